@@ -1,0 +1,29 @@
+"""Checks of an image's place and scale."""
+
+from __future__ import annotations
+
+from .notice import Mend, Notice, Subject, check
+
+
+@check("gather", "outline", "measure")
+def spacing_unsure(subject: Subject) -> list[Notice]:
+    """Voxel sizes that the file did not give, and stacks that had to be mended."""
+    notices = []
+    for note in subject.image.origin.notes:
+        if "sides are unknown" in note or "spacing" in note or "voxel size" in note:
+            notices.append(Notice("wrong", f"{note}: lengths and sides on this image are unsure.", Mend("Show facts", "facts"),
+                                  "spacing_unsure"))
+        elif "missing" in note or "same place" in note or "uneven" in note:
+            notices.append(Notice("look", f"{note}.", Mend("Show facts", "facts"), "spacing_unsure"))
+    return notices
+
+
+@check("gather", "outline", "measure")
+def thick_slices(subject: Subject) -> list[Notice]:
+    """Voxels much longer than wide: surfaces and volumes of small things will be coarse."""
+    space = subject.image.space
+    ratio = max(space.spacing) / min(space.spacing)
+    if ratio < 4:
+        return []
+    return [Notice("look", f"Voxels are {ratio:.1f} times longer than wide ({max(space.spacing):.3g} mm).", Mend("Show facts", "facts"),
+                   "thick_slices")]

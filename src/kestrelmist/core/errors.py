@@ -1,0 +1,28 @@
+"""The one kind of error that reaches a person: a sentence saying what is wrong and what to do."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+
+class Trouble(Exception):
+    """Something a person can understand and act on.
+
+    Parameters
+    ----------
+    what : str
+        What is wrong, without a full stop.
+    do : str
+        What the person can do about it, without a full stop.
+    file : path, optional
+        The file or folder concerned.
+    """
+
+    def __init__(self, what: str, do: str = "", file: str | Path | None = None):
+        self.what, self.do, self.file = what, do, None if file is None else Path(file)
+        place = "" if file is None or str(file) in what else f" ({file})"
+        super().__init__(f"{what}{place}{': ' if do else ''}{do}.")
+
+
+class Cancelled(Exception):
+    """Raised inside a computation whose person pressed Cancel; nothing was kept."""

@@ -1,0 +1,65 @@
+"""Progress of long work, with cancel and time left."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterable, Iterator
+
+import numpy as np
+
+from .errors import Cancelled
+
+
+class Progress:
+    """Tells a listener how far a computation is and tells the computation when to stop.
+
+    `stop` is a one-element uint8 array, so that a compiled kernel that has released the interpreter
+    lock can look at it without a call back into Python.
+    """
+
+    def __init__(self, listener: Callable[[float, str], None] | None = None, title: str = ""):
+        self.listener, self.title = listener, title
+        self.stop = np.zeros(1, np.uint8)
+        self.fraction, self.started = 0.0, time.monotonic()
+
+    def cancel(self) -> None:
+        self.stop[0] = 1
+
+    @property
+    def cancelled(self) -> bool:
+        return bool(self.stop[0])
+
+    def at(self, fraction: float, what: str = "") -> None:
+        """Report a fraction between 0 and 1; raises Cancelled when the person asked for it."""
+        if self.cancelled:
+            raise Cancelled
+        self.fraction = min(max(float(fraction), 0.0), 1.0)
+        if self.listener:
+            self.listener(self.fraction, what)
+
+    def seconds_left(self) -> float | None:
+        """Seconds still needed if the work goes on at its pace so far, None before 2 % are done."""
+        if self.fraction < 0.02:
+            return None
+        spent = time.monotonic() - self.started
+        return spent / self.fraction - spent
+
+    def over(self, items: Iterable, total: int | None = None, what: str = "") -> Iterator:
+        """Yield the items, reporting and honouring cancel between them."""
+        items = list(items) if total is None else items
+        total = len(items) if total is None else total
+        for n, item in enumerate(items):
+            self.at(n / max(total, 1), what)
+            yield item
+        self.at(1.0, what)
+
+    def part(self, start: float, end: float) -> Progress:
+        """A Progress for a stretch of this one; shares its cancel."""
+        inner = Progress(lambda f, what: self.at(start + f * (end - start), what), self.title)
+        inner.stop = self.stop
+        return inner
+
+
+def silent() -> Progress:
+    """A Progress that nobody listens to."""
+    return Progress()

@@ -1,0 +1,41 @@
+"""Write beside, then rename: a file is either the old one or the whole new one, never half."""
+
+from __future__ import annotations
+
+import errno
+import os
+from contextlib import contextmanager
+from pathlib import Path
+
+from .errors import Trouble
+
+
+@contextmanager
+def written_whole(path: str | Path, mode: str = "wb", **kwargs):
+    """Open a file beside `path` for writing; it takes the place of `path` when the block ends well.
+
+    Raises Trouble when the disk is full or the folder cannot be written; `path` is then as it was.
+    """
+    path = Path(path)
+    beside = path.with_name(f".{path.name}.{os.getpid()}.part")
+    try:
+        with open(beside, mode, **kwargs) as stream:
+            yield stream
+            stream.flush()
+            os.fsync(stream.fileno())
+        os.replace(beside, path)
+    except OSError as error:
+        raise write_trouble(error, path) from error
+    finally:
+        beside.unlink(missing_ok=True)
+
+
+def write_trouble(error: OSError, path: str | Path) -> Trouble:
+    """The sentence for a failed write."""
+    if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
+        return Trouble("The disk is full; nothing was changed", "free some space and try again", path)
+    if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
+        return Trouble("This place cannot be written to", "choose another folder or ask for write permission", path)
+    if error.errno == errno.ENOENT:
+        return Trouble("The folder to write into does not exist", "make it or choose another", path)
+    return Trouble(f"Writing failed ({error.strerror or error})", "check the disk and try again", path)

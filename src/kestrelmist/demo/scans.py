@@ -1,0 +1,163 @@
+"""Scanning the animal: CT numbers and MR signal with partial volume, texture, uneven brightness and right noise."""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+
+import numba
+import numpy as np
+from scipy import fft, ndimage
+
+from ..core.space import Space
+from .anatomy import (AIR, BRAIN, CORD, EYE, FIELDS, HIPPOCAMPUS, JAW, LENS, MUCOSA, NUCLEI, SEAM, SKIN, SKULL, TEETH, VENTRICLE, VERTEBRA,
+                      WHITE)
+from .animal import Animal, at
+
+
+def head_ct_space(size: int = 384, slices: int = 360) -> Space:
+    """Grid of the head CT: coronal slices from back to front, rows running down."""
+    step, thick = 28.8 / size, 28.8 / slices
+    affine = np.array([[step, 0, 0, -14.4 + step / 2], [0, 0, thick, -14.4 + thick / 2], [0, -step, 0, 12.9 - step / 2], [0, 0, 0, 1]])
+    return Space((size, size, slices), affine)
+
+
+def head_mr_space() -> Space:
+    """Grid of the head MR: another voxel size, tilted by a few degrees."""
+    tilt, turn = np.radians((4.0, -3.0))
+    about_x = np.array([[1, 0, 0], [0, np.cos(tilt), -np.sin(tilt)], [0, np.sin(tilt), np.cos(tilt)]])
+    about_z = np.array([[np.cos(turn), -np.sin(turn), 0], [np.sin(turn), np.cos(turn), 0], [0, 0, 1]])
+    shape, step = (160, 184, 140), 0.16
+    affine = np.eye(4)
+    affine[:3, :3] = about_z @ about_x * step
+    affine[:3, 3] = np.array([0.0, -0.6, 0.2]) - affine[:3, :3] @ ((np.array(shape) - 1) / 2)
+    return Space(shape, affine)
+
+
+def scan_ct(animal: Animal, space: Space, noise: float = 38.0) -> np.ndarray:
+    """CT numbers (HU), int16 [i, j, k], with the noise of filtered back-projection.
+
+    The noise has the power spectrum of a ramp filter with a smooth cut-off (S. J. Riederer et al., Phys. Med. Biol. 23,
+    1978), in the plane of the slices (i, j), and is independent from slice to slice.
+    """
+    clean = _scan(animal, space, _ct_volume)
+    rng = np.random.default_rng(animal.seed + 1)
+    nk, nj, ni = clean.shape
+    radius = np.hypot(np.fft.fftfreq(nj)[:, None], np.fft.rfftfreq(ni)[None])
+    shape = (np.sqrt(radius) * np.cos(np.pi * np.minimum(radius, 0.5)) + 0.03).astype(np.float32)
+    out = np.empty(clean.shape, np.int16)
+    for k in range(0, nk, 24):
+        part = rng.standard_normal((min(24, nk - k), nj, ni), np.float32)
+        part = fft.irfft2(fft.rfft2(part, workers=2) * shape, s=(nj, ni), workers=2)
+        part *= noise / part.std()
+        out[k:k + 24] = np.clip(np.rint(clean[k:k + 24] + part), -1024, 3071)
+    return out.T
+
+
+def scan_mr(animal: Animal, space: Space, noise: float = 0.028) -> np.ndarray:
+    """T1-weighted MR signal in arbitrary units around 1000 for white matter, int16 [i, j, k].
+
+    Brightness varies smoothly as near a surface coil; the noise is Rician (H. Gudbjartsson, S. Patz, Magn. Reson. Med. 34, 1995).
+    """
+    clean = _scan(animal, space, _mr_volume)
+    rng = np.random.default_rng(animal.seed + 2)
+    clean = ndimage.gaussian_filter(clean, 0.45)
+    k, j, i = np.meshgrid(*(np.linspace(-1, 1, n, dtype=np.float32) for n in clean.shape), indexing="ij")
+    clean *= 1.06 - 0.16 * j - 0.10 * (k - 0.3) ** 2 + 0.05 * i * k
+    real, imaginary = (noise * rng.standard_normal(clean.shape, np.float32) for _ in range(2))
+    return np.rint(1000 * np.hypot(clean + real, imaginary)).astype(np.int16).T
+
+
+def _scan(animal: Animal, space: Space, kernel) -> np.ndarray:
+    out = np.empty(space.shape[::-1], np.float32)
+    start, steps = animal.frame(space.affine)
+    step = max(1, out.shape[0] // 16)
+    voxel = float(np.mean(space.spacing))
+    with ThreadPoolExecutor(2) as pool:
+        list(pool.map(lambda k: kernel(animal.fields, animal.fine, animal.coarse, start, steps, voxel, out, k,
+                                       min(k + step, out.shape[0])), range(0, out.shape[0], step)))
+    return out
+
+
+@numba.njit(nogil=True, cache=True)
+def _share(distance, voxel):
+    """Part of a voxel that lies inside a surface at a signed distance from its centre."""
+    return min(max(0.5 - distance / voxel, 0.0), 1.0)
+
+
+@numba.njit(nogil=True, cache=True)
+def _ct_volume(fields, fine, coarse, start, steps, voxel, out, first, last):
+    d = np.empty(FIELDS)
+    for k in range(first, last):
+        for j in range(out.shape[1]):
+            for i in range(out.shape[2]):
+                x = start[0] + steps[0, 0] * i + steps[0, 1] * j + steps[0, 2] * k
+                y = start[1] + steps[1, 0] * i + steps[1, 1] * j + steps[1, 2] * k
+                z = start[2] + steps[2, 0] * i + steps[2, 1] * j + steps[2, 2] * k
+                skin = at(fields[SKIN], z, y, x)
+                if skin > voxel:
+                    out[k, j, i] = -1000.0
+                    continue
+                for n in range(1, FIELDS):
+                    d[n] = at(fields[n], z, y, x)
+                f, c = at(fine, z, y, x), at(coarse, z, y, x)
+                # skin, fat, then muscle with fat in the seams between muscles
+                v = 62.0 + 10.0 * f
+                v += _share(skin + 0.34, voxel) * (-88.0 + 9.0 * f + 8.0 * c - v)
+                v += _share(skin + 0.62 + 0.10 * c, voxel) * (54.0 + 11.0 * at(fine, z, 0.3 * y, x) + 6.0 * c - v)
+                v += _share(d[SEAM] - 0.02 - 0.07 * c, 2 * voxel) * _share(skin + 0.6, voxel) * (-70.0 - v)
+                v += _share(d[AIR], voxel) * (-1000.0 - v)
+                v += _share(d[MUCOSA], voxel) * (35.0 - v)
+                v += _share(min(d[BRAIN], d[CORD]) - 0.24, voxel) * (9.0 - v)
+                v += _share(min(d[BRAIN], d[CORD]), voxel) * (36.0 + 5.0 * f + 3.0 * c - v)
+                v += _share(d[WHITE], voxel) * (29.0 - v)
+                v += _share(d[VENTRICLE], voxel) * (8.0 - v)
+                v += _share(d[EYE], voxel) * (14.0 - v)
+                v += _share(d[EYE] + 0.20, voxel) * (8.0 - v)
+                v += _share(d[LENS], voxel) * (84.0 - v)
+                bone = min(min(d[SKULL], d[JAW]), d[VERTEBRA])
+                # dense outside, spongy where it is thick
+                deep = min(max((-bone - 0.28) / 0.25, 0.0), 1.0)
+                v += _share(bone, voxel) * (1300.0 + 45.0 * c + 30.0 * f - deep * (330.0 + 110.0 * f) - v)
+                v += _share(d[TEETH] + 0.10, 2 * voxel) * _share(bone + 0.05, voxel) * (2150.0 + 60.0 * c - v)
+                out[k, j, i] = -1000.0 + _share(skin, voxel) * (v + 1000.0)
+
+
+@numba.njit(nogil=True, cache=True)
+def _mr_volume(fields, fine, coarse, start, steps, voxel, out, first, last):
+    d = np.empty(FIELDS)
+    for k in range(first, last):
+        for j in range(out.shape[1]):
+            for i in range(out.shape[2]):
+                x = start[0] + steps[0, 0] * i + steps[0, 1] * j + steps[0, 2] * k
+                y = start[1] + steps[1, 0] * i + steps[1, 1] * j + steps[1, 2] * k
+                z = start[2] + steps[2, 0] * i + steps[2, 1] * j + steps[2, 2] * k
+                skin = at(fields[SKIN], z, y, x)
+                if skin > voxel:
+                    out[k, j, i] = 0.0
+                    continue
+                for n in range(1, FIELDS):
+                    d[n] = at(fields[n], z, y, x)
+                f, c = at(fine, z, y, x), at(coarse, z, y, x)
+                v = 0.62 + 0.03 * f
+                v += _share(skin + 0.34, voxel) * (0.92 + 0.07 * c + 0.05 * f - v)
+                fibre = at(fine, z, 0.3 * y, x)
+                v += _share(skin + 0.62 + 0.10 * c, voxel) * (0.47 + 0.045 * fibre + 0.04 * c - v)
+                v += _share(d[SEAM] - 0.02 - 0.07 * c, 2 * voxel) * _share(skin + 0.6, voxel) * (0.74 + 0.05 * f - v)
+                v += _share(d[AIR], voxel) * (0.0 - v)
+                v += _share(d[MUCOSA], voxel) * (0.58 - v)
+                v += _share(min(d[BRAIN], d[CORD]) - 0.24, voxel) * (0.24 - v)
+                # grey matter, a shade darker at the rim, brighter in the depth
+                depth = min(max(-d[BRAIN] / 1.6, 0.0), 1.0)
+                v += _share(min(d[BRAIN], d[CORD]), voxel) * (0.68 + 0.10 * depth + 0.022 * f + 0.030 * c - v)
+                v += _share(d[NUCLEI], 3 * voxel) * (0.86 + 0.02 * f + 0.02 * c - v)
+                v += _share(d[WHITE], 1.3 * voxel) * (0.97 + 0.03 * f - v)
+                ridge = max(0.0, 1.0 - abs(d[HIPPOCAMPUS] + 0.33) / 0.12)
+                v += _share(d[HIPPOCAMPUS], voxel) * (0.66 + 0.16 * ridge - v)
+                v += _share(d[VENTRICLE], voxel) * (0.22 - v)
+                v += _share(d[EYE], voxel) * (0.45 - v)
+                v += _share(d[EYE] + 0.20, voxel) * (0.26 - v)
+                v += _share(d[LENS], voxel) * (0.40 + 0.10 * min(1.0, -d[LENS]) - v)
+                bone = min(min(d[SKULL], d[JAW]), d[VERTEBRA])
+                marrow = min(max((-bone - 0.30) / 0.2, 0.0), 1.0)
+                v += _share(bone, voxel) * (0.09 + 0.45 * marrow - v)
+                out[k, j, i] = v * _share(skin, voxel)

@@ -1,0 +1,155 @@
+"""Painting with a disc or a ball, in any plane, at a size in millimetres."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+import numba
+import numpy as np
+
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.labels import LabelMap
+from ..core.patch import LabelEdit, Patch, patch_from_indices
+
+
+@dataclass(frozen=True)
+class Brush:
+    """What a stroke paints with.
+
+    Parameters
+    ----------
+    diameter : float
+        In mm.
+    shape : "ball" or "disc"
+        A disc is one voxel thick and lies in the plane it is used in.
+    low, high : float, optional
+        Paint only voxels whose image value lies between these.
+    """
+
+    diameter: float
+    shape: str = "ball"
+    low: float | None = None
+    high: float | None = None
+
+
+@dataclass
+class Stroke:
+    """One gesture of a brush: paints at once, remembers what was there, becomes one edit.
+
+    Parameters
+    ----------
+    number : int
+        Label to paint; 0 erases.
+    erase_only : int
+        When erasing, change only this label; 0 for all that are not locked.
+    normal : three floats
+        World direction across the plane of a disc.
+    """
+
+    image: Image
+    labels: LabelMap
+    brush: Brush
+    number: int
+    normal: tuple[float, float, float] = (0.0, 0.0, 1.0)
+    erase_only: int = 0
+    _index: list[np.ndarray] = field(default_factory=list)
+    _old: list[np.ndarray] = field(default_factory=list)
+    _last: np.ndarray | None = None
+
+    def __post_init__(self):
+        if self.number and self.number not in self.labels.table:
+            raise Trouble("There is no label to paint with", "make a label first")
+        for number in (self.number, self.erase_only):
+            if number:
+                self.labels.require_unlocked(self.labels.table[number])
+        if not 0 < self.brush.diameter < 1e4:
+            raise Trouble(f"A brush of {self.brush.diameter:g} mm is no use", "give a size above 0 mm")
+        self._allowed = self.labels.writable()
+        self._allowed[self.number] = 0
+        if self.erase_only:
+            keep = self._allowed[self.erase_only]
+            self._allowed[:] = 0
+            self._allowed[self.erase_only] = keep
+
+    def to(self, world) -> int:
+        """Paint from the last place to this one; returns how many voxels changed."""
+        world = np.asarray(world, float)
+        start = world if self._last is None else self._last
+        self._last = world
+        space = self.labels.space
+        radius = self.brush.diameter / 2
+        normal = np.asarray(self.normal, float) / np.linalg.norm(self.normal)
+        flat = self.brush.shape == "disc"
+        # half the extent of a voxel across the plane: exactly one layer of voxels qualifies
+        half = float(np.abs(normal @ (space.affine[:3, :3] / np.array(space.spacing))) @ np.array(space.spacing)) / 2
+        box = self._box(start, world, radius)
+        size = math.prod(max(0, hi - lo) for lo, hi in box)
+        if size == 0:
+            return 0
+        index, old = np.empty(size, np.int64), np.empty(size, np.uint16)
+        ranged = self.brush.low is not None
+        values = self.image.kji if ranged else np.zeros((1, 1, 1), self.image.kji.dtype)
+        n = _paint(self.labels.kji, values, ranged, self.brush.low if ranged else 0.0,
+                   self.brush.high if ranged else 0.0, np.array(box, np.int64), space.affine, start, world,
+                   radius, flat, normal, half * 0.999999, self.number, self._allowed, index, old)
+        if n:
+            self._index.append(index[:n].copy())
+            self._old.append(old[:n].copy())
+            found = np.bincount(old[:n])
+            self.labels.counts[:found.size] -= found
+            self.labels.counts[self.number] += n
+        return int(n)
+
+    def _box(self, start, end, radius):
+        space = self.labels.space
+        a, b = space.to_voxel(start), space.to_voxel(end)
+        # half width of a ball in voxels along each grid axis, right for oblique and sheared grids too
+        reach = radius * np.linalg.norm(space.inverse[:3, :3], axis=1) + 1
+        low = np.clip(np.floor(np.minimum(a, b) - reach), 0, space.shape).astype(int)
+        high = np.clip(np.ceil(np.maximum(a, b) + reach) + 1, 0, space.shape).astype(int)
+        return list(zip(low.tolist(), high.tolist()))
+
+    def finish(self, title: str = "") -> LabelEdit:
+        """The stroke as an edit that has been applied already."""
+        if not self._index:
+            return LabelEdit(title)
+        patch: Patch = patch_from_indices(np.concatenate(self._index), np.concatenate(self._old), self.number)
+        return LabelEdit(title, patch)
+
+
+@numba.njit(nogil=True, cache=True)
+def _paint(labels, values, ranged, low, high, box, affine, start, end, radius, flat, normal, half, number, allowed,
+           index, old):
+    """Paint the voxels within `radius` of the segment from start to end (world, mm)."""
+    n = 0
+    sx, sy, sz = end[0] - start[0], end[1] - start[1], end[2] - start[2]
+    if flat:  # distances count within the plane only
+        along = sx * normal[0] + sy * normal[1] + sz * normal[2]
+        sx, sy, sz = sx - along * normal[0], sy - along * normal[1], sz - along * normal[2]
+    length2 = sx * sx + sy * sy + sz * sz
+    for k in range(box[2, 0], box[2, 1]):
+        for j in range(box[1, 0], box[1, 1]):
+            for i in range(box[0, 0], box[0, 1]):
+                x = affine[0, 0] * i + affine[0, 1] * j + affine[0, 2] * k + affine[0, 3] - start[0]
+                y = affine[1, 0] * i + affine[1, 1] * j + affine[1, 2] * k + affine[1, 3] - start[1]
+                z = affine[2, 0] * i + affine[2, 1] * j + affine[2, 2] * k + affine[2, 3] - start[2]
+                if flat:
+                    away = x * normal[0] + y * normal[1] + z * normal[2]
+                    if abs(away) > half:
+                        continue
+                    x, y, z = x - away * normal[0], y - away * normal[1], z - away * normal[2]
+                t = 0.0
+                if length2 > 0.0:
+                    t = min(max((x * sx + y * sy + z * sz) / length2, 0.0), 1.0)
+                dx, dy, dz = x - t * sx, y - t * sy, z - t * sz
+                if dx * dx + dy * dy + dz * dz > radius * radius or not allowed[labels[k, j, i]]:
+                    continue
+                if ranged and not low <= values[k, j, i] <= high:
+                    continue
+                index[n] = (k * labels.shape[1] + j) * np.int64(labels.shape[2]) + i
+                old[n] = labels[k, j, i]
+                labels[k, j, i] = number
+                n += 1
+    return n

@@ -1,0 +1,93 @@
+"""Loose pieces of a label: find, list, remove."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Annotated, Literal
+
+import numba
+import numpy as np
+
+from ..core.image import Image
+from ..core.labels import LabelMap
+from ..core.operation import Between, LabelName, operation
+from ..core.patch import LabelEdit, patch_from_mask
+from ..core.progress import Progress, silent
+from ..core.table import Column, Table
+from .flood import flood
+
+
+@dataclass(frozen=True)
+class Piece:
+    """One connected piece of a label."""
+
+    voxels: int
+    seed_kji: tuple[int, int, int]
+    box: tuple[slice, slice, slice]
+
+
+def pieces_of(labels: LabelMap, number: int, neighbours: int = 26, stop: np.ndarray | None = None) -> list[Piece]:
+    """Connected pieces of a label, largest first."""
+    if not labels.counts[number]:
+        return []
+    seen = np.zeros(labels.kji.shape, np.uint8)
+    found, start, left = [], 0, int(labels.counts[number])
+    while left > 0:
+        start = _next(labels.flat, seen.reshape(-1), number, start)
+        if start < 0:
+            break
+        seed = tuple(int(v) for v in np.unravel_index(start, labels.kji.shape))
+        _, voxels, box = flood(labels.kji, seed, number, number, neighbours, seen, stop)
+        found.append(Piece(voxels, seed, box))
+        left -= voxels
+    return sorted(found, key=lambda p: -p.voxels)
+
+
+@operation("outline", "List loose pieces", name="pieces", keywords="connected components islands")
+def list_pieces(labels: LabelMap, label: LabelName, neighbours: Literal[26, 18, 6] = 26) -> Table:
+    """List the connected pieces of a label, largest first, with volume and place.
+
+    Parameters
+    ----------
+    label : str
+    neighbours : 6, 18 or 26
+        Voxels count as joined by a face; by a face or an edge; by a face, an edge or a corner.
+    """
+    row = labels.table.named(label)
+    table = Table(f"Pieces of {row.name}", [Column("label"), Column("piece"), Column("voxels"), Column("volume", "mm3", 4),
+                                            Column("x", "mm", 2), Column("y", "mm", 2), Column("z", "mm", 2)])
+    for n, piece in enumerate(pieces_of(labels, row.number, neighbours), 1):
+        x, y, z = (float(v) for v in labels.space.to_world(piece.seed_kji[::-1]))
+        table.rows.append((row.name, n, piece.voxels, piece.voxels * labels.space.voxel_volume, x, y, z))
+    return table
+
+
+@operation("outline", "Remove loose pieces", name="remove-pieces", keywords="keep largest island clean")
+def remove_pieces(image: Image, labels: LabelMap, label: LabelName, below: Annotated[int, Between(0, 10**12)] = 0,
+                  neighbours: Literal[26, 18, 6] = 26, progress: Progress = silent()) -> LabelEdit:
+    """Clear the loose pieces of a label and keep its largest piece.
+
+    Parameters
+    ----------
+    label : str
+    below : voxels
+        Clear only pieces with fewer voxels than this; 0 clears all but the largest.
+    neighbours : 6, 18 or 26
+        Voxels count as joined by a face; by a face or an edge; by a face, an edge or a corner.
+    """
+    row = labels.table.named(label)
+    labels.require_unlocked(row)
+    loose = [p for p in pieces_of(labels, row.number, neighbours, progress.stop)[1:] if not below or p.voxels < below]
+    mask = np.zeros(labels.kji.shape, np.uint8)
+    for piece in progress.over(loose, what="Removing pieces"):
+        flood(labels.kji, piece.seed_kji, row.number, row.number, neighbours, mask)
+    patch = patch_from_mask(labels, mask, 0, only=row.number)
+    return LabelEdit(f"Remove {len(loose)} loose pieces of “{row.name}”", patch, labels.table, labels.table)
+
+
+@numba.njit(nogil=True, cache=True)
+def _next(flat, seen, number, start):
+    for v in range(start, flat.size):
+        if flat[v] == number and not seen[v]:
+            return v
+    return -1

@@ -1,0 +1,32 @@
+"""Threshold: every voxel in a range becomes a label."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.labels import LabelMap
+from ..core.operation import ImageValue, LabelName, operation
+from ..core.patch import LabelEdit, patch_from_mask
+from ..core.on_grid import require_same_grid
+
+
+@operation("outline", "Threshold", keywords="range bone tissue")
+def threshold(image: Image, labels: LabelMap, label: LabelName, low: ImageValue, high: ImageValue) -> LabelEdit:
+    """Give a label to every voxel whose value lies in a range, joined or not.
+
+    Parameters
+    ----------
+    label : str
+        Label to give; made when there is none of that name. Locked labels stay.
+    low, high : values
+        Lowest and highest value that belong, both included.
+    """
+    require_same_grid(image, labels)
+    if low > high:
+        raise Trouble(f"The range runs from {low:g} down to {high:g}", "give the lower value first")
+    table, row = (labels.table, labels.table.named(label)) if labels.table.has_name(label) else labels.table.with_new(label)
+    labels.require_unlocked(row)
+    mask = ((image.kji >= low) & (image.kji <= high)).view(np.uint8)
+    return LabelEdit(f"Threshold “{row.name}”", patch_from_mask(labels, mask, row.number), labels.table, table)

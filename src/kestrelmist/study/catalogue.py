@@ -1,0 +1,152 @@
+"""The open study.db: one connection, its lock, and its errors as sentences."""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import sqlite3
+import threading
+from contextlib import contextmanager
+from datetime import datetime
+from pathlib import Path
+
+from ..core.errors import Trouble
+from .schema import CURRENT, bring_up_to_date, version_of
+
+
+def now() -> str:
+    return datetime.now().astimezone().isoformat(timespec="seconds")
+
+
+class Catalogue:
+    """SQLite behind a study folder.
+
+    The first window that opens a study holds a lock on `study.lock` for as long as it lives (the system lets go
+    of it when the process dies, however it dies); any later one gets `read_only`, and `why_read_only` says why.
+    """
+
+    def __init__(self, folder: Path, create: bool):
+        self.folder, self.path = folder, folder / "study.db"
+        self.why_read_only = ""
+        self._lock_file = None
+        self._guard = threading.RLock()
+        if not self.path.exists():
+            self._prepare_new(create)
+        if not os.access(folder, os.W_OK) or (self.path.exists() and not os.access(self.path, os.W_OK)):
+            self.why_read_only = "you have no permission to write in its folder"
+        elif not self._take_lock():
+            self.why_read_only = "it is open in another window"
+        self.db = self._connect()
+
+    @property
+    def read_only(self) -> bool:
+        return bool(self.why_read_only)
+
+    def _prepare_new(self, create: bool) -> None:
+        if not create:
+            raise Trouble("There is no study in this folder", "choose a folder that holds a study.db, or make a new study",
+                          self.folder)
+        try:
+            for name in ("images", "labels"):
+                (self.folder / name).mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise Trouble("A study cannot be made here", "choose a folder you may write in", self.folder) from error
+        if not os.access(self.folder, os.W_OK):
+            raise Trouble("A study cannot be made here", "choose a folder you may write in", self.folder)
+
+    def _take_lock(self) -> bool:
+        self._lock_file = open(self.folder / "study.lock", "a")
+        try:
+            fcntl.flock(self._lock_file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            self._lock_file.close()
+            self._lock_file = None
+            return False
+        return True
+
+    def _connect(self) -> sqlite3.Connection:
+        try:
+            if self.read_only:
+                return self._connect_to_read()
+            db = sqlite3.connect(self.path, isolation_level=None, check_same_thread=False, timeout=5)
+            try:
+                bring_up_to_date(db, self.path)
+                db.execute("PRAGMA journal_mode = WAL")
+                db.execute("PRAGMA synchronous = FULL")  # a gesture survives a machine that dies, not only a process
+                db.execute("PRAGMA foreign_keys = ON")
+            except BaseException:
+                db.close()
+                self.close_lock()
+                raise
+        except sqlite3.Error as error:
+            self.close_lock()
+            raise Trouble(f"The study's catalogue cannot be opened ({error})", "check the disk, or bring back a copy of study.db",
+                          self.path) from error
+        db.row_factory = sqlite3.Row
+        return db
+
+    def _connect_to_read(self) -> sqlite3.Connection:
+        db = sqlite3.connect(f"file:{self.path}?mode=ro", uri=True, isolation_level=None, check_same_thread=False, timeout=5)
+        try:
+            version = version_of(db)
+        except sqlite3.OperationalError:
+            # a folder without write permission cannot hold the shared-memory file of the log; nobody else writes there
+            db.close()
+            db = sqlite3.connect(f"file:{self.path}?mode=ro&immutable=1", uri=True, isolation_level=None, check_same_thread=False)
+            version = version_of(db)
+        if version != CURRENT:
+            db.close()
+            newer = version > CURRENT
+            raise Trouble(f"This study has layout {version} and this program uses {CURRENT}", "open it with the newer version"
+                          if newer else "open it once where it may be written, which brings it up to date", self.path)
+        db.row_factory = sqlite3.Row
+        return db
+
+    @contextmanager
+    def change(self):
+        """A transaction: all or nothing.
+
+        Raises Trouble when the study is read-only or the disk is full.
+        """
+        if self.read_only:
+            raise Trouble(f"This study can only be read here: {self.why_read_only}",
+                          "close the other window, or work on a copy" if "window" in self.why_read_only else
+                          "ask for permission, or work on a copy", self.folder)
+        with self._guard:
+            try:
+                self.db.execute("BEGIN IMMEDIATE")
+                yield self.db
+                self.db.execute("COMMIT")
+            except BaseException as error:
+                if self.db.in_transaction:
+                    self.db.execute("ROLLBACK")
+                if isinstance(error, sqlite3.OperationalError):
+                    full = "full" in str(error)
+                    raise Trouble("The disk is full; this step was not kept, everything before it is" if full else
+                                  f"The study could not be written ({error}); this step was not kept",
+                                  "free some space and do it again" if full else "check the disk and do it again",
+                                  self.path) from error
+                raise
+
+    def rows(self, query: str, *values) -> list[sqlite3.Row]:
+        with self._guard:
+            return self.db.execute(query, values).fetchall()
+
+    def remember(self, key: str, value) -> None:
+        """Keep a piece of the view (place of the crosshair, stage …) as JSON."""
+        with self.change() as db:
+            db.execute("INSERT OR REPLACE INTO view VALUES (?, ?)", (key, json.dumps(value)))
+
+    def recall(self, key: str, default=None):
+        found = self.rows("SELECT value FROM view WHERE key = ?", key)
+        return json.loads(found[0]["value"]) if found else default
+
+    def close_lock(self) -> None:
+        if self._lock_file:
+            self._lock_file.close()
+            self._lock_file = None
+
+    def close(self) -> None:
+        self.db.close()
+        self.close_lock()

@@ -1,0 +1,66 @@
+"""The logbook: every step, with its numbers, inputs and outputs."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+
+import yaml
+
+from .. import VERSION
+from .catalogue import Catalogue, now
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One step. Inputs and outputs are {role: {name, hash}}."""
+
+    id: int
+    made: str
+    operation: str
+    title: str
+    settings: dict
+    inputs: dict
+    outputs: dict
+    seconds: float
+
+    def as_step(self) -> dict:
+        """The step as a recipe writes it: operation, inputs by name, settings."""
+        return {"operation": self.operation, "inputs": {k: v["name"] for k, v in self.inputs.items()}, "settings": self.settings}
+
+    @property
+    def sentence(self) -> str:
+        """One line for the Drawer."""
+        on = ", ".join(v["name"] for k, v in self.inputs.items() if k == "image")
+        numbers = ", ".join(f"{k.replace('_', ' ')} {_short(v)}" for k, v in self.settings.items() if v is not None and v != "")
+        return f"{self.title}{f' on {on}' if on else ''}{f': {numbers}' if numbers else ''}"
+
+
+class Logbook:
+    """Reads and writes the logbook of a study."""
+
+    def __init__(self, catalogue: Catalogue):
+        self.catalogue = catalogue
+
+    def write(self, operation: str, title: str, settings: dict, inputs: dict, outputs: dict, seconds: float) -> int:
+        with self.catalogue.change() as db:
+            return db.execute("INSERT INTO logbook (made, operation, title, settings, inputs, outputs, seconds, program)"
+                              " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                              (now(), operation, title, json.dumps(settings, default=str), json.dumps(inputs),
+                               json.dumps(outputs), seconds, f"Kestrelmist {VERSION}")).lastrowid
+
+    def entries(self) -> list[Entry]:
+        """All steps, oldest first."""
+        return [Entry(r["id"], r["made"], r["operation"], r["title"], json.loads(r["settings"]), json.loads(r["inputs"]),
+                      json.loads(r["outputs"]), r["seconds"]) for r in self.catalogue.rows("SELECT * FROM logbook ORDER BY id")]
+
+
+def as_yaml(entries: list[Entry]) -> str:
+    """Steps as a recipe: can be run again with `kestrelmist recipe`."""
+    return yaml.safe_dump({"recipe": 1, "steps": [e.as_step() for e in entries]}, sort_keys=False, allow_unicode=True)
+
+
+def _short(value) -> str:
+    if isinstance(value, (list, tuple)):
+        return "(" + ", ".join(_short(v) for v in value) + ")"
+    return f"{value:.4g}" if isinstance(value, float) else str(value)

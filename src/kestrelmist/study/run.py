@@ -1,0 +1,118 @@
+"""Run an operation on a study, for all three doors: window, command line, Python.
+
+A call is settled first (names looked up, numbers checked), computed then (anywhere, a worker thread included), and
+kept last (catalogue, journal, logbook). The window does the three apart; `run` does them in a row.
+"""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.labels import LabelMap
+from ..core.operation import Operation
+from ..core.patch import LabelEdit
+from ..core.progress import Progress, silent
+from ..core.table import Table
+from ..operations import find_operation
+from .study import ImageRecord, Study
+
+
+@dataclass
+class Call:
+    """An operation with everything it needs."""
+
+    operation: Operation
+    settings: dict[str, Any]
+    arguments: dict[str, Any] = field(default_factory=dict)
+    record: ImageRecord | None = None
+    seconds: float = 0.0
+
+    def compute(self, progress: Progress):
+        """Do the work; touches nothing but memory. Images are read from disk here, not before."""
+        started = time.monotonic()
+        for value in self.arguments.values():
+            if isinstance(value, Image):
+                value.fetch(progress.part(0.0, 0.1))
+        result = self.operation(progress, **self.arguments, **self.settings)
+        self.seconds = time.monotonic() - started
+        return result
+
+
+def settle(study: Study, name: str, given: dict[str, Any]) -> Call:
+    """Look up the inputs and check the settings; raises Trouble when something is missing or wrong.
+
+    `image` in `given` names an image of the study; its label map comes with it. When the study holds one image only,
+    it need not be named.
+    """
+    operation = find_operation(name)
+    given = dict(given)
+    wanted = given.pop("image", None)
+    given.pop("labels", None)
+    call = Call(operation, operation.checked(given))
+    if operation.inputs:
+        records = study.records()
+        if wanted is None and len(records) != 1:
+            names = ", ".join(f"{r.subject}/{r.name}" for r in records) or "none yet"
+            raise Trouble(f"“{operation.title}” needs an image", f"choose one of: {names}", study.folder)
+        call.record = study.find(records[0].id if wanted is None else wanted)
+        for p in operation.inputs:
+            call.arguments[p.name] = study.image(call.record.id) if p.kind is Image else study.labels(call.record.id)
+    return call
+
+
+def keep(study: Study, call: Call, result, progress: Progress | None = None, applied: bool = False):
+    """Keep what a call made, and write the logbook.
+
+    Returns
+    -------
+    What a person asked for: ids of new images (a list), a Table, a LabelEdit that has been applied, or what the
+    operation returned.
+    """
+    outputs: dict[str, Any] = {}
+    kept = result
+    if isinstance(result, Image) or (isinstance(result, list) and all(isinstance(r, Image) for r in result)):
+        images = [result] if isinstance(result, Image) else result
+        progress, kept = progress or silent(), []
+        for n, image in enumerate(images):
+            image.subject = image.subject or (call.record.subject if call.record else "")
+            kept.append(study.add_image(image, progress.part(n / len(images), (n + 1) / len(images))))
+            outputs[f"image {n + 1}"] = {"name": image.name, "hash": image.content_hash()}
+    elif isinstance(result, LabelEdit):
+        study.keep_edit(call.record.id, result, applied)
+        outputs["labels"] = {"name": result.title, "voxels": result.patch.voxels if result.patch else 0}
+    elif isinstance(result, Table):
+        outputs["table"] = {"name": result.title, "rows": len(result.rows)}
+    if study.read_only:
+        return kept
+    log_id = study.logbook.write(call.operation.name, call.operation.title, _plain(call.settings), inputs_of(call), outputs,
+                                 call.seconds)
+    if isinstance(result, Table):
+        study.keep_table(result, log_id)
+    return kept
+
+
+def run(study: Study, name: str, given: dict[str, Any], progress: Progress | None = None):
+    """Settle, compute and keep in a row."""
+    progress = progress or silent()
+    call = settle(study, name, given)
+    return keep(study, call, call.compute(progress.part(0.0, 0.8)), progress.part(0.8, 1.0))
+
+
+def inputs_of(call: Call) -> dict:
+    """Inputs by name and content hash, for the logbook."""
+    found = {}
+    if call.record:
+        for p in call.operation.inputs:
+            value = call.arguments.get(p.name)
+            found[p.name] = ({"name": value.name} if isinstance(value, LabelMap) else
+                             {"name": call.record.name, "subject": call.record.subject, "hash": call.record.hash})
+    return found
+
+
+def _plain(settings: dict) -> dict:
+    return {k: list(v) if isinstance(v, tuple) else str(v) if isinstance(v, Path) else v for k, v in settings.items()}
