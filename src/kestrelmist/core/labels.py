@@ -124,6 +124,8 @@ class LabelMap:
                               "open the label map that was made on this image")
             self.kji = np.ascontiguousarray(data.T, np.uint16)
             self.counts = np.bincount(self.kji.reshape(-1), minlength=LARGEST + 1).astype(np.int64)
+        self.revision = np.zeros(LARGEST + 1, np.int64)
+        """How often the voxels of each number have changed since the map was opened."""
         table = table or LabelTable()
         for number in np.flatnonzero(self.counts[1:]) + 1:
             if int(number) not in table:

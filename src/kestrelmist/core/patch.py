@@ -46,6 +46,7 @@ class Patch:
             else:
                 found = np.bincount(values)
                 labels.counts[:found.size] += sign * found
+            labels.revision[np.unique(values)] += 1
 
     def box(self, shape: tuple[int, int, int]) -> tuple[slice, slice, slice] | None:
         """The [i, j, k] slices that hold every touched voxel of a grid of `shape`, None when none is."""

@@ -114,8 +114,7 @@ def demo_study(folder: Path | None = None, progress: Progress | None = None) -> 
     with Study(folder, create=True) as study:
         run(study, "gather", {"folder": found.mr, "subject": SUBJECT})
         record = study.records()[0]
-        with study.catalogue.change() as db:
-            db.execute("UPDATE image SET name = 'Head T1', modality = 'MR' WHERE id = ?", (record.id,))
+        study.rename_image(record.id, "Head T1", "MR")
         truth = found.true_label_map("t1")
         table = LabelTable()
         for name in ("Hippocampus", "Ventricles"):

@@ -100,6 +100,8 @@ class Stroke:
             found = np.bincount(old[:n])
             self.labels.counts[:found.size] -= found
             self.labels.counts[self.number] += n
+            self.labels.revision[np.flatnonzero(found)] += 1
+            self.labels.revision[self.number] += 1
         return int(n)
 
     def _box(self, start, end, radius):

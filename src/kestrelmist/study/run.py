@@ -89,7 +89,7 @@ def keep(study: Study, call: Call, result, progress: Progress | None = None, app
         outputs["table"] = {"name": result.title, "rows": len(result.rows)}
     if study.read_only:
         return kept
-    log_id = study.logbook.write(call.operation.name, call.operation.title, _plain(call.settings), inputs_of(call), outputs,
+    log_id = study.logbook.write(call.operation.name, call.operation.title, plain(call.settings), inputs_of(call), outputs,
                                  call.seconds)
     if isinstance(result, Table):
         study.keep_table(result, log_id)
@@ -114,5 +114,5 @@ def inputs_of(call: Call) -> dict:
     return found
 
 
-def _plain(settings: dict) -> dict:
+def plain(settings: dict) -> dict:
     return {k: list(v) if isinstance(v, tuple) else str(v) if isinstance(v, Path) else v for k, v in settings.items()}

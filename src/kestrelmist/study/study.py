@@ -39,7 +39,9 @@ class ImageRecord:
     @property
     def short_facts(self) -> str:
         shape = "×".join(map(str, self.space.shape))
-        return f"{shape} · {min(self.space.spacing):.3g} {self.space.unit}"
+        least = min(self.space.spacing)
+        size = f"{1000 * least:.3g} µm" if self.space.unit == "mm" and least < 0.1 else f"{least:.2g} {self.space.unit}"
+        return f"{shape} · {size}"
 
 
 class Study:
@@ -63,6 +65,7 @@ class Study:
         self.session = self._start_session()
         self.label_store = LabelStore(self.catalogue, self.session)
         self.logbook = Logbook(self.catalogue)
+        self._records: list[ImageRecord] | None = None
         self._images: dict[int, Image] = {}
         self._labels: dict[int, LabelMap] = {}
 
@@ -99,6 +102,11 @@ class Study:
 
     def records(self) -> list[ImageRecord]:
         """All images on the Shelf, by subject and in the order they came."""
+        if self._records is None:
+            self._records = self._read_records()
+        return self._records
+
+    def _read_records(self) -> list[ImageRecord]:
         rows = self.catalogue.rows("SELECT image.*, subject.name AS subject FROM image JOIN subject ON subject.id = subject_id"
                                    " WHERE NOT removed ORDER BY subject.name, image.id")
         return [ImageRecord(r["id"], r["subject"], r["name"], r["modality"], r["unit"], Space.from_dict(json.loads(r["space"])),
@@ -137,18 +145,21 @@ class Study:
             raise Trouble(f"“{image.name}” is in the study already, as “{same[0].name}” of {same[0].subject}",
                           "open it from the Shelf")
         picture = thumbnail(image)
+        # the row is hidden until its files are whole; copying happens outside any transaction, so nobody waits for it
         with self.catalogue.change() as db:
             db.execute("INSERT OR IGNORE INTO subject (name) VALUES (?)", (image.subject,))
             subject = db.execute("SELECT id FROM subject WHERE name = ?", (image.subject,)).fetchone()["id"]
             image.name = self._free_name(image)
             key = db.execute(
                 "INSERT INTO image (subject_id, name, modality, unit, space, facts, format, files, reading, notes, hash, thumbnail,"
-                " added) VALUES (?, ?, ?, ?, ?, ?, '', '[]', '{}', ?, ?, ?, ?)",
+                " removed, added) VALUES (?, ?, ?, ?, ?, ?, '', '[]', '{}', ?, ?, ?, 1, ?)",
                 (subject, image.name, image.modality, image.unit, json.dumps(image.space.as_dict()), json.dumps(image.facts),
                  json.dumps(image.origin.notes), digest, picture, now())).lastrowid
-            kind, files, reading = image_store.keep_files(self.folder, key, image, progress.part(0.5, 1.0))
-            db.execute("UPDATE image SET format = ?, files = ?, reading = ? WHERE id = ?",
+        kind, files, reading = image_store.keep_files(self.folder, key, image, progress.part(0.5, 1.0))
+        with self.catalogue.change() as db:
+            db.execute("UPDATE image SET format = ?, files = ?, reading = ?, removed = 0 WHERE id = ?",
                        (kind, json.dumps(files), json.dumps(reading), key))
+        self._records = None
         self._images[key] = image
         return key
 
@@ -163,6 +174,13 @@ class Study:
         """Take an image off the Shelf or put it back; its files and labels stay."""
         with self.catalogue.change() as db:
             db.execute("UPDATE image SET removed = ? WHERE id = ?", (int(removed), image_id))
+        self._records = None
+
+    def rename_image(self, image_id: int, name: str, modality: str | None = None) -> None:
+        """Give an image another name, and a modality when its file did not say."""
+        with self.catalogue.change() as db:
+            db.execute("UPDATE image SET name = ?, modality = coalesce(?, modality) WHERE id = ?", (name, modality, image_id))
+        self._records = None
 
     # labels
 

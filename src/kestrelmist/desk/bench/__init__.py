@@ -1,0 +1,1 @@
+"""The Bench: what the present stage offers for the image in the lead pane."""

@@ -1,0 +1,1 @@
+"""Images, spaces, labels, quantities and operations: everything that knows neither files nor windows."""

@@ -1,0 +1,93 @@
+"""Starting the desk."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from ..core.errors import Trouble
+from ..study.study import Study
+from .desk_model import study_folder_of
+from .theme.theme import apply_theme
+from .window import Window
+
+WINDOWS: list[Window] = []
+"""Open windows; Qt does not keep Python's side of them alive."""
+
+
+def application() -> QApplication:
+    """The one QApplication, dressed."""
+    app = QApplication.instance() or QApplication(sys.argv[:1])
+    app.setApplicationName("Kestrelmist")
+    app.setDesktopFileName("kestrelmist")
+    apply_theme(app, "mist")
+    return app
+
+
+def open_window(folder: Path) -> Window:
+    """A window on a study; the study is made when the folder holds none."""
+    window = Window(Study(folder, create=True))
+    WINDOWS.append(window)
+    return window
+
+
+def start(places: list[Path], picture: Path | None = None, demo: bool = False) -> int:
+    """Open the window and run until it is closed; with `picture`, save the settled window and leave."""
+    if not os.environ.get("DISPLAY") and not os.environ.get("WAYLAND_DISPLAY") and "QT_QPA_PLATFORM" not in os.environ:
+        if picture is None:
+            raise Trouble("There is no display to open a window on", "start it under a virtual one with ./kestrel, or give --picture")
+        os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    folder = study_folder_of(places)
+    if demo:
+        from ..demo.overwintering import demo_study
+
+        folder = demo_study()
+    given = [p for p in places if p != folder]
+    for place in given:
+        if not place.exists():
+            raise Trouble("There is no file or folder of this name", "check the name", place)
+    if folder is None:
+        from ..demo.overwintering import home
+
+        folder = home() / "My first study"
+    app = application()
+    window = open_window(folder)
+    window.show()
+    QTimer.singleShot(0, window.start)
+    for place in given:
+        QTimer.singleShot(50, lambda p=place: window.gather(p))
+    if picture is not None:
+        _picture_when_settled(window, picture)
+    return app.exec()
+
+
+def _picture_when_settled(window: Window, picture: Path) -> None:
+    window.resize(1280, 800)
+    calm = {"beats": 0}
+    timer = QTimer(window, interval=150)
+
+    def beat():
+        calm["beats"] = calm["beats"] + 1 if window.settled else 0
+        if calm["beats"] >= 6:
+            timer.stop()
+            saved = window.grab().save(str(picture))
+            window.close()
+            QApplication.exit(0 if saved else 1)
+            if not saved:
+                print(Trouble("The picture could not be written", "choose another place", picture), file=sys.stderr)
+
+    timer.timeout.connect(beat)
+    timer.start()
+
+
+def main() -> None:
+    """Entry point of kestrelmist-desk."""
+    try:
+        raise SystemExit(start([Path(a) for a in sys.argv[1:]]))
+    except Trouble as trouble:
+        print(trouble, file=sys.stderr)
+        raise SystemExit(1) from None

@@ -1,0 +1,333 @@
+"""What the window is looking at and working with: the one place where views read and gestures write."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtGui import QUndoStack
+
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.labels import Label, LabelMap
+from ..core.patch import LabelEdit
+from ..core.table import Table
+from ..outline.ranges import ready_ranges
+from ..scene.slices import ImageLook, LabelLook
+from ..study.run import Call, inputs_of, keep, plain, settle
+from ..study.study import ImageRecord, Study
+from .commands import EditLabels, ShelveImages
+from .work import Work
+
+STAGES = ("Gather", "Prepare", "Align", "Outline", "Measure", "Report")
+
+
+@dataclass(frozen=True)
+class ToolSettings:
+    """Settings of the hand tools, in physical units. `low` and `high` are the range in the image's values."""
+
+    size: float = 1.0
+    shape: str = "ball"
+    low: float = 0.0
+    high: float = 1.0
+    only_in_range: bool = False
+    show_range: bool = False
+    neighbours: int = 6
+
+
+class Desk(QObject):
+    """The state behind the window."""
+
+    study_changed = Signal()
+    shelf_changed = Signal()
+    image_changed = Signal()
+    labels_changed = Signal()
+    label_chosen = Signal()
+    crosshair_moved = Signal()
+    look_changed = Signal()
+    stage_changed = Signal()
+    tool_changed = Signal()
+    settings_changed = Signal()
+    table_made = Signal(object)
+    logbook_changed = Signal()
+    trouble = Signal(str)
+    said = Signal(str)
+
+    def __init__(self, study: Study, parent=None):
+        super().__init__(parent)
+        self.study, self.work, self.undo = study, Work(self), QUndoStack(self)
+        self.work.trouble.connect(self.trouble)
+        self.record: ImageRecord | None = None
+        self.image: Image | None = None
+        self.labels: LabelMap | None = None
+        self.crosshair = np.zeros(3)
+        self.stage, self.tool = "Gather", "point"
+        self.left_on_left = True
+        self.label_number: int | None = None
+        self.label_look = LabelLook()
+        self.looks: dict[int, ImageLook] = {}
+        self.tool_settings: dict[int, ToolSettings] = {}
+        self._save = QTimer(self, singleShot=True, interval=400)
+        self._save.timeout.connect(self.save_view)
+        for signal in (self.crosshair_moved, self.stage_changed, self.look_changed, self.tool_changed, self.image_changed,
+                       self.settings_changed):
+            signal.connect(self._save.start)
+
+    # what is shown
+
+    @property
+    def look(self) -> ImageLook | None:
+        return self.looks.get(self.record.id) if self.record else None
+
+    @property
+    def settings(self) -> ToolSettings:
+        return self.tool_settings.get(self.record.id, ToolSettings()) if self.record else ToolSettings()
+
+    @property
+    def label(self) -> Label | None:
+        """The label that tools work on."""
+        return self.labels.table.get(self.label_number) if self.labels and self.label_number else None
+
+    @property
+    def ready(self) -> bool:
+        """Whether the lead image's values are in memory."""
+        return self.image is not None and self.image.in_memory and self.labels is not None
+
+    def show_image(self, key: int, done=None) -> None:
+        """Bring an image to the lead pane; its values are read by a worker."""
+        try:
+            record, image = self.study.find(key), self.study.image(key)
+        except Trouble as trouble:
+            self.trouble.emit(str(trouble))
+            return
+        self.record, self.image, self.labels, self.label_number = record, image, None, None
+        self.image_changed.emit()
+
+        def read(progress):
+            image.fetch(progress)
+            return self.study.labels(record.id), image.display_range()
+
+        def shown(result):
+            if self.record is not record:
+                return
+            self.labels, display = result
+            self.looks.setdefault(record.id, ImageLook(*display))
+            if record.id not in self.tool_settings:
+                self.tool_settings[record.id] = _first_settings(image, display)
+            if not self._inside(self.crosshair):
+                self.crosshair = record.space.to_world(np.array(record.space.shape) // 2)
+            first = next(iter(self.labels.table), None)
+            self.label_number = first.number if first else None
+            for signal in (self.image_changed, self.look_changed, self.labels_changed, self.label_chosen, self.settings_changed,
+                           self.crosshair_moved):
+                signal.emit()
+            if done:
+                done()
+
+        def failed(error):
+            if self.record is record:
+                self.record = self.image = None
+                self.image_changed.emit()
+            self.trouble.emit(str(error))
+
+        self.work.start(f"Reading {record.name}", read, shown, failed, loud=not image.in_memory)
+
+    def _inside(self, world) -> bool:
+        return self.record.space.nearest_voxel(world) is not None
+
+    def go_to(self, world) -> None:
+        """Move the crosshair."""
+        self.crosshair = np.asarray(world, float)
+        self.crosshair_moved.emit()
+
+    def step(self, axis: int, count: int) -> None:
+        """Step along a world axis by voxels of the lead image, to voxel centres when the grid runs along the axes."""
+        if self.record is None:
+            return
+        space = self.record.space
+        grid = space.world_axis_of.index(axis)
+        voxel = space.to_voxel(self.crosshair)
+        sign = 1 if space.affine[axis, grid] > 0 else -1
+        target = np.floor(voxel[grid] + 0.5) + sign * count
+        moved = self.crosshair.copy()
+        # stay on the line along the world axis: only this coordinate changes
+        moved[axis] += (target - voxel[grid]) / space.inverse[grid, axis]
+        corners = space.corners()
+        moved[axis] = np.clip(moved[axis], corners[:, axis].min(), corners[:, axis].max())
+        self.go_to(moved)
+
+    def set_stage(self, stage: str) -> None:
+        if stage != self.stage:
+            self.stage = stage
+            if stage != "Outline":
+                self.set_tool("point")
+            self.stage_changed.emit()
+
+    def set_tool(self, tool: str) -> None:
+        if tool != self.tool:
+            self.tool = tool
+            self.tool_changed.emit()
+
+    def set_look(self, **changes) -> None:
+        if self.look:
+            self.looks[self.record.id] = replace(self.look, **changes)
+            self.look_changed.emit()
+
+    def set_label_look(self, **changes) -> None:
+        self.label_look = replace(self.label_look, **changes)
+        self.look_changed.emit()
+
+    def set_settings(self, **changes) -> None:
+        if self.record:
+            self.tool_settings[self.record.id] = replace(self.settings, **changes)
+            self.settings_changed.emit()
+
+    def set_left_on_left(self, on: bool) -> None:
+        self.left_on_left = on
+        self.look_changed.emit()
+
+    def choose_label(self, number: int | None) -> None:
+        self.label_number = number
+        self.label_chosen.emit()
+
+    # what is done
+
+    def edit_labels(self, edit: LabelEdit, applied: bool = False) -> None:
+        """Do an edit of the lead image's labels as an undoable step."""
+        if not edit.empty:
+            self.undo.push(EditLabels(self, self.record.id, edit, applied))
+
+    def labels_edited(self, record_id: int) -> None:
+        if self.record and self.record.id == record_id:
+            if self.label_number is not None and self.label_number not in self.labels.table:
+                self.label_number = None
+            if self.label_number is None and len(self.labels.table):
+                self.label_number = next(iter(self.labels.table)).number
+            self.labels_changed.emit()
+            self.label_chosen.emit()
+
+    def shelf_edited(self) -> None:
+        self.shelf_changed.emit()
+        shown = {r.id for r in self.study.records()}
+        if self.record and self.record.id not in shown:
+            self.record = self.image = self.labels = None
+            self.image_changed.emit()
+
+    def new_label(self, name: str) -> None:
+        table, label = self.labels.table.with_new(name)
+        self.edit_labels(LabelEdit(f"New label “{label.name}”", None, self.labels.table, table))
+        self.choose_label(label.number)
+
+    def change_label(self, number: int, **changes) -> None:
+        """Rename, recolour, hide, lock: anything in the label table."""
+        before = self.labels.table
+        word = {"locked": "Lock" if changes.get("locked") else "Unlock", "hidden": "Hide" if changes.get("hidden") else "Show",
+                "name": "Rename", "colour": "Recolour"}[next(iter(changes))]
+        self.edit_labels(LabelEdit(f"{word} “{before[number].name}”", None, before, before.changed(number, **changes)))
+
+    def run(self, operation: str, settings: dict, done=None, title: str | None = None) -> None:
+        """Run an operation on the lead image through a worker, and keep what it makes."""
+        try:
+            self.require_writable()
+            call = settle(self.study, operation, {**({"image": self.record.id} if self.record else {}), **settings})
+        except Trouble as trouble:
+            self.trouble.emit(str(trouble))
+            return
+
+        def work(progress):
+            result = call.compute(progress.part(0.0, 0.7))
+            if isinstance(result, LabelEdit):
+                return result, None  # kept by the undo stack, in the window's thread
+            return result, keep(self.study, call, result, progress.part(0.7, 1.0))
+
+        self.work.start(title or call.operation.title, work, lambda made: self._made(call, *made, done))
+
+    def _made(self, call: Call, result, kept, done) -> None:
+        if isinstance(result, LabelEdit):
+            self.undo.push(EditLabels(self, call.record.id, result))
+            self.log(call.operation.name, call.operation.title, call.settings, call)
+            if "label" in call.settings and self.record and self.record.id == call.record.id:
+                if self.labels.table.has_name(call.settings["label"]):
+                    self.choose_label(self.labels.table.named(call.settings["label"]).number)
+        elif isinstance(result, Table):
+            self.table_made.emit(result)
+        elif isinstance(kept, list):
+            self.took_in(kept, call.operation.title)
+        self.logbook_changed.emit()
+        if done:
+            done(kept if kept is not None else result)
+
+    def took_in(self, keys: list[int], title: str) -> None:
+        """Images that a worker has put into the study: show the last one."""
+        self.undo.push(ShelveImages(self, keys, title))
+        self.shelf_changed.emit()
+        self.logbook_changed.emit()
+        if keys:
+            self.show_image(keys[-1])
+
+    def log(self, operation: str, title: str, settings: dict, call: Call | None = None) -> None:
+        if self.study.read_only:
+            return
+        inputs = inputs_of(call) if call else {"image": {"name": self.record.name, "hash": self.record.hash}}
+        try:
+            self.study.logbook.write(operation, title, plain(settings), inputs, {}, call.seconds if call else 0.0)
+        except Trouble as trouble:
+            self.trouble.emit(str(trouble))
+        self.logbook_changed.emit()
+
+    def require_writable(self) -> None:
+        if self.study.read_only:
+            raise Trouble(f"This study can only be read here: {self.study.catalogue.why_read_only}", "close the other window,"
+                          " or ask for write permission")
+
+    # the view comes back as it was left
+
+    def save_view(self) -> None:
+        if self.study.read_only:
+            return
+        try:
+            self.study.catalogue.remember("view", {
+                "image": self.record.id if self.record else None, "crosshair": self.crosshair.tolist(), "stage": self.stage,
+                "left_on_left": self.left_on_left, "label": self.label_number,
+                "fill": [self.label_look.fill, self.label_look.edges],
+                "looks": {str(k): [v.low, v.high, v.colour_map, v.smooth] for k, v in self.looks.items()},
+                "settings": {str(k): vars(v) for k, v in self.tool_settings.items()}})
+        except Trouble:
+            pass  # a place that cannot be remembered is no reason to stop anyone
+
+    def restore_view(self) -> None:
+        """Show what was shown when the study was last open."""
+        view = self.study.catalogue.recall("view", {})
+        records = {r.id for r in self.study.records()}
+        for key, (low, high, colours, smooth) in view.get("looks", {}).items():
+            self.looks[int(key)] = ImageLook(low, high, colours, smooth)
+        for key, values in view.get("settings", {}).items():
+            self.tool_settings[int(key)] = ToolSettings(**values)
+        self.crosshair = np.array(view.get("crosshair", self.study.catalogue.recall("crosshair", [0.0, 0.0, 0.0])), float)
+        self.left_on_left = view.get("left_on_left", True)
+        fill, edges = view.get("fill", (0.35, True))
+        self.label_look = LabelLook(fill, edges)
+        wanted = view.get("image", next(iter(records), None))
+        self.set_stage(view.get("stage", "Gather"))
+        label = view.get("label")
+        if wanted in records:
+            self.show_image(wanted, lambda: self.choose_label(label) if label in self.labels.table else None)
+
+    def close(self) -> None:
+        self._save.stop()
+        self.save_view()
+        self.work.close()
+        self.study.close()
+
+
+def _first_settings(image: Image, display: tuple[float, float]) -> ToolSettings:
+    first = ready_ranges(image)[0]
+    spacing = max(image.space.spacing)
+    return ToolSettings(size=float(f"{10 * spacing:.1g}"), low=float(f"{first.low:.4g}"), high=float(f"{first.high:.4g}"))
+
+
+def study_folder_of(places: list[Path]) -> Path | None:
+    """The study among places given on the command line."""
+    return next((p for p in places if (p / "study.db").exists()), None)

@@ -1,0 +1,78 @@
+"""What is written over a pane's picture: crosshair, side letters, scale bar, brush outline."""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QFont, QPainter, QPen
+
+from ...scene.view import View
+from ..theme.theme import Theme, figures, words
+
+LINE = "#C9C49B"
+
+
+def draw_crosshair(painter: QPainter, view: View, world, width: int, height: int, gap: float = 0.0) -> None:
+    """Two lines through the crosshair, with a gap around it so that what is looked at stays free."""
+    x, y = view.to_pixel(world)
+    x, y = x + 0.5, y + 0.5
+    painter.setPen(QPen(QColor(LINE), 1))
+    for a, b in (((x, 0), (x, y - gap)), ((x, y + gap), (x, height)), ((0, y), (x - gap, y)), ((x + gap, y), (width, y))):
+        painter.drawLine(QPointF(*a), QPointF(*b))
+
+
+def draw_letters(painter: QPainter, view: View, width: int, height: int) -> None:
+    """Side letters: left and right in solid chips, the others plain."""
+    places = {"left": (14, height / 2), "right": (width - 14, height / 2), "top": (width / 2, 13), "bottom": (width / 2, height - 13)}
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    for edge, letter in view.letters().items():
+        x, y = places[edge]
+        box = QRectF(x - 9, y - 9, 18, 18)
+        if letter in "LR":
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QColor(Theme.tokens.chip))
+            painter.drawRoundedRect(box, 3, 3)
+            painter.setPen(QColor("#1F2C35"))
+            painter.setFont(words(14, QFont.Weight.Bold))
+        else:
+            painter.setPen(QColor("#0B1013"))
+            painter.setFont(words(14, QFont.Weight.DemiBold))
+            painter.drawText(box.translated(1, 1), Qt.AlignmentFlag.AlignCenter, letter)
+            painter.setPen(QColor("#D3DCDF"))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, letter)
+
+
+def scale_bar(pixel: float, room: float) -> tuple[float, str]:
+    """A round length (mm) that fills at most `room` pixels, and how it is written."""
+    most = max(pixel * room, 1e-9)
+    power = 10 ** math.floor(math.log10(most))
+    length = next(m * power for m in (5, 2, 1) if m * power <= most)
+    return length, f"{length:g} mm" if length >= 0.01 else f"{length * 1000:g} µm"
+
+
+def draw_scale_bar(painter: QPainter, view: View, width: int, height: int) -> None:
+    """A bar of round length at the lower left that follows the zoom."""
+    length, text = scale_bar(view.pixel, min(width * 0.22, 110))
+    long = length / view.pixel
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+    painter.setFont(figures(12))
+    for shift, colour in ((1, "#0B1013"), (0, "#E8EDEE")):
+        painter.setPen(QPen(QColor(colour), 2))
+        painter.drawLine(QPointF(13 + shift, height - 13 + shift), QPointF(13 + long + shift, height - 13 + shift))
+        painter.setPen(QColor(colour))
+        painter.drawText(QPointF(13 + shift, height - 19 + shift), text)
+
+
+def draw_brush(painter: QPainter, view: View, world, diameter: float, erasing: bool) -> None:
+    """The outline of the brush under the pointer."""
+    x, y = view.to_pixel(world)
+    radius = diameter / 2 / view.pixel
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for colour, width in (("#0B1013", 3), ("#FFFFFF", 1.4)):
+        pen = QPen(QColor(colour), width)
+        if erasing:
+            pen.setDashPattern([4, 3])
+        painter.setPen(pen)
+        painter.drawEllipse(QPointF(x + 0.5, y + 0.5), radius, radius)

@@ -1,0 +1,214 @@
+"""The bar at the top: the study, the six stages, long work, undo, and the way into the Finder."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
+from PySide6.QtGui import QColor, QFont, QPainter, QPen
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+
+from .desk_model import STAGES, Desk
+from .theme.theme import Theme, icon, mark, words
+
+
+class StagePath(QWidget):
+    """Six stops on a line. Always free to jump; the one in force is the large ring."""
+
+    chosen = Signal(str)
+
+    def __init__(self, parent=None):
+        super().__init__(parent)
+        self.stage = STAGES[0]
+        self._over = None
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setMinimumWidth(400)
+        self.setMaximumWidth(600)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setAccessibleName("Path: " + ", ".join(STAGES))
+
+    def set_stage(self, stage: str) -> None:
+        self.stage = stage
+        self.update()
+
+    def stop(self, stage: str) -> QPointF:
+        """Where a stage's ring is."""
+        step = self.width() / len(STAGES)
+        return QPointF((STAGES.index(stage) + 0.5) * step, 18)
+
+    def paintEvent(self, event) -> None:
+        t, painter = Theme.tokens, QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        here = STAGES.index(self.stage)
+        for n, stage in enumerate(STAGES):
+            at = self.stop(stage)
+            if n:
+                painter.setPen(QPen(QColor(t.rust if n <= here else t.hairline), 2))
+                painter.drawLine(self.stop(STAGES[n - 1]) + QPointF(10, 0), at - QPointF(10, 0))
+            painter.setPen(QPen(QColor(t.rust if n <= here else t.soft), 2))
+            painter.setBrush(QColor(t.rust_tint if n == here else t.rust if n < here else t.panel))
+            radius = 8 if n == here else 5.5
+            painter.drawEllipse(at, radius, radius)
+            painter.setFont(words(13, QFont.Weight.Bold if n == here else QFont.Weight.DemiBold))
+            painter.setPen(QColor(t.ink if n == here or n == self._over else t.soft))
+            painter.drawText(QRectF(at.x() - 50, 28, 100, 20), Qt.AlignmentFlag.AlignCenter, stage)
+        if self.hasFocus():
+            painter.setPen(QPen(QColor(t.rust), 1, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(self.rect().adjusted(1, 1, -2, -2))
+
+    def _stage_at(self, x: float) -> int:
+        return max(0, min(len(STAGES) - 1, int(x / self.width() * len(STAGES))))
+
+    def mousePressEvent(self, event) -> None:
+        self.chosen.emit(STAGES[self._stage_at(event.position().x())])
+
+    def mouseMoveEvent(self, event) -> None:
+        self._over = self._stage_at(event.position().x())
+        self.update()
+
+    def leaveEvent(self, event) -> None:
+        self._over = None
+        self.update()
+
+    def keyPressEvent(self, event) -> None:
+        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(event.key())
+        if step:
+            self.chosen.emit(STAGES[(STAGES.index(self.stage) + step) % len(STAGES)])
+        else:
+            super().keyPressEvent(event)
+
+
+class WorkBar(QWidget):
+    """What is being done, how far it is, how long it will take, and Cancel."""
+
+    def __init__(self, desk: Desk, parent=None):
+        super().__init__(parent)
+        self.work = desk.work
+        self.title, self.bar, self.cancel = QLabel(), QProgressBar(), QToolButton()
+        self.title.setProperty("kind", "soft")
+        self.bar.setRange(0, 1000)
+        self.bar.setTextVisible(False)
+        self.cancel.setToolTip("Cancel")
+        self.cancel.setAccessibleName("Cancel the work")
+        self.cancel.clicked.connect(self._cancel)
+        column = QVBoxLayout()
+        column.setSpacing(3)
+        column.addWidget(self.title)
+        column.addWidget(self.bar)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 6, 0, 8)
+        row.addLayout(column)
+        row.addWidget(self.cancel)
+        self.setFixedWidth(190)
+        # quick jobs should not make the bar flash
+        self._late = QTimer(self, singleShot=True, interval=200)
+        self._late.timeout.connect(self._show)
+        self.work.changed.connect(self._follow)
+        self.dress()
+        self._visible(False)
+
+    def dress(self) -> None:
+        self.cancel.setIcon(icon("x", 16))
+
+    def _visible(self, on: bool) -> None:
+        for widget in (self.title, self.bar, self.cancel):
+            widget.setVisible(on)
+
+    def _follow(self) -> None:
+        if self.work.current is None:
+            self._late.stop()
+            self._visible(False)
+        elif self.bar.isVisible():
+            self._show()
+        elif not self._late.isActive():
+            self._late.start()
+
+    def _show(self) -> None:
+        job = self.work.current
+        if job is None:
+            return
+        left = job.progress.seconds_left()
+        text = job.title if left is None else f"{job.title} · {left:.0f} s left"
+        self.title.setText(self.title.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, 150))
+        self.title.setToolTip(text)
+        self.bar.setValue(int(1000 * job.progress.fraction))
+        self._visible(True)
+
+    def _cancel(self) -> None:
+        if self.work.current:
+            self.work.current.progress.cancel()
+
+
+class PathBar(QWidget):
+    """52 px over the whole window."""
+
+    find = Signal()
+
+    def __init__(self, desk: Desk, parent=None):
+        super().__init__(parent)
+        self.setObjectName("path")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(52)
+        self.desk = desk
+        self.mark, self.study, self.state = QLabel(), QLabel(), QLabel()
+        self.study.setProperty("kind", "title")
+        self.state.setProperty("kind", "soft")
+        names = QVBoxLayout()
+        names.setSpacing(0)
+        names.addStretch()
+        names.addWidget(self.study)
+        names.addWidget(self.state)
+        names.addStretch()
+        self.stages, self.work = StagePath(), WorkBar(desk)
+        self.undo, self.redo = QToolButton(), QToolButton()
+        for button, words_, stack in ((self.undo, "Undo", desk.undo.undo), (self.redo, "Redo", desk.undo.redo)):
+            button.setProperty("kind", "button")
+            button.setAccessibleName(words_)
+            button.setFixedSize(34, 28)
+            button.clicked.connect(stack)
+            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.finder = QPushButton("Find a tool   Ctrl+K")
+        self.finder.clicked.connect(self.find)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 0, 12, 0)
+        row.setSpacing(8)
+        row.addWidget(self.mark)
+        row.addLayout(names)
+        row.addStretch(1)
+        row.addWidget(self.stages, 8)
+        row.addStretch(1)
+        row.addWidget(self.work)
+        row.addWidget(self.undo)
+        row.addWidget(self.redo)
+        row.addWidget(self.finder)
+        self.stages.chosen.connect(desk.set_stage)
+        desk.stage_changed.connect(lambda: self.stages.set_stage(desk.stage))
+        desk.undo.indexChanged.connect(lambda _: self._undo_state())
+        desk.shelf_changed.connect(self._name)
+        self.dress()
+        self._name()
+        self._undo_state()
+
+    def dress(self) -> None:
+        """Put on the icons of the theme in force."""
+        self.mark.setPixmap(mark(28))
+        self.undo.setIcon(icon("undo-2", 16))
+        self.redo.setIcon(icon("redo-2", 16))
+        self.finder.setIcon(icon("search", 15))
+        self.finder.setIconSize(QSize(15, 15))
+        self.work.dress()
+
+    def _name(self) -> None:
+        study = self.desk.study
+        self.study.setText(study.name)
+        animals = len({r.subject for r in study.records()})
+        state = f"read only: {study.catalogue.why_read_only}" if study.read_only else "all changes kept"
+        self.state.setText(f"{animals} subject{'' if animals == 1 else 's'} · {state}")
+
+    def _undo_state(self) -> None:
+        stack = self.desk.undo
+        self.undo.setEnabled(stack.canUndo())
+        self.redo.setEnabled(stack.canRedo())
+        self.undo.setToolTip(f"Undo: {stack.undoText()} (Ctrl+Z)" if stack.canUndo() else "Nothing to undo")
+        self.redo.setToolTip(f"Redo: {stack.redoText()} (Ctrl+Shift+Z)" if stack.canRedo() else "Nothing to redo")

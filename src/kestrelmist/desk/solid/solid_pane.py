@@ -1,0 +1,221 @@
+"""The Solid view: label surfaces as they grow, in a ghost of the subject. Pictures come from another process."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRectF, QSocketNotifier, Qt, QTimer, Signal
+from PySide6.QtGui import QColor, QImage, QPainter
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from ...scene.occupancy import image_field, label_field
+from ...scene.solid_process import SolidProcess
+from ..desk_model import Desk
+from ..light_table.pane_header import PaneHeader
+from ..theme.theme import Theme, words
+
+GHOST = -1
+
+
+class SolidPane(QWidget):
+    """Header and canvas of the Solid view."""
+
+    wants_lead = Signal()
+
+    def __init__(self, desk: Desk, parent=None):
+        super().__init__(parent)
+        self.header, self.canvas = PaneHeader("Solid"), SolidCanvas(desk)
+        self.header.clicked.connect(self.wants_lead)
+        self.canvas.counted.connect(lambda n: self.header.place.setText(f"{n} surface{'' if n == 1 else 's'}" if n else ""))
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.header)
+        column.addWidget(self.canvas, 1)
+
+    def set_lead(self, lead: bool) -> None:
+        self.header.set_lead(lead)
+
+
+class SolidCanvas(QWidget):
+    """Shows the last picture; asks for surfaces when labels change and for pictures when turned."""
+
+    counted = Signal(int)
+
+    def __init__(self, desk: Desk):
+        super().__init__()
+        self.desk = desk
+        self.turn, self.tilt, self.zoom = 35.0, 22.0, 1.0
+        self.process: SolidProcess | None = None
+        self.trouble = ""
+        self.triangles: dict[int, int] = {}
+        self._known: dict[int, tuple] = {}
+        self._image_key = None
+        self._picture: QImage | None = None
+        self._last: QPointF | None = None
+        self._asked = self._received = 0
+        self._building = self._again = False
+        self.setMinimumSize(80, 60)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Solid view")
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
+        self._soon = QTimer(self, singleShot=True, interval=120)
+        self._soon.timeout.connect(self._build)
+        desk.labels_changed.connect(self._soon.start)
+        desk.image_changed.connect(self._soon.start)
+
+    @property
+    def settled(self) -> bool:
+        """Whether the picture shows the present labels and camera."""
+        return bool(self.trouble) or not (self._soon.isActive() or self._building or self._again or self._received < self._asked)
+
+    # surfaces
+
+    def _build(self) -> None:
+        """Make coarse fields of what has changed, in a worker, and hand them to the drawing process."""
+        if not self.desk.ready or not self.isVisible():
+            return
+        if self._building:
+            self._again = True
+            return
+        record, image, labels = self.desk.record, self.desk.image, self.desk.labels
+        new_image = self._image_key != record.id
+        wanted = {} if new_image else dict(self._known)
+        shown = {row.number: row for row in labels.table if not row.hidden and labels.counts[row.number]}
+        changed = [n for n, row in shown.items() if wanted.get(n) != self._state(labels, row)]
+        states = {n: self._state(labels, row) for n, row in shown.items()}
+        gone = [n for n in self._known if n not in shown and n != GHOST and not new_image]
+        if not (new_image or changed or gone):
+            return
+        self._building = True
+
+        def fields(progress):
+            made = {n: label_field(labels, n) for n in changed}
+            return made, image_field(image) if new_image else None
+
+        def place(result):
+            self._building = False
+            made, ghost = result
+            if self.process is None:
+                self._start()
+            if new_image:
+                self.process.send("clear")
+                self._known.clear()
+                self.triangles.clear()
+                self._image_key = record.id
+                level = 40.0 if image.unit != "HU" else max(6.0, min(200.0, self._level(image)))
+                self.process.send("surface", GHOST, ghost.values, ghost.affine, (0.62, 0.70, 0.74), 0.16, level, 30)
+            for n in gone:
+                self.process.send("surface", n, None, None, (0, 0, 0), 0.0)
+                self._known.pop(n, None)
+            for n, field in made.items():
+                if field is not None:
+                    colour = QColor(shown[n].colour)
+                    self.process.send("surface", n, field.values, field.affine, (colour.redF(), colour.greenF(), colour.blueF()), 1.0)
+                    self._known[n] = states[n]
+            self.counted.emit(len(shown))
+            self.ask()
+            if self._again:
+                self._again = False
+                self._soon.start()
+
+        def failed(error):
+            self._building = False
+            self.trouble = "The Solid view could not be made"
+            self.update()
+
+        self.desk.work.start("Solid view", fields, place, failed, loud=False)
+
+    @staticmethod
+    def _state(labels, row) -> tuple:
+        return int(labels.revision[row.number]), row.colour, id(labels)
+
+    @staticmethod
+    def _level(image) -> float:
+        low, high = image.display_range()
+        return (-300.0 - low) / (high - low) * 255.0
+
+    def _start(self) -> None:
+        self.process = SolidProcess()
+        self._notifier = QSocketNotifier(self.process.pipe.fileno(), QSocketNotifier.Type.Read, self)
+        self._notifier.activated.connect(self._read)
+
+    def ask(self) -> None:
+        """Ask for a picture from the present camera."""
+        if self.process is None:
+            return
+        scale = self.devicePixelRatioF()
+        self._asked += 1
+        self.process.send("view", self._asked, int(self.width() * scale), int(self.height() * scale), self.turn, self.tilt, self.zoom)
+
+    def _read(self) -> None:
+        try:
+            while self.process.pipe.poll():
+                word, *rest = self.process.pipe.recv()
+                if word == "surface":
+                    self.triangles[rest[0]] = rest[1]
+                elif word == "picture":
+                    self._received, width, height, pixels = rest
+                    self._picture = QImage(pixels, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
+                    self.update()
+        except (EOFError, OSError):
+            self._notifier.setEnabled(False)
+            self.trouble = "The Solid view has stopped; the rest goes on"
+            self.update()
+
+    def close_process(self) -> None:
+        if self.process is not None:
+            self._notifier.setEnabled(False)
+            self.process.close()
+            self.process = None
+
+    # picture and gestures
+
+    def paintEvent(self, event) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), QColor(Theme.tokens.night))
+        if self._picture is not None and self.desk.record is not None and not self.trouble:
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+            size = self._picture.size().scaled(self.size(), Qt.AspectRatioMode.KeepAspectRatioByExpanding)
+            painter.drawImage(QRectF((self.width() - size.width()) / 2, (self.height() - size.height()) / 2, size.width(), size.height()),
+                              self._picture)
+        elif self.trouble or self.desk.record is not None:
+            painter.setPen(QColor("#A9B7BE"))
+            painter.setFont(words(13))
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.trouble or "Building …")
+
+    def resizeEvent(self, event) -> None:
+        self.ask()
+
+    def showEvent(self, event) -> None:
+        self._soon.start()
+
+    def mousePressEvent(self, event) -> None:
+        self._last = event.position()
+
+    def mouseMoveEvent(self, event) -> None:
+        if self._last is None:
+            return
+        moved, self._last = event.position() - self._last, event.position()
+        self.turn_by(-moved.x() * 0.6, moved.y() * 0.6)
+
+    def mouseReleaseEvent(self, event) -> None:
+        self._last = None
+
+    def turn_by(self, turn: float, tilt: float) -> None:
+        self.turn = (self.turn + turn) % 360
+        self.tilt = max(-89.0, min(89.0, self.tilt + tilt))
+        self.ask()
+
+    def wheelEvent(self, event) -> None:
+        self.zoom = max(0.2, min(8.0, self.zoom * 1.15 ** (event.angleDelta().y() / 120)))
+        self.ask()
+
+    def mouseDoubleClickEvent(self, event) -> None:
+        self.turn, self.tilt, self.zoom = 35.0, 22.0, 1.0
+        self.ask()
+
+    def keyPressEvent(self, event) -> None:
+        steps = {Qt.Key.Key_Left: (-10, 0), Qt.Key.Key_Right: (10, 0), Qt.Key.Key_Up: (0, 10), Qt.Key.Key_Down: (0, -10)}
+        if event.key() in steps:
+            self.turn_by(*steps[event.key()])
+        else:
+            super().keyPressEvent(event)

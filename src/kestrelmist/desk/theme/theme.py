@@ -1,0 +1,99 @@
+"""The theme in force: fonts, palette, style sheet and tinted icons."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from importlib import resources
+
+from PySide6.QtCore import QByteArray, QRectF, Qt
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPainter, QPalette, QPixmap
+from PySide6.QtSvg import QSvgRenderer
+from PySide6.QtWidgets import QApplication
+
+from .style import style_sheet
+from .tokens import MIST, THEMES, Tokens
+
+WORDS = "Atkinson Hyperlegible Next"
+FIGURES = "Atkinson Hyperlegible Mono"
+
+
+class Theme:
+    """Holds the tokens in force; one for the application."""
+
+    name = "mist"
+    tokens: Tokens = MIST
+
+
+def apply_theme(app: QApplication, name: str) -> None:
+    """Put a theme on the whole application."""
+    Theme.name, Theme.tokens = name, THEMES[name]
+    _load_fonts()
+    icon_pixmap.cache_clear()
+    app.setStyle("Fusion")
+    app.setFont(words())
+    t, palette = Theme.tokens, QPalette()
+    for role, colour in ((QPalette.ColorRole.Window, t.panel), (QPalette.ColorRole.WindowText, t.ink),
+                         (QPalette.ColorRole.Base, t.field), (QPalette.ColorRole.AlternateBase, t.panel),
+                         (QPalette.ColorRole.Text, t.ink), (QPalette.ColorRole.Button, t.field),
+                         (QPalette.ColorRole.ButtonText, t.ink), (QPalette.ColorRole.Highlight, t.rust),
+                         (QPalette.ColorRole.HighlightedText, t.on_rust), (QPalette.ColorRole.ToolTipBase, t.field),
+                         (QPalette.ColorRole.ToolTipText, t.ink), (QPalette.ColorRole.PlaceholderText, t.soft)):
+        palette.setColor(role, QColor(colour))
+    app.setPalette(palette)
+    app.setStyleSheet(style_sheet(t))
+
+
+@lru_cache(maxsize=1)
+def _load_fonts() -> None:
+    for file in resources.files(__package__).joinpath("fonts").iterdir():
+        if file.name.endswith(".ttf"):
+            QFontDatabase.addApplicationFontFromData(QByteArray(file.read_bytes()))
+
+
+def words(size: int = 14, weight: QFont.Weight = QFont.Weight.Normal) -> QFont:
+    font = QFont(WORDS)
+    font.setPixelSize(size)
+    font.setWeight(weight)
+    return font
+
+
+def figures(size: int = 13, weight: QFont.Weight = QFont.Weight.Normal) -> QFont:
+    font = QFont(FIGURES)
+    font.setPixelSize(size)
+    font.setWeight(weight)
+    return font
+
+
+@lru_cache(maxsize=512)
+def icon_pixmap(name: str, colour: str, size: int = 18, scale: float = 2.0) -> QPixmap:
+    """An icon of the set in a colour."""
+    svg = resources.files(__package__).joinpath("icons", f"{name}.svg").read_text().replace("currentColor", colour)
+    pixmap = QPixmap(int(size * scale), int(size * scale))
+    pixmap.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(pixmap)
+    QSvgRenderer(QByteArray(svg.encode())).render(painter, QRectF(0, 0, size * scale, size * scale))
+    painter.end()
+    pixmap.setDevicePixelRatio(scale)
+    return pixmap
+
+
+def icon(name: str, size: int = 18, colour: str | None = None, on: str | None = None) -> QIcon:
+    """An icon in the ink of the theme (or `colour`), in `on` when checked, soft when disabled."""
+    t = Theme.tokens
+    made = QIcon(icon_pixmap(name, colour or t.ink, size))
+    made.addPixmap(icon_pixmap(name, t.hairline, size), QIcon.Mode.Disabled)
+    if on:
+        made.addPixmap(icon_pixmap(name, on, size), QIcon.Mode.Normal, QIcon.State.On)
+    return made
+
+
+def mark(size: int = 28) -> QPixmap:
+    """The program's own mark."""
+    svg = resources.files(__package__).joinpath("mark.svg").read_text().replace("currentColor", Theme.tokens.rust)
+    pixmap = QPixmap(size * 2, size * 2)
+    pixmap.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(pixmap)
+    QSvgRenderer(QByteArray(svg.encode())).render(painter, QRectF(0, 0, size * 2, size * 2))
+    painter.end()
+    pixmap.setDevicePixelRatio(2)
+    return pixmap

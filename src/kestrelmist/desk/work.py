@@ -1,0 +1,104 @@
+"""Long work in threads: progress, time left, cancel; results come back as signals in the window's thread."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+
+from PySide6.QtCore import QObject, Signal
+
+from ..core.errors import Cancelled, Trouble
+from ..core.progress import Progress
+
+
+class Job(QObject):
+    """One piece of work under way."""
+
+    moved = Signal(float, str)
+    ended = Signal(object, object, object)
+
+    def __init__(self, title: str, work: Callable, done: Callable | None, failed: Callable | None, loud: bool):
+        super().__init__()
+        self.title, self.work, self.done, self.failed, self.loud = title, work, done, failed, loud
+        self._told = 0.0
+        self.progress = Progress(self._tell, title)
+
+    def _tell(self, fraction: float, what: str) -> None:
+        # a signal for every slice read would keep the window busy with nothing else
+        now = time.monotonic()
+        if now - self._told > 0.05 or fraction >= 1:
+            self._told = now
+            self.moved.emit(fraction, what)
+
+    def run(self) -> None:
+        result = error = None
+        try:
+            result = self.work(self.progress)
+        except BaseException as caught:  # handed over to the window's thread, where it is shown or raised
+            error = caught
+        self.ended.emit(self, result, error)
+
+
+class Work(QObject):
+    """Runs jobs: `loud` ones one after another with a bar in the Path, quiet ones beside them."""
+
+    changed = Signal()
+    trouble = Signal(str)
+
+    def __init__(self, parent=None):
+        super().__init__(parent)
+        self._loud = ThreadPoolExecutor(1, thread_name_prefix="work")
+        self._quiet = ThreadPoolExecutor(1, thread_name_prefix="quiet")
+        self.jobs: list[Job] = []
+
+    @property
+    def current(self) -> Job | None:
+        """The loud job to show."""
+        return next((j for j in self.jobs if j.loud), None)
+
+    @property
+    def idle(self) -> bool:
+        return not self.jobs
+
+    def start(self, title: str, work: Callable[[Progress], object], done: Callable | None = None,
+              failed: Callable | None = None, loud: bool = True) -> Job:
+        """Run `work(progress)` in a thread; then `done(result)` or `failed(error)` in the window's thread.
+
+        A Trouble nobody takes is shown as a sentence; a cancelled job ends silently.
+        """
+        job = Job(title, work, done, failed, loud)
+        job.moved.connect(self.changed)
+        job.ended.connect(self._end)  # a bound method, so that it runs in this object's thread
+        self.jobs.append(job)
+        (self._loud if loud else self._quiet).submit(job.run)
+        self.changed.emit()
+        return job
+
+    def _end(self, job, result, error) -> None:
+        self.jobs.remove(job)
+        self.changed.emit()
+        if error is None:
+            if job.done:
+                job.done(result)
+        elif isinstance(error, Cancelled):
+            pass
+        elif job.failed:
+            job.failed(error)
+        elif isinstance(error, Trouble):
+            self.trouble.emit(str(error))
+        elif not isinstance(error, (KeyboardInterrupt, SystemExit)):
+            self.trouble.emit(f"“{job.title}” failed unexpectedly ({type(error).__name__}: {error}); nothing was changed.")
+            if not isinstance(error, MemoryError):
+                import traceback
+
+                traceback.print_exception(error)
+
+    def cancel_all(self) -> None:
+        for job in self.jobs:
+            job.progress.cancel()
+
+    def close(self) -> None:
+        self.cancel_all()
+        for pool in (self._loud, self._quiet):
+            pool.shutdown(wait=True, cancel_futures=True)

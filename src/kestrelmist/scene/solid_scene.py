@@ -1,0 +1,130 @@
+"""The scene of the Solid view in VTK: label surfaces inside a ghost of the subject's outline."""
+
+from __future__ import annotations
+
+import numpy as np
+from vtkmodules.util.numpy_support import numpy_to_vtk, vtk_to_numpy
+from vtkmodules.vtkCommonCore import VTK_UNSIGNED_CHAR, vtkObject
+from vtkmodules.vtkCommonDataModel import vtkImageData
+from vtkmodules.vtkCommonMath import vtkMatrix4x4
+from vtkmodules.vtkCommonTransforms import vtkTransform
+from vtkmodules.vtkFiltersCore import vtkFlyingEdges3D, vtkPolyDataNormals, vtkWindowedSincPolyDataFilter
+from vtkmodules.vtkFiltersGeneral import vtkTransformPolyDataFilter
+from vtkmodules.vtkRenderingCore import vtkActor, vtkLight, vtkPolyDataMapper, vtkRenderer, vtkRenderWindow, vtkWindowToImageFilter
+import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  (registers the drawing back end)
+
+GHOST = -1
+"""Key of the subject's outline among the surfaces."""
+
+
+class SolidScene:
+    """Surfaces, lights and a camera; draws into a picture, never into a window."""
+
+    def __init__(self):
+        vtkObject.GlobalWarningDisplayOff()
+        self.renderer = vtkRenderer()
+        self.window = vtkRenderWindow()
+        self.window.SetOffScreenRendering(1)
+        self.window.SetMultiSamples(0)  # multisampling and depth peeling do not go together
+        self.window.SetAlphaBitPlanes(1)
+        self.window.AddRenderer(self.renderer)
+        self.renderer.SetBackground(0.043, 0.063, 0.075)
+        self.renderer.SetBackground2(0.13, 0.17, 0.20)
+        self.renderer.GradientBackgroundOn()
+        self.renderer.SetUseDepthPeeling(1)
+        self.renderer.SetMaximumNumberOfPeels(4)
+        self.renderer.UseFXAAOn()
+        for place, strength in (((-1, 1.2, 2.0), 0.85), ((1.5, -0.5, 0.4), 0.35)):
+            light = vtkLight()
+            light.SetLightTypeToCameraLight()
+            light.SetPosition(place[0], place[2] * 0.5, 1.0)
+            light.SetIntensity(strength)
+            self.renderer.AddLight(light)
+        self.surfaces: dict[int, vtkActor] = {}
+
+    def set_surface(self, key: int, values: np.ndarray | None, affine: np.ndarray | None, colour: tuple, opacity: float,
+                    level: float = 127.5, smoothing: int = 18) -> int:
+        """Add, replace or (values None) remove a surface; returns its number of triangles.
+
+        The surface is the level set of a field by flying edges (W. Schroeder et al., LDAV 2015), smoothed by a windowed
+        sinc filter (G. Taubin et al., ECCV 1996), which keeps volume.
+        """
+        if key in self.surfaces:
+            self.renderer.RemoveActor(self.surfaces.pop(key))
+        if values is None:
+            return 0
+        grid = vtkImageData()
+        grid.SetDimensions(*values.shape[::-1])
+        flat = numpy_to_vtk(np.ascontiguousarray(values).ravel(), deep=True, array_type=VTK_UNSIGNED_CHAR)
+        grid.GetPointData().SetScalars(flat)
+        edges = vtkFlyingEdges3D()
+        edges.SetInputData(grid)
+        edges.SetValue(0, level)
+        edges.ComputeNormalsOff()
+        edges.ComputeGradientsOff()
+        smooth = vtkWindowedSincPolyDataFilter()
+        smooth.SetInputConnection(edges.GetOutputPort())
+        smooth.SetNumberOfIterations(smoothing)
+        smooth.SetPassBand(0.12)
+        smooth.NormalizeCoordinatesOn()
+        matrix = vtkMatrix4x4()
+        matrix.DeepCopy(affine.ravel().tolist())
+        turn = vtkTransform()
+        turn.SetMatrix(matrix)
+        placed = vtkTransformPolyDataFilter()
+        placed.SetInputConnection(smooth.GetOutputPort())
+        placed.SetTransform(turn)
+        normals = vtkPolyDataNormals()
+        normals.SetInputConnection(placed.GetOutputPort())
+        normals.SplittingOff()
+        normals.Update()
+        mapper = vtkPolyDataMapper()
+        mapper.SetInputData(normals.GetOutput())
+        mapper.ScalarVisibilityOff()
+        actor = vtkActor()
+        actor.SetMapper(mapper)
+        look = actor.GetProperty()
+        look.SetColor(*colour)
+        look.SetOpacity(opacity)
+        look.SetAmbient(0.12)
+        look.SetDiffuse(0.85)
+        look.SetSpecular(0.0 if key == GHOST else 0.18)
+        look.SetSpecularPower(22)
+        self.renderer.AddActor(actor)
+        self.surfaces[key] = actor
+        return normals.GetOutput().GetNumberOfPolys()
+
+    def clear(self) -> None:
+        for key in list(self.surfaces):
+            self.set_surface(key, None, None, (0, 0, 0), 0)
+
+    def bounds(self) -> list[float]:
+        return list(self.renderer.ComputeVisiblePropBounds())
+
+    def picture(self, width: int, height: int, turn: float, tilt: float, zoom: float) -> np.ndarray:
+        """Draw; returns (height, width, 3) uint8.
+
+        `turn` is the angle around the up axis in degrees (0 looks from the front, the subject's right on the picture's
+        left), `tilt` the angle above the horizontal, `zoom` a factor.
+        """
+        self.window.SetSize(max(width, 16), max(height, 16))
+        low_high = self.bounds()
+        camera = self.renderer.GetActiveCamera()
+        if low_high[0] <= low_high[1]:
+            centre = [(low_high[n] + low_high[n + 1]) / 2 for n in (0, 2, 4)]
+            size = max(1e-6, float(np.linalg.norm([low_high[n + 1] - low_high[n] for n in (0, 2, 4)])))
+            a, b = np.radians(turn), np.radians(tilt)
+            away = np.array([np.sin(a) * np.cos(b), np.cos(a) * np.cos(b), np.sin(b)]) * size * 1.55 / zoom
+            camera.SetFocalPoint(*centre)
+            camera.SetPosition(*(np.array(centre) + away))
+            camera.SetViewUp(0, 0, 1)
+            camera.SetViewAngle(36)
+            self.renderer.ResetCameraClippingRange()
+        self.window.Render()
+        grab = vtkWindowToImageFilter()
+        grab.SetInput(self.window)
+        grab.ReadFrontBufferOff()
+        grab.Update()
+        image = grab.GetOutput()
+        columns, rows, _ = image.GetDimensions()
+        return vtk_to_numpy(image.GetPointData().GetScalars()).reshape(rows, columns, 3)[::-1]
