@@ -25,9 +25,9 @@ def loose_pieces(subject: Subject) -> list[Notice]:
 
     notices = []
     for row in subject.labels.table if subject.labels else ():
-        if not 0 < subject.labels.counts[row.number] < 30_000_000:
+        if not subject.labels.counts[row.number]:
             continue
-        pieces = pieces_of(subject.labels, row.number, stop=subject.stop)
+        pieces, _ = pieces_of(subject.labels, row.number, stop=subject.stop)
         loose = [p for p in pieces[1:] if p.voxels < 0.1 * pieces[0].voxels]
         if loose and not row.locked:
             volume = Quantity(sum(p.voxels for p in loose) * subject.labels.space.voxel_volume, "mm3")

@@ -15,16 +15,18 @@ from .safe_write import written_whole
 @dataclass(frozen=True)
 class Column:
     """A table column. `unit` is "" for text and counts; `digits` are decimals to show; a `hidden` column is kept in
-    files but not shown."""
+    files but not shown; `shown_as` is a shorter name for the screen."""
 
     name: str
     unit: str = ""
     digits: int | None = None
     hidden: bool = False
+    shown_as: str = ""
 
     @property
     def heading(self) -> str:
-        return f"{self.name} ({pretty_unit(self.unit)})" if self.unit else self.name
+        name = self.shown_as or self.name.replace("_", " ")
+        return f"{name} ({pretty_unit(self.unit)})" if self.unit else name
 
 
 @dataclass
@@ -75,7 +77,7 @@ class Table:
             stream.write(self.to_csv().encode())
 
     def as_dict(self) -> dict:
-        return {"title": self.title, "columns": [[c.name, c.unit, c.digits, c.hidden] for c in self.columns],
+        return {"title": self.title, "columns": [[c.name, c.unit, c.digits, c.hidden, c.shown_as] for c in self.columns],
                 "rows": [list(row) for row in self.rows]}
 
     @classmethod

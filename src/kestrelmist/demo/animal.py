@@ -9,11 +9,11 @@ from __future__ import annotations
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 from scipy import ndimage
 
-from .anatomy import FIELDS, tissues
+from .anatomy import FIELDS
+from .lattice import fill_lattice
 
 STEP = 0.15
 """Lattice step, mm."""
@@ -50,39 +50,10 @@ def make_animal(name: str, seed: int) -> Animal:
     fields = np.empty((FIELDS, *POINTS), np.float32)
     step = -(-POINTS[0] // 16)
     with ThreadPoolExecutor(2) as pool:
-        list(pool.map(lambda z: _fill(fields, bends, LOW, STEP, scale, z, min(z + step, POINTS[0])), range(0, POINTS[0], step)))
+        list(pool.map(lambda z: fill_lattice(fields, bends, LOW, STEP, scale, z, min(z + step, POINTS[0])), range(0, POINTS[0], step)))
 
     def texture(width):
         noise = ndimage.gaussian_filter(rng.standard_normal(POINTS, np.float32), width, mode="wrap", truncate=3)
         return noise / noise.std()
 
     return Animal(name, fields, texture(0.7), texture(2.6), seed)
-
-
-@numba.njit(nogil=True, cache=True)
-def _fill(fields, bends, low, step, scale, first, last):
-    out = np.empty(fields.shape[0])
-    for k in range(first, last):
-        for j in range(fields.shape[2]):
-            for i in range(fields.shape[3]):
-                x, y, z = low[0] + step * i, low[1] + step * j, low[2] + step * k
-                cx, cy, cz = x + 16.5, y + 16.5, z + 16.5
-                dx, dy, dz = at(bends[0], cz, cy, cx), at(bends[1], cz, cy, cx), at(bends[2], cz, cy, cx)
-                tissues((x + dx) / scale[0], (y + dy) / scale[1], (z + dz) / scale[2], at(bends[3], cz, cy, cx), out)
-                for n in range(fields.shape[0]):
-                    fields[n, k, j, i] = out[n]
-
-
-@numba.njit(nogil=True, cache=True)
-def at(field, z, y, x):
-    """Linear interpolation of a field at lattice coordinates, clamped at its faces."""
-    z = min(max(z, 0.0), field.shape[0] - 1.001)
-    y = min(max(y, 0.0), field.shape[1] - 1.001)
-    x = min(max(x, 0.0), field.shape[2] - 1.001)
-    k, j, i = int(z), int(y), int(x)
-    w, v, u = z - k, y - j, x - i
-    a = field[k, j, i] * (1 - u) + field[k, j, i + 1] * u
-    b = field[k, j + 1, i] * (1 - u) + field[k, j + 1, i + 1] * u
-    c = field[k + 1, j, i] * (1 - u) + field[k + 1, j, i + 1] * u
-    d = field[k + 1, j + 1, i] * (1 - u) + field[k + 1, j + 1, i + 1] * u
-    return (a * (1 - v) + b * v) * (1 - w) + (c * (1 - v) + d * v) * w

@@ -24,7 +24,7 @@ from .dicom_files import write_series
 from .scans import head_ct_space, head_mr_space, scan_ct, scan_mr
 from .truth import true_labels, true_volume
 
-EDITION = 3
+EDITION = 4
 """Raised whenever the animal or its scans change, so that old copies are made anew."""
 SUBJECT, SEED = "HM-07", 7
 

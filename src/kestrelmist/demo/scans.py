@@ -11,7 +11,8 @@ from scipy import fft, ndimage
 from ..core.space import Space
 from .anatomy import (AIR, BRAIN, CORD, EYE, FIELDS, HIPPOCAMPUS, JAW, LENS, MUCOSA, NUCLEI, SEAM, SKIN, SKULL, TEETH, VENTRICLE, VERTEBRA,
                       WHITE)
-from .animal import Animal, at
+from .animal import Animal
+from .lattice import at
 
 
 def head_ct_space(size: int = 384, slices: int = 360) -> Space:

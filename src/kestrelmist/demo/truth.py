@@ -9,7 +9,8 @@ import numpy as np
 
 from ..core.space import Space
 from .anatomy import BRAIN, EYE, HIPPOCAMPUS, JAW, SKULL, VENTRICLE
-from .animal import Animal, at
+from .animal import Animal
+from .lattice import at
 
 TISSUES = {"Skull": SKULL, "Lower jaw": JAW, "Brain": BRAIN, "Eyes": EYE, "Hippocampus": HIPPOCAMPUS, "Ventricles": VENTRICLE}
 

@@ -13,6 +13,7 @@ from ..core.errors import Trouble
 from ..study.study import Study
 from .desk_model import study_folder_of
 from .theme.theme import apply_theme
+from ..warm import warm_beside
 from .window import Window
 
 WINDOWS: list[Window] = []
@@ -58,6 +59,7 @@ def start(places: list[Path], picture: Path | None = None, demo: bool = False) -
     window = open_window(folder)
     window.show()
     QTimer.singleShot(0, window.start)
+    warm_beside()
     for place in given:
         QTimer.singleShot(50, lambda p=place: window.gather(p))
     if picture is not None:

@@ -35,7 +35,7 @@ class TableModel(QAbstractTableModel):
 
     def headerData(self, section, orientation, role=Qt.ItemDataRole.DisplayRole):
         if role == Qt.ItemDataRole.DisplayRole and orientation == Qt.Orientation.Horizontal:
-            return self.table.columns[self.table.shown_columns[section]].heading.replace("_", " ")
+            return self.table.columns[self.table.shown_columns[section]].heading
         return None
 
     def data(self, index, role=Qt.ItemDataRole.DisplayRole):
@@ -146,11 +146,10 @@ class Drawer(QWidget):
         self.which.insertItem(at, table.title)
 
     def fill_logbook(self) -> None:
-        table = Table("Logbook", [Column("when"), Column("step"), Column("seconds", "s", 2)])
+        table = Table("Logbook", [Column("when"), Column("took", "s", 1), Column("step")])
         for entry in reversed(self.desk.study.logbook.entries()):
-            table.rows.append((entry.made[:16].replace("T", " "), entry.sentence, entry.seconds))
+            table.rows.append((entry.made[:16].replace("T", " "), entry.seconds, entry.sentence))
         self.logbook.show(table)
-        self.logbook_view.resizeColumnToContents(0)
 
     def copy_yaml(self) -> None:
         """Put the logbook on the clipboard as a recipe."""

@@ -71,6 +71,7 @@ class Finder(QFrame):
         self._shown = ranked(self._all, typed)
         self.model.setStringList([f"{e.name}   ·   {e.kind}" for e in self._shown])
         self.list.setCurrentIndex(self.model.index(0))
+        self.setFixedHeight(76 + 30 * max(1, min(len(self._shown), 11)))
 
     def _do(self, row: int) -> None:
         if 0 <= row < len(self._shown):

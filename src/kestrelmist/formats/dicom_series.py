@@ -7,7 +7,6 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
-import pydicom
 
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
@@ -131,6 +130,8 @@ def _stored_plain(s: Slice, shape: tuple[int, int]) -> np.ndarray:
 
 
 def _stored_decoded(s: Slice) -> np.ndarray:
+    import pydicom  # takes a quarter of a second to load and is not needed for plain files
+
     try:
         return pydicom.dcmread(s.path).pixel_array
     except Exception as error:
@@ -150,6 +151,8 @@ def thumbnail_values(series: Series) -> np.ndarray | None:
 
 
 def _facts(series: Series) -> dict[str, str]:
+    import pydicom
+
     header = pydicom.dcmread(series.first.path, stop_before_pixels=True)
     facts = {}
     for element in header:

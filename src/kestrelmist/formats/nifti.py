@@ -5,9 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-import nibabel
 import numpy as np
-from isal import igzip
 
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
@@ -32,6 +30,8 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
     Trouble
         When the file is damaged, is not a 3D volume, or has a zero or singular position matrix.
     """
+    import nibabel  # loaded when the first such file is met
+
     path = Path(path)
     try:
         file = nibabel.load(path)
@@ -89,6 +89,9 @@ def _values(file, shape, path: Path, progress: Progress) -> np.ndarray:
 
 def write_nifti(path: str | Path, data: np.ndarray, space: Space, description: str = "") -> None:
     """Write an array [i, j, k] as NIfTI-1 (NIfTI-2 for very long axes), gz by the name's ending."""
+    import nibabel
+    from isal import igzip
+
     kind = nibabel.Nifti2Image if max(data.shape) > 32767 else nibabel.Nifti1Image
     file = kind(data, space.affine)
     file.header.set_xyzt_units("mm")

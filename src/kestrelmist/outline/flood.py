@@ -1,4 +1,4 @@
-"""Filling what is joined to a voxel, run by run along i."""
+"""Filling what is joined to a voxel."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import numba
 import numpy as np
 
 from ..core.errors import Cancelled
+from .runs import BYTES_A_RUN, find_runs, reaches
 
 
 def flood(volume_kji: np.ndarray, seed_kji: tuple[int, int, int], low: float, high: float,
@@ -13,9 +14,9 @@ def flood(volume_kji: np.ndarray, seed_kji: tuple[int, int, int], low: float, hi
           ) -> tuple[np.ndarray, int, tuple[slice, slice, slice]]:
     """Voxels with values from `low` to `high` that are joined to a seed.
 
-    A scan-line fill (A. R. Smith, Tint fill, SIGGRAPH 1979) carried to three dimensions: whole runs along i
-    are taken at once and only the first voxel of each new run in the neighbouring rows is put on the stack,
-    so the work follows the region's size and not the volume's.
+    By runs (see `runs`), as long as they take less than half a byte a voxel. Volumes that noise cuts into more take a
+    scan-line fill instead (A. R. Smith, Tint fill, SIGGRAPH 1979, carried to three dimensions), which needs little
+    memory but jumps about in it.
 
     Parameters
     ----------
@@ -38,11 +39,21 @@ def flood(volume_kji: np.ndarray, seed_kji: tuple[int, int, int], low: float, hi
     ------
     Cancelled
     """
+    walls = mask
     mask = np.zeros(volume_kji.shape, np.uint8) if mask is None else mask
     stop = np.zeros(1, np.uint8) if stop is None else stop
-    box = np.array([*volume_kji.shape, -1, -1, -1], np.int64)
-    sides = {6: (0, -1), 18: (1, 0), 26: (1, 1)}[neighbours]
-    voxels = _flood(volume_kji, *seed_kji, low, high, sides[0], sides[1], mask, box, stop)
+    if volume_kji.dtype.kind in "iu":  # whole-number limits compare faster; those beyond the type's range are cut to it
+        limits = np.iinfo(volume_kji.dtype)
+        low, high = int(np.ceil(max(low, limits.min))), int(np.floor(min(high, limits.max)))
+    found = find_runs(volume_kji, low, high, neighbours, walls, stop, most=int(0.5 * volume_kji.size / BYTES_A_RUN))
+    if found is not None:
+        start = found.at(seed_kji)
+        if start < 0:
+            return mask, 0, (slice(0, 0),) * 3
+        voxels, box = found.fill(int(found.root[start]), mask)
+    else:
+        box = np.array([*volume_kji.shape, -1, -1, -1], np.int64)
+        voxels = _scan_lines(volume_kji, *seed_kji, low, high, *reaches(neighbours), mask, box, stop)
     if voxels < 0:
         raise Cancelled
     if voxels == 0:
@@ -51,23 +62,34 @@ def flood(volume_kji: np.ndarray, seed_kji: tuple[int, int, int], low: float, hi
 
 
 @numba.njit(nogil=True, cache=True)
-def _flood(volume, k, j, i, low, high, face_reach, edge_reach, mask, box, stop):
-    """`face_reach`: how far past a run's ends voxels of rows sharing a face with it still touch it;
-    `edge_reach`: the same for rows sharing an edge, -1 when those rows do not count."""
+def _scan_lines(volume, k, j, i, low, high, face_reach, edge_reach, mask, box, stop):
+    """What is noted for later is kept by slice, and a slice is finished before the next is touched, so that the memory at
+    work stays in the processor's cache."""
     nk, nj, ni = volume.shape
     if mask[k, j, i] or not low <= volume[k, j, i] <= high:
         return 0
-    stack = np.empty((4096, 3), np.int32)
-    stack[0, 0], stack[0, 1], stack[0, 2] = k, j, i
-    top, voxels, popped = 1, 0, 0
-    while top > 0:
-        top -= 1
-        k, j, i = stack[top, 0], stack[top, 1], stack[top, 2]
+    # starts of runs still to be taken: one linked list a slice, all in one pool of memory
+    head = np.full(nk, -1, np.int32)
+    pool = np.empty((4096, 3), np.int32)
+    pool[0, 0], pool[0, 1], pool[0, 2] = j, i, -1
+    head[k] = 0
+    used, free, waiting, voxels, direction = 1, -1, 1, 0, 1
+    while waiting > 0:
+        if head[k] < 0:  # this slice is done: on to the next that waits, turning round at the end
+            k += direction
+            if k < 0 or k >= nk:
+                direction = -direction
+                k += direction
+            if stop[0]:
+                return -1
+            continue
+        n = head[k]
+        j, i, head[k] = pool[n, 0], pool[n, 1], pool[n, 2]
+        pool[n, 2] = free
+        free = n
+        waiting -= 1
         if mask[k, j, i]:
             continue
-        popped += 1
-        if (popped & 4095) == 0 and stop[0]:
-            return -1
         a = i
         while a > 0 and not mask[k, j, a - 1] and low <= volume[k, j, a - 1] <= high:
             a -= 1
@@ -88,15 +110,25 @@ def _flood(volume, k, j, i, low, high, face_reach, edge_reach, mask, box, stop):
                 kk, jj = k + dk, j + dj
                 if reach < 0 or kk < 0 or kk >= nk or jj < 0 or jj >= nj:
                     continue
-                inside = False
-                for x in range(max(a - reach, 0), min(b + reach, ni - 1) + 1):
-                    open_ = not mask[kk, jj, x] and low <= volume[kk, jj, x] <= high
-                    if open_ and not inside:
-                        if top == stack.shape[0]:
-                            larger = np.empty((2 * top, 3), np.int32)
-                            larger[:top] = stack
-                            stack = larger
-                        stack[top, 0], stack[top, 1], stack[top, 2] = kk, jj, x
-                        top += 1
-                    inside = open_
+                x, last = max(a - reach, 0), min(b + reach, ni - 1)
+                while x <= last:
+                    if mask[kk, jj, x] or not low <= volume[kk, jj, x] <= high:
+                        x += 1
+                        continue
+                    n = free
+                    if n >= 0:
+                        free = pool[n, 2]
+                    else:
+                        if used == pool.shape[0]:
+                            larger = np.empty((2 * used, 3), np.int32)
+                            larger[:used] = pool
+                            pool = larger
+                        n = used
+                        used += 1
+                    pool[n, 0], pool[n, 1], pool[n, 2] = jj, x, head[kk]
+                    head[kk] = n
+                    waiting += 1
+                    x += 1
+                    while x <= last and not mask[kk, jj, x] and low <= volume[kk, jj, x] <= high:
+                        x += 1
     return voxels

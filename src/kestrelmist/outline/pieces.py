@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Annotated, Literal
 
-import numba
 import numpy as np
 
 from ..core.image import Image
@@ -14,7 +13,7 @@ from ..core.operation import Between, LabelName, operation
 from ..core.patch import LabelEdit, patch_from_mask
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
-from .flood import flood
+from .runs import Runs, find_runs
 
 
 @dataclass(frozen=True)
@@ -23,24 +22,21 @@ class Piece:
 
     voxels: int
     seed_kji: tuple[int, int, int]
-    box: tuple[slice, slice, slice]
+    root: int
 
 
-def pieces_of(labels: LabelMap, number: int, neighbours: int = 26, stop: np.ndarray | None = None) -> list[Piece]:
-    """Connected pieces of a label, largest first."""
+def pieces_of(labels: LabelMap, number: int, neighbours: int = 26, stop: np.ndarray | None = None) -> tuple[list[Piece], Runs | None]:
+    """Connected pieces of a label, largest first, and the runs they are made of."""
     if not labels.counts[number]:
-        return []
-    seen = np.zeros(labels.kji.shape, np.uint8)
-    found, start, left = [], 0, int(labels.counts[number])
-    while left > 0:
-        start = _next(labels.flat, seen.reshape(-1), number, start)
-        if start < 0:
-            break
-        seed = tuple(int(v) for v in np.unravel_index(start, labels.kji.shape))
-        _, voxels, box = flood(labels.kji, seed, number, number, neighbours, seen, stop)
-        found.append(Piece(voxels, seed, box))
-        left -= voxels
-    return sorted(found, key=lambda p: -p.voxels)
+        return [], None
+    runs = find_runs(labels.kji, number, number, neighbours, None, stop)
+    roots, sizes = runs.regions()
+    found = []
+    for root, size in zip(roots, sizes):
+        row = int(np.searchsorted(runs.rows, root, "right")) - 1
+        seed = (row // labels.kji.shape[1], row % labels.kji.shape[1], int(runs.first[root]))
+        found.append(Piece(int(size), seed, int(root)))
+    return sorted(found, key=lambda p: -p.voxels), runs
 
 
 @operation("outline", "List loose pieces", name="pieces", keywords="connected components islands")
@@ -56,7 +52,7 @@ def list_pieces(labels: LabelMap, label: LabelName, neighbours: Literal[26, 18, 
     row = labels.table.named(label)
     table = Table(f"Pieces of {row.name}", [Column("label"), Column("piece"), Column("voxels"), Column("volume", "mm3", 4),
                                             Column("x", "mm", 2), Column("y", "mm", 2), Column("z", "mm", 2)])
-    for n, piece in enumerate(pieces_of(labels, row.number, neighbours), 1):
+    for n, piece in enumerate(pieces_of(labels, row.number, neighbours)[0], 1):
         x, y, z = (float(v) for v in labels.space.to_world(piece.seed_kji[::-1]))
         table.rows.append((row.name, n, piece.voxels, piece.voxels * labels.space.voxel_volume, x, y, z))
     return table
@@ -77,17 +73,10 @@ def remove_pieces(image: Image, labels: LabelMap, label: LabelName, below: Annot
     """
     row = labels.table.named(label)
     labels.require_unlocked(row)
-    loose = [p for p in pieces_of(labels, row.number, neighbours, progress.stop)[1:] if not below or p.voxels < below]
+    pieces, runs = pieces_of(labels, row.number, neighbours, progress.stop)
+    loose = [p for p in pieces[1:] if not below or p.voxels < below]
     mask = np.zeros(labels.kji.shape, np.uint8)
     for piece in progress.over(loose, what="Removing pieces"):
-        flood(labels.kji, piece.seed_kji, row.number, row.number, neighbours, mask)
+        runs.fill(piece.root, mask)
     patch = patch_from_mask(labels, mask, 0, only=row.number)
     return LabelEdit(f"Remove {len(loose)} loose pieces of “{row.name}”", patch, labels.table, labels.table)
-
-
-@numba.njit(nogil=True, cache=True)
-def _next(flat, seen, number, start):
-    for v in range(start, flat.size):
-        if flat[v] == number and not seen[v]:
-            return v
-    return -1

@@ -6,7 +6,6 @@ import math
 from typing import Annotated
 
 import numpy as np
-from scipy import ndimage
 
 from ..core.image import Image
 from ..core.operation import Between, Unit, operation
@@ -25,6 +24,8 @@ def smooth(image: Image, fwhm: Annotated[float, Unit("mm"), Between(1e-6, 1e4)] 
     fwhm : mm
         Full width at half maximum. Widths below the voxel size change little.
     """
+    from scipy import ndimage  # loaded when first smoothed
+
     values = image.kji.astype(np.float32)
     for axis, step in enumerate(reversed(image.space.spacing)):
         progress.at(axis / 3, "Smoothing")

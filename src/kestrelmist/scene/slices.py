@@ -1,12 +1,12 @@
 """Drawing panes: every layer is sampled straight at the screen's pixels, in compiled kernels.
 
-One affine leads from pixel to voxel, so axis-aligned and tilted grids, zoomed in or out, take one path. The kernels
-release the interpreter lock and work on bands of rows, so a second core can take half of them.
+One affine leads from pixel to voxel, whatever the tilt and zoom. Where it runs along the grid (the usual case) the slice
+is lifted out of the volume first, see `aligned`; the general kernel here serves tilted grids. The kernels release the
+interpreter lock and work on bands of rows, so a second core can take half of them.
 """
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numba
@@ -14,11 +14,9 @@ import numpy as np
 
 from ..core.image import Image
 from ..core.labels import LabelMap
+from .aligned import BACKGROUND, blend, draw_plane, in_bands, lifted, sample_plane
 from .colours import colour_table, label_colours, packed
 from .view import View
-
-BACKGROUND = packed("#0B1013")
-_second_core = ThreadPoolExecutor(1, thread_name_prefix="pane")
 
 
 @dataclass(frozen=True)
@@ -57,39 +55,32 @@ def draw(view: View, image: Image | None, look: ImageLook | None, labels: LabelM
         out.fill(BACKGROUND)
         return out
     tint = look.tint or (np.inf, -np.inf)
-    values = (image.kji, view.voxel_frame(image.space), float(look.low), float(look.high), colour_table(look.colour_map),
-              look.smooth, float(look.opacity), float(tint[0]), float(tint[1]), packed(look.tint_colour), out)
-    if labels is None:
-        _in_bands(shape, lambda a, b: _draw_values(*values, a, b))
-        return out
-    numbers = np.empty(shape, np.uint16)
-    colours = label_colours(labels.table, label_look.only)
-    frame = view.voxel_frame(labels.space)
-
-    def first(a, b):
-        _draw_values(*values, a, b)
-        _sample_labels(labels.kji, frame, numbers, a, b)
-
-    _in_bands(shape, first)
-    _in_bands(shape, lambda a, b: _draw_labels(numbers, colours, float(label_look.fill), label_look.edges, out, a, b))
+    colouring = (float(look.low), float(look.high), colour_table(look.colour_map), look.smooth, float(look.opacity), float(tint[0]),
+                 float(tint[1]), packed(look.tint_colour), out)
+    frame = view.voxel_frame(image.space)
+    plane = lifted(image.kji, frame, look.smooth)
+    if plane is not None:
+        in_bands(shape, lambda a, b: draw_plane(plane.values, plane.columns(shape[1]), plane.rows(shape[0]), *colouring, a, b))
+    else:
+        in_bands(shape, lambda a, b: _draw_values(image.kji, frame, *colouring, a, b))
+    if labels is not None:
+        numbers = sample_labels(view, labels)
+        colours = label_colours(labels.table, label_look.only)
+        in_bands(shape, lambda a, b: _draw_labels(numbers, colours, float(label_look.fill), label_look.edges, out, a, b))
     return out
 
 
 def sample_labels(view: View, labels: LabelMap) -> np.ndarray:
     """Label numbers under a view's pixels, uint16 (height, width), 0 outside."""
-    numbers = np.empty((view.height, view.width), np.uint16)
-    _sample_labels(labels.kji, view.voxel_frame(labels.space), numbers, 0, view.height)
+    shape = (view.height, view.width)
+    numbers = np.empty(shape, np.uint16)
+    frame = view.voxel_frame(labels.space)
+    plane = lifted(labels.kji, frame, smooth=False)
+    if plane is not None:
+        in_bands(shape, lambda a, b: sample_plane(plane.values, plane.columns(shape[1]), plane.rows(shape[0]), numbers, a, b))
+    else:
+        in_bands(shape, lambda a, b: _sample_labels(labels.kji, frame, numbers, a, b))
     return numbers
-
-
-def _in_bands(shape, work) -> None:
-    if shape[0] * shape[1] < 40_000:  # handing over costs more than it saves
-        work(0, shape[0])
-        return
-    half = shape[0] // 2
-    other = _second_core.submit(work, half, shape[0])
-    work(0, half)
-    other.result()
 
 
 def warm() -> None:
@@ -97,11 +88,13 @@ def warm() -> None:
     from ..core.space import Space
     from .view import AXIAL
 
-    space = Space((4, 4, 4), np.eye(4))
     view = View(AXIAL, (1.5, 1.5, 1.5), 1.0, 4, 4)
-    labels = LabelMap(space)
     for kind in (np.int16, np.float32, np.uint8, np.uint16):
-        draw(view, Image(np.zeros((4, 4, 4), kind), space), ImageLook(0, 1), labels)
+        for tilt in (np.eye(4), np.array([[1, 0.1, 0, 0], [-0.1, 1, 0, 0], [0, 0, 1, 0], [0, 0, 0, 1.0]])):
+            for shift in (0.0, 0.3):
+                placed = Space((4, 4, 4), tilt)
+                moved = view.moved(centre=(1.5, 1.5, 1.0 + shift))
+                draw(moved, Image(np.zeros((4, 4, 4), kind), placed), ImageLook(0, 1), LabelMap(placed))
 
 
 @numba.njit(nogil=True, cache=True, inline="always")
@@ -114,15 +107,6 @@ def _span(start, step, size, count):
     if step < 0.0:
         first, last = last, first
     return int(max(0.0, np.ceil(min(first, 1e9)))), int(min(float(count), np.ceil(max(last, -1e9))))
-
-
-@numba.njit(nogil=True, cache=True, inline="always")
-def _blend(under, over, opacity):
-    a = int(opacity * 256)
-    r = (((under >> 16) & 255) * (256 - a) + ((over >> 16) & 255) * a) >> 8
-    g = (((under >> 8) & 255) * (256 - a) + ((over >> 8) & 255) * a) >> 8
-    b = ((under & 255) * (256 - a) + (over & 255) * a) >> 8
-    return np.uint32(0xFF000000 | (r << 16) | (g << 8) | b)
 
 
 @numba.njit(nogil=True, cache=True, fastmath={"contract", "reassoc", "nsz", "arcp"})
@@ -173,9 +157,9 @@ def _draw_values(volume, frame, low, high, colours, smooth, opacity, tint_low, t
             grey = (value - base) * scale
             colour = colours[int(min(max(grey, np.float32(0.0)), np.float32(255.0)))]
             if opacity < 1.0:
-                colour = _blend(under, colour, opacity)
+                colour = blend(under, colour, opacity)
             if tinted and tint_low <= value <= tint_high:
-                colour = _blend(colour, tint_colour, 0.45)
+                colour = blend(colour, tint_colour, 0.45)
             out[y, x] = colour
 
 
@@ -215,4 +199,4 @@ def _draw_labels(numbers, colours, fill, edges, out, top, bottom):
             if edge:
                 out[y, x] = colours[number]
             elif fill > 0.0:
-                out[y, x] = _blend(out[y, x], colours[number], fill)
+                out[y, x] = blend(out[y, x], colours[number], fill)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QPushButton, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from ...core.operation import Operation
 from ...operations import all_operations
@@ -16,7 +16,7 @@ from .measure import MeasureBench
 from .operation_list import OperationPages, plain_stage
 from .outline import OutlineBench
 from .report import ReportBench
-from .rows import number, row, section
+from .rows import OnePage, number, row, section
 
 WIDTH = 296
 
@@ -93,9 +93,9 @@ class Bench(QWidget):
             "Align": plain_stage(desk, "Align", "Place images in the world.", of("align")),
             "Outline": self.outline, "Measure": self.measure,
             "Report": ReportBench(desk, open_drawer, save_picture)}
-        self.stack = QStackedWidget()
+        self.stack = OnePage()
         for widget in self.pages.values():
-            self.stack.addWidget(widget)
+            self.stack.add(widget)
         self.look, self.checks = LookPanel(desk), ChecksList(desk)
         inside = QWidget()
         inside.setProperty("kind", "scrolled")
@@ -137,15 +137,8 @@ class Bench(QWidget):
         self.outline.dress()
 
     def _stage(self) -> None:
-        self.stack.setCurrentWidget(self.pages[self.desk.stage])
+        self.stack.show_page(self.pages[self.desk.stage])
         self.outline_buttons.setVisible(self.desk.stage == "Outline")
-        for n in range(self.stack.count()):
-            # only the page in front may ask for room, or every stage would be as tall as the tallest
-            shown = self.stack.widget(n) is self.stack.currentWidget()
-            policy = self.stack.widget(n).sizePolicy()
-            policy.setVerticalPolicy(policy.Policy.Preferred if shown else policy.Policy.Ignored)
-            policy.setHorizontalPolicy(policy.Policy.Ignored)
-            self.stack.widget(n).setSizePolicy(policy)
 
     def _measure(self) -> None:
         self.desk.set_stage("Measure")

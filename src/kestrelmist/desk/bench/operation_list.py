@@ -2,34 +2,35 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from ...core.operation import Operation
 from ..desk_model import Desk
 from .form import OperationForm
-from .rows import page, soft, title
+from .rows import OnePage, page, soft, title
 
 
-class OperationPages(QStackedWidget):
+class OperationPages(OnePage):
     """A stage's own page, and the form of one operation in front of it when asked for."""
 
     def __init__(self, desk: Desk, home: QWidget):
         super().__init__()
         self.desk, self.home, self.form = desk, home, None
-        self.addWidget(home)
+        self.add(home)
 
     def open(self, operation: Operation) -> OperationForm:
         self.close_form()
         self.form = OperationForm(self.desk, operation, self.close_form)
-        self.addWidget(self.form)
-        self.setCurrentWidget(self.form)
+        self.add(self.form)
+        self.show_page(self.form)
         return self.form
 
     def close_form(self) -> None:
         if self.form is not None:
-            self.removeWidget(self.form)
+            self.remove(self.form)
             self.form.deleteLater()
             self.form = None
+            self.show_page(self.home)
 
 
 def operation_buttons(pages_of, operations: list[Operation]) -> QWidget:

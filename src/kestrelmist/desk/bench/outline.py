@@ -63,7 +63,7 @@ class OutlineBench(OperationPages):
         grid.setSpacing(4)
         self.tools: dict[str, QToolButton] = {}
         for n, tool in enumerate(TOOLS):
-            button = QToolButton(text=tool.title, checkable=True)
+            button = QToolButton(text=f" {tool.title}", checkable=True)
             button.setProperty("kind", "tool")
             button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
             button.setIconSize(QSize(16, 16))

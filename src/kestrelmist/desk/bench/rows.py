@@ -75,3 +75,30 @@ class Shaded(QWidget):
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(0, 0, 0, 0)
         self.column.setSpacing(spacing)
+
+
+class OnePage(QWidget):
+    """Pages of which one is shown, as tall as the one shown (a QStackedWidget is as tall as its tallest)."""
+
+    def __init__(self):
+        super().__init__()
+        self._column = QVBoxLayout(self)
+        self._column.setContentsMargins(0, 0, 0, 0)
+        self.current: QWidget | None = None
+
+    def add(self, widget: QWidget) -> None:
+        self._column.addWidget(widget)
+        widget.setVisible(self.current is None)
+        self.current = self.current or widget
+
+    def remove(self, widget: QWidget) -> None:
+        widget.hide()
+        self._column.removeWidget(widget)
+        if self.current is widget:
+            self.current = None
+
+    def show_page(self, widget: QWidget) -> None:
+        if self.current is not None:
+            self.current.hide()
+        self.current = widget
+        widget.show()

@@ -38,10 +38,11 @@ QPushButton[kind="primary"]:focus {{ border: 2px solid {t.ink}; padding: 3px 9px
 QPushButton[kind="primary"]:disabled {{ background: {t.hairline}; border-color: {t.hairline}; color: {t.soft}; }}
 QPushButton[kind="link"] {{ background: transparent; border: 1px solid transparent; color: {t.rust}; text-align: left; padding: 2px 4px; }}
 QPushButton[kind="link"]:hover {{ text-decoration: underline; }}
+QPushButton:checked {{ background: {t.rust_tint}; border-color: {t.rust}; }}
 QPushButton[kind="small"] {{ padding: 1px 8px; font-size: 13px; }}
 QToolButton {{ background: transparent; border: 1px solid transparent; border-radius: 5px; padding: 3px; }}
 QToolButton:hover {{ background: {t.ground}; }}
-QToolButton[kind="tool"] {{ padding: 4px 8px; }}
+QToolButton[kind="tool"] {{ padding: 4px 3px; font-size: 13px; }}
 QToolButton[kind="tool"]:checked {{ background: {t.rust_tint}; border: 1px solid {t.rust}; }}
 QLineEdit, QComboBox, QAbstractSpinBox {{ background: {t.field}; border: 1px solid {t.hairline}; border-radius: 4px; padding: 2px 6px; min-height: 20px; selection-background-color: {t.rust}; selection-color: {t.on_rust}; }}
 QAbstractSpinBox {{ font-family: "Atkinson Hyperlegible Mono"; font-size: 13px; padding-right: 2px; }}
@@ -60,7 +61,7 @@ QScrollBar:horizontal {{ height: 9px; background: transparent; }}
 QScrollBar::handle {{ background: {t.hairline}; border-radius: 4px; min-height: 24px; min-width: 24px; }}
 QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; width: 0; height: 0; }}
 QTableView {{ background: {t.field}; border: 1px solid {t.hairline}; gridline-color: {t.hairline}; selection-background-color: {t.rust_tint}; selection-color: {t.ink}; alternate-background-color: {t.panel}; }}
-QHeaderView::section {{ background: {t.panel}; border: 0; border-bottom: 1px solid {t.hairline}; border-right: 1px solid {t.hairline}; padding: 3px 8px; font-size: 13px; font-weight: 600; font-family: "Atkinson Hyperlegible Next"; }}
+QHeaderView::section {{ background: {t.panel}; border: 0; border-bottom: 1px solid {t.hairline}; border-right: 1px solid {t.hairline}; padding: 3px 6px; font-size: 13px; font-weight: 600; font-family: "Atkinson Hyperlegible Next"; }}
 QListView {{ background: {t.field}; border: 1px solid {t.hairline}; }}
 QMenu {{ background: {t.field}; border: 1px solid {t.hairline}; padding: 4px; }}
 QMenu::item {{ padding: 4px 18px; border-radius: 3px; }}
@@ -70,6 +71,8 @@ QProgressBar::chunk {{ background: {t.rust}; border-radius: 3px; }}
 #finder {{ background: {t.panel}; border: 1px solid {t.rust}; border-radius: 8px; }}
 #finder QLineEdit {{ font-size: 16px; min-height: 28px; }}
 #finder QListView {{ border: 0; background: transparent; }}
+#finder QListView::item {{ padding: 5px 8px; border-radius: 4px; }}
+#finder QListView::item:selected {{ background: {t.rust_tint}; color: {t.ink}; }}
 #row[chosen="true"] {{ background: {t.rust_tint}; border-radius: 5px; }}
 #card {{ background: {t.field}; border: 1px solid {t.hairline}; border-radius: 6px; }}
 #cardchosen {{ background: {t.rust_tint}; border: 1px solid {t.rust}; border-radius: 6px; }}

@@ -1,0 +1,1 @@
+"""Ratios to named baselines, both measured in the same run."""

@@ -1,0 +1,34 @@
+"""Run all benchmarks: `./kestrel bench [--json FILE]`."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from dataclasses import asdict
+from pathlib import Path
+
+from rich.console import Console
+from rich.table import Table
+
+from . import dicom, growing, panes, starting
+
+
+def main() -> None:
+    arguments = argparse.ArgumentParser(description=__doc__)
+    arguments.add_argument("--json", type=Path, help="also write the rows to this file")
+    arguments.add_argument("--only", help="one module: dicom, panes, growing or starting")
+    given = arguments.parse_args()
+    rows = [row for module in (dicom, panes, growing, starting) if not given.only or module.__name__.endswith(given.only) for row in module.rows()]
+    table = Table("name", "ours", "baseline", "ratio", "goal", "", title="Benchmarks (lower is better)")
+    for r in rows:
+        said = "" if r.met is None else "met" if r.met else "MISSED"
+        shown = f"{1 / r.ours:.0f}/s" if "frames" in r.goal else ""
+        table.add_row(r.name, f"{r.ours:.4g} {r.unit} {shown}", "" if r.baseline is None else f"{r.baseline:.4g} {r.unit} ({r.baseline_name})",
+                      "" if r.ratio is None else f"{r.ratio:.3f}", r.goal, said)
+    Console(width=170).print(table)
+    if given.json:
+        given.json.write_text(json.dumps([asdict(r) | {"ratio": r.ratio} for r in rows], indent=1))
+
+
+if __name__ == "__main__":
+    main()

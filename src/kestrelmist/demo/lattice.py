@@ -1,0 +1,37 @@
+"""The kernels that fill the animal's lattice and read it."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+
+from .anatomy import tissues
+
+
+@numba.njit(nogil=True, cache=True)
+def fill_lattice(fields, bends, low, step, scale, first, last):
+    out = np.empty(fields.shape[0])
+    for k in range(first, last):
+        for j in range(fields.shape[2]):
+            for i in range(fields.shape[3]):
+                x, y, z = low[0] + step * i, low[1] + step * j, low[2] + step * k
+                cx, cy, cz = x + 16.5, y + 16.5, z + 16.5
+                dx, dy, dz = at(bends[0], cz, cy, cx), at(bends[1], cz, cy, cx), at(bends[2], cz, cy, cx)
+                tissues((x + dx) / scale[0], (y + dy) / scale[1], (z + dz) / scale[2], at(bends[3], cz, cy, cx), out)
+                for n in range(fields.shape[0]):
+                    fields[n, k, j, i] = out[n]
+
+
+@numba.njit(nogil=True, cache=True)
+def at(field, z, y, x):
+    """Linear interpolation of a field at lattice coordinates, clamped at its faces."""
+    z = min(max(z, 0.0), field.shape[0] - 1.001)
+    y = min(max(y, 0.0), field.shape[1] - 1.001)
+    x = min(max(x, 0.0), field.shape[2] - 1.001)
+    k, j, i = int(z), int(y), int(x)
+    w, v, u = z - k, y - j, x - i
+    a = field[k, j, i] * (1 - u) + field[k, j, i + 1] * u
+    b = field[k, j + 1, i] * (1 - u) + field[k, j + 1, i + 1] * u
+    c = field[k + 1, j, i] * (1 - u) + field[k + 1, j, i + 1] * u
+    d = field[k + 1, j + 1, i] * (1 - u) + field[k + 1, j + 1, i + 1] * u
+    return (a * (1 - v) + b * v) * (1 - w) + (c * (1 - v) + d * v) * w
