@@ -24,7 +24,7 @@ from .dicom_files import write_series
 from .scans import head_ct_space, head_mr_space, scan_ct, scan_mr
 from .truth import true_labels, true_volume
 
-EDITION = 4
+EDITION = 5
 """Raised whenever the animal or its scans change, so that old copies are made anew."""
 SUBJECT, SEED = "HM-07", 7
 
@@ -100,8 +100,8 @@ def make_scenes(folder: Path, progress: Progress) -> None:
 
 
 def positioning_space() -> Space:
-    """Grid of the positioning scan: 24 thick sagittal slices."""
-    affine = np.array([[0, 0, 1.2, -13.8], [0.225, 0, 0, -14.3], [0, -0.225, 0, 12.8], [0, 0, 0, 1.0]])
+    """Grid of the positioning scan: 24 thick sagittal slices, from right to left."""
+    affine = np.array([[0, 0, -1.2, 13.8], [0.225, 0, 0, -14.3], [0, -0.225, 0, 12.8], [0, 0, 0, 1.0]])
     return Space((128, 128, 24), affine)
 
 

@@ -16,7 +16,8 @@ from ..core.patch import LabelEdit
 from ..core.table import Table
 from ..outline.ranges import ready_ranges
 from ..scene.slices import ImageLook, LabelLook
-from ..study.run import Call, inputs_of, keep, plain, settle
+from ..study.logbook import Step
+from ..study.run import Call, keep, settle, step_of
 from ..study.study import ImageRecord, Study
 from .commands import EditLabels, ShelveImages
 from .work import Work
@@ -59,6 +60,7 @@ class Desk(QObject):
         super().__init__(parent)
         self.study, self.work, self.undo = study, Work(self), QUndoStack(self)
         self.work.trouble.connect(self.trouble)
+        self.closed = False
         self.record: ImageRecord | None = None
         self.image: Image | None = None
         self.labels: LabelMap | None = None
@@ -93,7 +95,7 @@ class Desk(QObject):
     @property
     def ready(self) -> bool:
         """Whether the lead image's values are in memory."""
-        return self.image is not None and self.image.in_memory and self.labels is not None
+        return not self.closed and self.image is not None and self.image.in_memory and self.labels is not None
 
     def show_image(self, key: int, done=None) -> None:
         """Bring an image to the lead pane; its values are read by a worker."""
@@ -194,10 +196,13 @@ class Desk(QObject):
 
     # what is done
 
-    def edit_labels(self, edit: LabelEdit, applied: bool = False) -> None:
-        """Do an edit of the lead image's labels as an undoable step."""
+    def edit_labels(self, edit: LabelEdit, applied: bool = False, settings: dict | None = None) -> None:
+        """Do an edit of the lead image's labels as an undoable step; with `settings` the hand's work goes to the logbook."""
         if not edit.empty:
-            self.undo.push(EditLabels(self, self.record.id, edit, applied))
+            step = None if settings is None else Step("by hand", edit.title, settings, {
+                "image": {"name": self.record.name, "subject": self.record.subject, "hash": self.record.hash}})
+            self.undo.push(EditLabels(self, self.record.id, edit, applied, step))
+            self.logbook_changed.emit()
 
     def labels_edited(self, record_id: int) -> None:
         if self.record and self.record.id == record_id:
@@ -246,8 +251,7 @@ class Desk(QObject):
 
     def _made(self, call: Call, result, kept, done) -> None:
         if isinstance(result, LabelEdit):
-            self.undo.push(EditLabels(self, call.record.id, result))
-            self.log(call.operation.name, call.operation.title, call.settings, call)
+            self.undo.push(EditLabels(self, call.record.id, result, step=step_of(call, result)))
             if "label" in call.settings and self.record and self.record.id == call.record.id:
                 if self.labels.table.has_name(call.settings["label"]):
                     self.choose_label(self.labels.table.named(call.settings["label"]).number)
@@ -266,16 +270,6 @@ class Desk(QObject):
         self.logbook_changed.emit()
         if keys:
             self.show_image(keys[-1])
-
-    def log(self, operation: str, title: str, settings: dict, call: Call | None = None) -> None:
-        if self.study.read_only:
-            return
-        inputs = inputs_of(call) if call else {"image": {"name": self.record.name, "hash": self.record.hash}}
-        try:
-            self.study.logbook.write(operation, title, plain(settings), inputs, {}, call.seconds if call else 0.0)
-        except Trouble as trouble:
-            self.trouble.emit(str(trouble))
-        self.logbook_changed.emit()
 
     def require_writable(self) -> None:
         if self.study.read_only:
@@ -316,6 +310,7 @@ class Desk(QObject):
             self.show_image(wanted, lambda: self.choose_label(label) if label in self.labels.table else None)
 
     def close(self) -> None:
+        self.closed = True
         self._save.stop()
         self.save_view()
         self.work.close()

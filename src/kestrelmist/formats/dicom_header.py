@@ -67,7 +67,10 @@ def read_slice(path: Path) -> Slice | None:
         return None
     if start[128:132] != b"DICM":
         return None
-    found = _quick(start)
+    try:
+        found = _quick(start, whole=len(start) == size)
+    except EOFError:
+        return Slice(path, {}, False, 0, None, None, True)
     if found is None:
         try:
             found = _thorough(path)
@@ -88,10 +91,11 @@ def read_slice(path: Path) -> Slice | None:
     return slice_
 
 
-def _quick(data: bytes) -> tuple[dict, int, bool] | None:
+def _quick(data: bytes, whole: bool = False) -> tuple[dict, int, bool] | None:
     """Walk the first bytes of an explicit little-endian file; None when anything is out of the ordinary.
 
-    A general parser takes a millisecond a file; scans have thousands of files and nearly all are of this kind.
+    A general parser takes a millisecond a file; scans have thousands of files and nearly all are of this kind. Raises
+    EOFError when `data` is the `whole` file and ends within an element.
     """
     header: dict[str, Any] = {}
     at, end, syntax = 132, len(data), None
@@ -109,6 +113,8 @@ def _quick(data: bytes) -> tuple[dict, int, bool] | None:
                 return None
             if tag == PIXELS:
                 return header, at, length != 0xFFFFFFFF
+            if whole and length != 0xFFFFFFFF and at + length > end:
+                raise EOFError
             if length == 0xFFFFFFFF or at + length > end:
                 return None
             if tag == 0x00020010:
@@ -119,6 +125,8 @@ def _quick(data: bytes) -> tuple[dict, int, bool] | None:
             at += length
     except (struct.error, ValueError):
         return None
+    if whole and at < end:
+        raise EOFError
     return None
 
 

@@ -33,6 +33,8 @@ class Series:
 
     @property
     def description(self) -> str:
+        if not self.first.header:
+            return "Damaged files"
         text = str(self.first.get("SeriesDescription") or self.first.get("ProtocolName")).strip()
         return text or f"Series {self.first.get('SeriesNumber', '')}".strip()
 
@@ -125,7 +127,7 @@ def scan_folder(folder: str | Path, progress: Progress | None = None) -> list[Se
         if home:
             home.problems.insert(0, sentence)
         else:
-            result.append(Series(uid, slices, [sentence]))
+            result.append(Series(uid, slices, [sentence]))  # of no series we know: shown by itself
     return sorted(result, key=lambda s: (s.subject, str(s.first.get("SeriesNumber")).zfill(6), s.description))
 
 

@@ -19,7 +19,7 @@ FROM_DICOM_AXES = np.diag([-1.0, -1.0, 1.0, 1.0])
 """DICOM's patient axes run left, back, up; the world's run right, front, up."""
 
 
-def series_image(series: Series, uneven: str = "refuse") -> Image:
+def series_image(series: Series, uneven: str = "refuse", facts: bool = True) -> Image:
     """The volume of a series, values still on disk.
 
     Parameters
@@ -28,6 +28,8 @@ def series_image(series: Series, uneven: str = "refuse") -> Image:
     uneven : "refuse" or "mend"
         What to do when slices are missing or doubled. "mend" leaves missing places blank (filled with the
         lowest value of the volume) and takes the first of doubled slices; both are noted in the image.
+    facts : bool
+        Read the whole header of the first file as well.
 
     Raises
     ------
@@ -60,7 +62,7 @@ def series_image(series: Series, uneven: str = "refuse") -> Image:
     header = series.first
     unit = "HU" if series.modality == "CT" and str(header.get("RescaleType", "HU")) in ("HU", "") else ""
     return Image(partial(_load, series, dtype, scale, space), space, name=series.description, subject=series.subject,
-                 modality=series.modality, unit=unit, facts=_facts(series),
+                 modality=series.modality, unit=unit, facts=_facts(series) if facts else {},
                  origin=Origin("DICOM", [s.path for s in series.slices], notes=notes))
 
 
@@ -76,16 +78,24 @@ def _affine(series: Series) -> np.ndarray:
 
 
 def _value_type(series: Series):
-    """Number type that holds every value exactly, and (slope, intercept) per slice."""
+    """Smallest number type that can hold every value exactly, and (slope, intercept) per slice.
+
+    Unsigned 16-bit CT with its intercept of −1024 gets int16 on trust, as real CT numbers fit; `_load` starts over in
+    float32 when they do not.
+    """
     scale = [(float(s.get("RescaleSlope", 1) or 1), float(s.get("RescaleIntercept", 0) or 0)) for s in series.slices]
     bits, signed = int(series.first.get("BitsStored", 16)), int(series.first.get("PixelRepresentation", 0))
-    if len(set(scale)) == 1 and scale[0][0] == 1 and scale[0][1] == int(scale[0][1]):
+    if bits <= 16 and len(set(scale)) == 1 and scale[0][0] == 1 and scale[0][1] == int(scale[0][1]):
         low = (-(1 << (bits - 1)) if signed else 0) + scale[0][1]
         high = ((1 << (bits - 1)) if signed else (1 << bits)) - 1 + scale[0][1]
         for kind in (np.uint8, np.int16, np.uint16):
-            if np.iinfo(kind).min <= low and high <= np.iinfo(kind).max:
+            if np.iinfo(kind).min <= low and (high <= np.iinfo(kind).max or (kind is np.int16 and low < 0)):
                 return kind, scale
     return np.float32, scale
+
+
+class _TooLarge(Exception):
+    """A value does not fit the number type chosen for the volume."""
 
 
 def _load(series: Series, dtype, scale, space: Space, progress: Progress) -> np.ndarray:
@@ -93,9 +103,12 @@ def _load(series: Series, dtype, scale, space: Space, progress: Progress) -> np.
     volume = np.empty(space.shape[::-1], dtype)
     places = [k for k in range(space.shape[2]) if k not in missing]
     jobs = list(zip(places, series.slices, scale))
-    with ThreadPoolExecutor(2) as pool:
-        for _ in progress.over(pool.map(lambda job: _load_slice(volume[job[0]], *job[1:]), jobs), len(jobs), "Reading slices"):
-            pass
+    try:
+        with ThreadPoolExecutor(2) as pool:
+            for _ in progress.over(pool.map(lambda job: _load_slice(volume[job[0]], *job[1:]), jobs), len(jobs), "Reading slices"):
+                pass
+    except _TooLarge:
+        return _load(series, np.float32, scale, space, progress)
     for k in missing:
         volume[k] = volume[places].min()
     return volume.T
@@ -110,8 +123,15 @@ def _load_slice(target: np.ndarray, s: Slice, scale: tuple[float, float]) -> Non
     if target.dtype == np.float32:
         np.multiply(raw, np.float32(slope), out=target, casting="unsafe")
         target += np.float32(intercept)
+        return
+    limits = np.iinfo(target.dtype)
+    if int(raw.max()) + intercept > limits.max or int(raw.min()) + intercept < limits.min:
+        raise _TooLarge
+    if raw.dtype.itemsize == target.dtype.itemsize:
+        # both sides wrap around alike, and the sum is known to fit: no wider copy is needed
+        np.add(raw.view(target.dtype), np.array(int(intercept)).astype(target.dtype), out=target)
     else:
-        np.add(raw, int(intercept), out=target, casting="unsafe")
+        np.add(raw, np.int32(intercept), out=target, casting="unsafe")
 
 
 def _stored_plain(s: Slice, shape: tuple[int, int]) -> np.ndarray:

@@ -80,7 +80,7 @@ def _values(file, shape, path: Path, progress: Progress) -> np.ndarray:
         proxy = file.dataobj
         slope, inter = proxy.slope, proxy.inter
         unscaled = (slope, inter) == (1.0, 0.0)
-        data = proxy.get_unscaled() if unscaled else proxy.get_scaled(np.float32)
+        data = proxy.get_unscaled() if unscaled else np.asarray(proxy, np.float32)
     except Exception as error:
         raise Trouble("The values of this file cannot be read; it is damaged or cut short", "copy it again", path) from error
     progress.at(1.0, "Reading values")

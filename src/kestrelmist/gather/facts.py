@@ -12,7 +12,7 @@ def facts(image: Image) -> Table:
     """All facts of an image: grid, voxel size, sides, and every element of its header."""
     space = image.space
     table = Table(f"Facts of {image.name}", [Column("fact"), Column("value")])
-    letters = "".join(("RL"[d < 0], "AP"[d < 0], "SI"[d < 0])[w] for w, d in
+    letters = "".join(("RL", "AP", "SI")[w][int(d < 0)] for w, d in
                       ((w, space.affine[w, grid]) for grid, w in enumerate(space.world_axis_of)))
     short = {"Name": image.name, "Subject": image.subject, "Modality": image.modality, "Format": image.origin.format,
              "Matrix": " × ".join(map(str, space.shape)), "Voxel size (mm)": " × ".join(f"{s:.5g}" for s in space.spacing),

@@ -114,6 +114,9 @@ class Catalogue:
                           "close the other window, or work on a copy" if "window" in self.why_read_only else
                           "ask for permission, or work on a copy", self.folder)
         with self._guard:
+            if self.db.in_transaction:  # part of a larger change, which commits or takes back the whole
+                yield self.db
+                return
             try:
                 self.db.execute("BEGIN IMMEDIATE")
                 yield self.db

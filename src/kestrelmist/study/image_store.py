@@ -68,7 +68,7 @@ def _values(record, files: list[Path], reading: dict, progress: Progress) -> np.
         series = scan_folder(files[0].parent, progress.part(0.0, 0.4))
         wanted = {f.resolve() for f in files}
         found = next(s for s in series if s.first.path.resolve() in wanted)
-        image = series_image(found, "mend" if reading["mended"] else "refuse")
+        image = series_image(found, "mend" if reading["mended"] else "refuse", facts=False)
     else:
         image = read_nifti(files[0], reading["spacing"])
     if image.space.shape != record.space.shape:

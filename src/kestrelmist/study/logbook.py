@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
-
-import yaml
+from dataclasses import dataclass, field
 
 from .. import VERSION
 from .catalogue import Catalogue, now
@@ -36,18 +34,30 @@ class Entry:
         return f"{self.title}{f' on {on}' if on else ''}{f': {numbers}' if numbers else ''}"
 
 
+@dataclass(frozen=True)
+class Step:
+    """A line for the logbook, before it is written."""
+
+    operation: str
+    title: str
+    settings: dict
+    inputs: dict
+    outputs: dict = field(default_factory=dict)
+    seconds: float = 0.0
+
+
 class Logbook:
     """Reads and writes the logbook of a study."""
 
     def __init__(self, catalogue: Catalogue):
         self.catalogue = catalogue
 
-    def write(self, operation: str, title: str, settings: dict, inputs: dict, outputs: dict, seconds: float) -> int:
+    def write(self, step: Step) -> int:
         with self.catalogue.change() as db:
             return db.execute("INSERT INTO logbook (made, operation, title, settings, inputs, outputs, seconds, program)"
                               " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                              (now(), operation, title, json.dumps(settings, default=str), json.dumps(inputs),
-                               json.dumps(outputs), seconds, f"Kestrelmist {VERSION}")).lastrowid
+                              (now(), step.operation, step.title, json.dumps(step.settings, default=str), json.dumps(step.inputs),
+                               json.dumps(step.outputs), step.seconds, f"Kestrelmist {VERSION}")).lastrowid
 
     def entries(self) -> list[Entry]:
         """All steps, oldest first."""
@@ -56,8 +66,13 @@ class Logbook:
 
 
 def as_yaml(entries: list[Entry]) -> str:
-    """Steps as a recipe: can be run again with `kestrelmist recipe`."""
-    return yaml.safe_dump({"recipe": 1, "steps": [e.as_step() for e in entries]}, sort_keys=False, allow_unicode=True)
+    """Steps as a recipe: can be run again with `kestrelmist recipe`. What a hand has drawn cannot be and stands as a comment."""
+    import yaml
+
+    by_hand = [f"# {e.made[:16]} {e.sentence}\n" for e in entries if e.operation == "by hand"]
+    note = "# Drawn by hand, not repeated by this recipe:\n" + "".join(by_hand) if by_hand else ""
+    steps = [e.as_step() for e in entries if e.operation != "by hand"]
+    return note + yaml.safe_dump({"recipe": 1, "steps": steps}, sort_keys=False, allow_unicode=True)
 
 
 def _short(value) -> str:

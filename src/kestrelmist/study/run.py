@@ -19,6 +19,7 @@ from ..core.patch import LabelEdit
 from ..core.progress import Progress, silent
 from ..core.table import Table
 from ..operations import find_operation
+from .logbook import Step
 from .study import ImageRecord, Study
 
 
@@ -83,14 +84,13 @@ def keep(study: Study, call: Call, result, progress: Progress | None = None, app
             kept.append(study.add_image(image, progress.part(n / len(images), (n + 1) / len(images))))
             outputs[f"image {n + 1}"] = {"name": image.name, "hash": image.content_hash()}
     elif isinstance(result, LabelEdit):
-        study.keep_edit(call.record.id, result, applied)
-        outputs["labels"] = {"name": result.title, "voxels": result.patch.voxels if result.patch else 0}
+        study.keep_edit(call.record.id, result, applied, step_of(call, result))
+        return kept
     elif isinstance(result, Table):
         outputs["table"] = {"name": result.title, "rows": len(result.rows)}
     if study.read_only:
         return kept
-    log_id = study.logbook.write(call.operation.name, call.operation.title, plain(call.settings), inputs_of(call), outputs,
-                                 call.seconds)
+    log_id = study.logbook.write(step_of(call, result, outputs))
     if isinstance(result, Table):
         study.keep_table(result, log_id)
     return kept
@@ -103,7 +103,14 @@ def run(study: Study, name: str, given: dict[str, Any], progress: Progress | Non
     return keep(study, call, call.compute(progress.part(0.0, 0.8)), progress.part(0.8, 1.0))
 
 
-def inputs_of(call: Call) -> dict:
+def step_of(call: Call, result, outputs: dict | None = None) -> Step:
+    """A call's line in the logbook."""
+    if isinstance(result, LabelEdit):
+        outputs = {"labels": {"name": result.title, "voxels": result.patch.voxels if result.patch else 0}}
+    return Step(call.operation.name, call.operation.title, _plain(call.settings), _inputs_of(call), outputs or {}, call.seconds)
+
+
+def _inputs_of(call: Call) -> dict:
     """Inputs by name and content hash, for the logbook."""
     found = {}
     if call.record:
@@ -114,5 +121,5 @@ def inputs_of(call: Call) -> dict:
     return found
 
 
-def plain(settings: dict) -> dict:
+def _plain(settings: dict) -> dict:
     return {k: list(v) if isinstance(v, tuple) else str(v) if isinstance(v, Path) else v for k, v in settings.items()}

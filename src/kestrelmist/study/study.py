@@ -17,7 +17,7 @@ from ..scene.thumbnail import thumbnail
 from . import image_store
 from .catalogue import Catalogue, now
 from .label_store import FILE_EVERY, LabelStore
-from .logbook import Logbook
+from .logbook import Logbook, Step
 
 
 @dataclass(frozen=True)
@@ -202,8 +202,8 @@ class Study:
         found = self.label_store.map_id(record.id)
         return found if found is not None else (-record.id if -record.id in self._labels else None)
 
-    def keep_edit(self, wanted: int | str, edit: LabelEdit, applied: bool = False) -> None:
-        """Journal an edit and apply it (unless the hand that made it has applied it already).
+    def keep_edit(self, wanted: int | str, edit: LabelEdit, applied: bool = False, step: Step | None = None) -> None:
+        """Journal an edit, with its line in the logbook, and apply it (unless the hand that made it has done so already).
 
         The journal comes first: what cannot be written is not shown as done. When writing fails, an edit that was
         applied already is taken back.
@@ -212,11 +212,12 @@ class Study:
         labels = self.labels(record.id)
         key = self.label_map_id(record)
         try:
-            if key < 0:
-                made = self.label_store.make(record.id, labels.space, labels.name)
-                self._labels[made] = self._labels.pop(key)
-                key = made
-            self.label_store.journal(key, edit)
+            with self.catalogue.change():
+                place = key if key > 0 else self.label_store.make(record.id, labels.space, labels.name)
+                self.label_store.journal(place, edit)
+                if step is not None:
+                    self.logbook.write(step)
+            self._labels[place] = self._labels.pop(key)
         except Trouble:
             if applied:
                 edit.reversed().apply(labels)

@@ -67,8 +67,7 @@ class BrushTool(HandTool):
         edit = stroke.finish(f"{self.title} “{desk.label.name}”")
         if edit.empty:
             return
-        desk.edit_labels(edit, applied=True)
-        desk.log("by hand", edit.title, {"size": desk.settings.size, "shape": desk.settings.shape, "voxels": edit.patch.voxels})
+        desk.edit_labels(edit, True, {"size": desk.settings.size, "shape": desk.settings.shape, "voxels": edit.patch.voxels})
 
 
 class GrowTool(HandTool):

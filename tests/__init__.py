@@ -1,0 +1,1 @@
+"""Tests: core against truth, the real interface driven with QTest, a real window under a virtual display."""

@@ -1,0 +1,124 @@
+import time
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from kestrelmist.core.image import Image
+from kestrelmist.core.space import Space
+from kestrelmist.demo.animal import make_animal
+from kestrelmist.demo.overwintering import demo_study, positioning_space, scenes
+from kestrelmist.demo.scans import head_ct_space, head_mr_space, scan_ct
+from kestrelmist.formats.dicom_scan import scan_folder
+from kestrelmist.formats.dicom_series import series_image
+from kestrelmist.formats.nifti import read_nifti
+from tests.desk_case import DeskCase
+
+JOINTS = ((-4.60, -3.28, -2.02), (4.77, -3.27, -1.85))
+IN_THE_SKULL = (-0.6, 3.45, -1.8)
+
+
+class DemoTest(DeskCase):
+    @classmethod
+    def setUpClass(cls):
+        started = time.monotonic()
+        cls.scenes = scenes()
+        cls.seconds = time.monotonic() - started
+
+    def ct(self) -> Image:
+        found = {s.description: s for s in scan_folder(self.scenes.incoming)}
+        self.assertEqual(sorted(found), ["Head CT", "Positioning scan"])
+        self.assertTrue(all(not s.problems for s in found.values()))
+        return series_image(found["Head CT"])
+
+    def test_scans_lie_where_they_should(self):
+        image = self.ct()
+        self.assertTrue(image.space.same_grid(head_ct_space()))
+        self.assertEqual(image.space.shape, (384, 384, 360))
+        mr = read_nifti(self.scenes.mr)
+        self.assertTrue(mr.space.same_grid(head_mr_space()))
+        tilt = np.abs(mr.space.affine[:3, :3] / 0.16)
+        self.assertGreater(np.degrees(np.arccos(np.diag(tilt))).max(), 3)
+        plan = next(s for s in scan_folder(self.scenes.incoming) if s.description == "Positioning scan")
+        self.assertTrue(series_image(plan).space.same_grid(positioning_space()))
+
+    def test_truth_agrees_with_itself_and_with_the_scan(self):
+        truth = self.scenes.truth["volumes_mm3"]
+        labels = self.scenes.true_label_map("ct")
+        for number, tissue in ((1, "Lower jaw"), (2, "Skull")):
+            counted = float(labels.counts[number]) * labels.space.voxel_volume
+            self.assertAlmostEqual(counted / truth[tissue], 1.0, delta=0.005)
+        image = self.ct()
+        depth = labels.data == 2
+        core = depth[1:-1, 1:-1, 1:-1] & depth[2:, 1:-1, 1:-1] & depth[:-2, 1:-1, 1:-1] & depth[1:-1, 2:, 1:-1] & depth[1:-1, :-2, 1:-1]
+        inside = image.data[1:-1, 1:-1, 1:-1][core]
+        self.assertGreater(np.percentile(inside, 5), 700)
+        self.assertLess(np.percentile(image.data[labels.data == 0], 99), 400)
+
+    def test_ct_noise_has_no_offset_and_is_not_white(self):
+        image = self.ct()
+        air = image.data[4:60, 4:60, ::3].astype(float)  # a corner outside the animal; cut off at −1024
+        self.assertLess(abs(np.median(air) + 1000), 6)
+        animal = make_animal("noise", 11)
+        affine = np.diag([0.05, 0.05, 0.05, 1.0])
+        affine[:3, 3] = (-1.6, -4.0, 1.0)  # within the brain, far from the ends of the scale
+        space = Space((64, 64, 32), affine)
+        noise = scan_ct(animal, space, 38.0).astype(float) - scan_ct(animal, space, 0.0)
+        self.assertAlmostEqual(noise.std(), 38.0, delta=1.5)
+        self.assertLess(abs(noise.mean()), 1.0)
+        power = (np.abs(np.fft.fft2(noise, axes=(0, 1))) ** 2).mean(2)
+        radius = np.hypot(np.fft.fftfreq(64)[:, None], np.fft.fftfreq(64)[None])
+        low, middle = power[(radius > 0.01) & (radius < 0.05)].mean(), power[(radius > 0.15) & (radius < 0.25)].mean()
+        self.assertLess(low, 0.4 * middle)  # a ramp filter: little noise in coarse structures
+        between = (noise[:, :, 1:] * noise[:, :, :-1]).mean() / noise.var()
+        self.assertLess(abs(between), 0.03)  # slices are independent
+
+    def test_the_skull_through_the_window_is_within_2_percent(self):
+        folder = demo_study(self.place / "Overwintering")
+        window = self.open(folder)
+        desk, bench = window.desk, window.bench
+        self.assertEqual([row.name for row in desk.labels.table], ["Hippocampus", "Ventricles"])
+        self.press(bench.gather.waiting)
+        self.settle(window)
+        card = next(c for c in bench.gather.cards if c.series.description == "Head CT")
+        self.press(card.take)
+        self.settle(window)
+        self.assertEqual((desk.record.name, desk.record.unit, desk.image.data.dtype), ("Head CT", "HU", np.int16))
+        desk.set_stage("Outline")
+        QTest.keyClicks(bench.outline.labels.new, "Skull")
+        QTest.keyClick(bench.outline.labels.new, Qt.Key.Key_Return)
+        ready = bench.outline.ready
+        ready.setCurrentIndex(ready.findText("Bone"))
+        ready.activated.emit(ready.currentIndex())
+        self.assertEqual((desk.settings.low, desk.settings.high), (300, 3000))
+        self.press(bench.outline.half_way)
+        self.settle(window)
+        self.assertAlmostEqual(desk.settings.low, 670, delta=25)
+        self.press(bench.outline.tools["grow"])
+        desk.go_to(IN_THE_SKULL)
+        self.click(window, 0, IN_THE_SKULL)
+        truth = self.scenes.truth["volumes_mm3"]
+
+        def volume():
+            return float(desk.labels.counts[1]) * desk.labels.space.voxel_volume
+
+        self.assertGreater(volume(), 0.97 * (truth["Skull"] + truth["Lower jaw"]))
+        self.press(bench.outline.tools["eraser"])
+        desk.set_settings(size=1.5)
+        for joint in JOINTS:
+            desk.go_to(joint)
+            self.click(window, 0, joint)
+        self.press(bench.outline.tools["grow"])
+        desk.go_to(IN_THE_SKULL)
+        self.click(window, 0, IN_THE_SKULL)
+        self.assertAlmostEqual(volume() / truth["Skull"], 1.0, delta=0.02)
+        true = self.scenes.true_label_map("ct").data == 2
+        made = desk.labels.data == 1
+        overlap = 2 * np.count_nonzero(true & made) / (np.count_nonzero(true) + np.count_nonzero(made))
+        self.assertGreater(overlap, 0.97)
+        grown = [e for e in desk.study.logbook.entries() if e.operation == "grow"]
+        self.assertLess(grown[0].seconds, 5)  # a bound for a very slow machine; the benchmark measures it
+        self.press(bench.go_measure)
+        self.settle(window)
+        self.assertAlmostEqual(window.drawer.results.table.column("volume")[0], volume())
+        self.assertEqual(self.troubles, [])

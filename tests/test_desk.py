@@ -1,0 +1,371 @@
+import time
+
+import numpy as np
+from PySide6.QtCore import QMimeData, QPointF, Qt, QTimer, QUrl
+from PySide6.QtGui import QDropEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QLabel, QPushButton
+
+from kestrelmist.core.progress import Progress
+from kestrelmist.desk.theme.tokens import DUSK, MIST, contrast
+from kestrelmist.study.study import Study
+from tests.desk_case import DeskCase, pause
+from tests.making import dicom_folder, two_balls
+
+TRUTH = int((two_balls().data > 0).sum())
+
+
+class EmptyDeskTest(DeskCase):
+    def test_drop_a_folder_see_its_series_take_one_in(self):
+        dicom_folder(self.place / "scans", two_balls())
+        window = self.open(self.place / "study")
+        mime = QMimeData()
+        mime.setUrls([QUrl.fromLocalFile(str(self.place / "scans"))])
+        window.dropEvent(QDropEvent(QPointF(400, 400), Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier))
+        self.settle(window)
+        (card,) = window.bench.gather.cards
+        words = " ".join(label.text() for label in card.findChildren(QLabel))
+        for fact in ("Two balls", "T-1", "CT", "2031-02-14", "40 × 36, 32 slices", "0.5 × 0.5 × 0.5 mm"):
+            self.assertIn(fact, words)
+        self.assertEqual(window.shelf.cards, {})
+        self.press(card.take)
+        self.settle(window)
+        self.assertEqual([c.record.name for c in window.shelf.cards.values()], ["Two balls"])
+        self.assertTrue(window.desk.ready)
+        self.press(window.path.undo)
+        self.assertEqual(window.shelf.cards, {})
+        self.assertIsNone(window.desk.record)
+        self.press(window.path.redo)
+        self.assertEqual(len(window.shelf.cards), 1)
+
+    def test_wrong_folders_say_so_and_lose_nothing(self):
+        window = self.open(self.place / "study")
+        (self.place / "empty").mkdir()
+        window.gather(self.place / "empty")
+        self.settle(window)
+        self.assertIn("no DICOM image in this folder", self.troubles[-1])
+        self.assertTrue(window.message.isVisible())
+        files = dicom_folder(self.place / "scans", two_balls())
+        files[9].unlink()
+        window.gather(self.place / "scans")
+        self.settle(window)
+        (card,) = window.bench.gather.cards
+        self.assertTrue(any("missing in the stack" in label.text() for label in card.findChildren(QLabel)))
+        self.press(card.take)
+        self.settle(window)
+        self.assertIn("not a whole stack", self.troubles[-1])
+        self.assertEqual(window.shelf.cards, {})
+        self.press(card.mend)
+        self.settle(window)
+        self.assertEqual(len(window.shelf.cards), 1)
+        self.assertIn("missing", window.bench.checks.notices[0].sentence)
+        data = files[3].read_bytes()
+        files[3].write_bytes(data[:len(data) // 2])
+        window.gather(self.place / "scans")
+        self.settle(window)
+        self.press(window.bench.gather.cards[0].take)
+        self.settle(window)
+        self.assertIn("cut short", self.troubles[-1])
+
+
+class DeskTest(DeskCase):
+    def setUp(self):
+        super().setUp()
+        self.study_with_balls().close()
+        self.window = self.open(self.place / "study")
+        self.desk = self.window.desk
+
+    def outline(self, name="Ball"):
+        self.desk.set_stage("Outline")
+        field = self.window.bench.outline.labels.new
+        QTest.keyClicks(field, name)
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        self.desk.set_settings(low=500.0, high=2000.0)
+
+    def volume(self, number=1) -> float:
+        return int(self.desk.labels.counts[number]) * 0.125
+
+    def test_crosshair_by_click_wheel_keys_and_typing(self):
+        self.click(self.window, 0, (-3.0, 0.25, 2.0))
+        np.testing.assert_allclose(self.desk.crosshair[[0, 2]], (-3.0, 2.0), atol=0.06)
+        y = self.desk.crosshair[1]
+        canvas = self.window.table.slices[0].canvas
+        self.wheel(canvas, 1)
+        step = self.desk.crosshair[1]
+        self.assertAlmostEqual(self.desk.record.space.to_voxel(self.desk.crosshair)[1] % 1, 0, places=6)
+        self.assertGreater(step, y - 0.26)
+        self.wheel(canvas, -2)
+        self.assertAlmostEqual(self.desk.crosshair[1], step - 1.0)
+        QTest.keyClick(canvas, Qt.Key.Key_Right)
+        self.assertAlmostEqual(self.desk.record.space.to_voxel(self.desk.crosshair)[0] % 1, 0, places=6)
+        field = self.window.bench.look.go
+        QTest.keyClicks(field, "1.5, -2; 3")
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        np.testing.assert_allclose(self.desk.crosshair, (1.5, -2, 3))
+        field.setText("1, 2")
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        self.assertIn("three numbers", self.troubles[-1])
+        self.assertEqual(self.window.table.slices[0].header.place.text(), "y −2.00 mm")
+
+    def test_readout_tells_place_value_label_side_and_scale(self):
+        self.outline()
+        self.desk.set_tool("grow")
+        self.desk.go_to((-4.25, 0.25, 0.25))
+        self.click(self.window, 0, (-4.25, 0.25, 0.25))
+        readout = self.window.readout
+        readout.point(None)
+        self.assertEqual(readout.fields["World"].text().split(), ["−4.25", "+0.25", "+0.25", "mm"])
+        voxel = self.desk.record.space.nearest_voxel((-4.25, 0.25, 0.25))
+        self.assertEqual(tuple(map(int, readout.fields["Voxel"].text().split())), voxel)
+        self.assertEqual(readout.fields["Value"].text(), "1000 HU")
+        self.assertEqual(readout.fields["Label"].text(), "1 Ball")
+        self.assertEqual(readout.scale.text(), "header scale, 0.5 mm")
+        self.assertEqual(readout.side.text(), "Left shown on left (from above)")
+        before = self.window.table.slices[0].canvas.render_pixels().copy()
+        self.press(readout.side)
+        self.assertEqual(readout.side.text(), "Left shown on right (from the feet)")
+        after = self.window.table.slices[0].canvas.render_pixels()
+        self.assertGreater((before != after).sum(), 500)
+        np.testing.assert_array_equal(after[:, ::-1][50:-50, 50:-50] >> 28, before[50:-50, 50:-50] >> 28)
+        self.assertEqual(self.window.table.slices[0].canvas.view.letters()["left"], "R")
+
+    def test_display_range_zoom_and_swap(self):
+        look = self.desk.look
+        self.drag(self.window, 0, (0, 0, 0), (4, 0, 0), Qt.MouseButton.RightButton)
+        self.assertGreater(self.desk.look.high - self.desk.look.low, look.high - look.low)
+        self.press(self.window.bench.look.reset)
+        self.assertAlmostEqual(self.desk.look.high, look.high)
+        canvas = self.window.table.slices[0].canvas
+        pixel = canvas.current_view().pixel
+        corner = canvas.world_at(QPointF(canvas.width() / 2, canvas.height() / 2))
+        self.wheel(canvas, 3, Qt.KeyboardModifier.ControlModifier)
+        self.assertAlmostEqual(canvas.current_view().pixel, pixel / 1.2**3)
+        np.testing.assert_allclose(canvas.world_at(QPointF(canvas.width() / 2, canvas.height() / 2)), corner, atol=1e-9)
+        self.drag(self.window, 0, (0, 0, 0), (2, 0, 1), Qt.MouseButton.MiddleButton)
+        moved = canvas.world_at(QPointF(canvas.width() / 2, canvas.height() / 2))
+        np.testing.assert_allclose((corner - moved)[[0, 2]], (2, 1), atol=0.1)
+        axial = self.window.table.slices[1]
+        self.press(axial.header)
+        self.assertIs(self.window.table.lead, axial)
+        self.assertGreater(axial.width(), 400)
+
+    def test_the_whole_task(self):
+        """Grow, take the bridge away, grow again, touch up, lock, measure, save."""
+        self.outline()
+        window, bench = self.window, self.window.bench
+        self.press(bench.outline.tools["grow"])
+        self.desk.go_to((-4.0, 0.25, 0.25))
+        self.click(window, 0, (-4.0, 0.25, 0.25))
+        self.assertEqual(int(self.desk.labels.counts[1]), TRUTH)
+        self.assertEqual(window.table.solid.canvas._known[1][0], int(self.desk.labels.revision[1]))
+        self.assertGreater(window.table.solid.canvas.triangles[1], 500)
+        self.press(bench.outline.tools["eraser"])
+        self.desk.set_settings(size=2.4)
+        self.drag(window, 0, (0.25, 0.25, 0.25), (0.75, 0.25, 0.25))
+        self.assertLess(int(self.desk.labels.counts[1]), TRUTH)
+        self.press(bench.outline.tools["grow"])
+        self.click(window, 0, (-4.0, 0.25, 0.25))
+        left = self.volume()
+        self.assertAlmostEqual(left, 4 / 3 * np.pi * 64, delta=0.02 * left)
+        self.press(bench.outline.tools["brush"])
+        self.press(bench.outline.only)
+        self.assertTrue(self.desk.settings.only_in_range)
+        self.drag(window, 0, (4.0, 0.25, 0.25), (4.5, 0.25, 0.25))
+        self.assertGreater(self.volume(), left)
+        painted = self.desk.labels.data == 1
+        self.assertTrue((self.desk.image.data[painted] == 1000).all())
+        row = bench.outline.labels.rows[1]
+        self.press(row.lock)
+        before = self.desk.labels.data.copy()
+        for tool in ("brush", "eraser", "grow"):
+            self.press(bench.outline.tools[tool])
+            self.click(window, 0, (-4.0, 0.25, 0.25))
+            self.assertIn("“Ball” is locked", self.troubles[-1])
+        self.desk.run("remove-pieces", {"label": "Ball"})
+        self.settle(window)
+        np.testing.assert_array_equal(self.desk.labels.data, before)
+        self.press(bench.go_measure)
+        self.settle(window)
+        table = window.drawer.results.table
+        self.assertEqual(table.column("voxels"), [int(painted.sum())])
+        self.assertAlmostEqual(table.column("volume")[0], self.volume())
+        self.assertEqual(table.column("mean"), [1000.0])
+        window.drawer.save_table(self.place / "volumes.csv")
+        head, line = (self.place / "volumes.csv").read_text().splitlines()
+        self.assertIn("volume,volume_unit", head)
+        self.assertIn(",mm3,", line)
+        self.press(window.drawer.show_logbook)
+        window.drawer.copy_yaml()
+        text = QApplication.clipboard().text()
+        self.assertIn("operation: grow", text)
+        self.assertIn("low: 500.0", text)
+
+    def test_undo_and_redo_reach_everything(self):
+        self.outline()
+        stack, labels = self.desk.undo, self.desk.labels
+        self.desk.set_tool("brush")
+        self.desk.set_settings(size=3.0)
+        self.desk.go_to((0.25, 0.25, 5.25))
+        self.click(self.window, 0, (0.25, 0.25, 5.25))
+        self.desk.run("threshold", {"label": "Bone", "low": 500.0, "high": 2000.0})
+        self.settle(self.window)
+        self.desk.change_label(1, name="Renamed")
+        self.desk.change_label(1, colour="#123456")
+        self.desk.change_label(2, hidden=True)
+        self.desk.change_label(1, locked=True)
+        states = [(labels.data.copy(), labels.table)]
+        while stack.canUndo():
+            stack.undo()
+            states.append((labels.data.copy(), labels.table))
+        self.assertEqual(len(states), 8)
+        self.assertEqual((int(labels.counts[1:].sum()), len(labels.table)), (0, 0))
+        for data, table in states[-2::-1]:
+            stack.redo()
+            np.testing.assert_array_equal(labels.data, data)
+            self.assertEqual(labels.table, table)
+        np.testing.assert_array_equal(labels.counts[:3], np.bincount(labels.data.ravel(), minlength=3))
+        self.window.close()
+        with Study(self.place / "study") as study:
+            np.testing.assert_array_equal(study.labels(1).data, states[0][0])
+
+    def test_comes_back_at_the_same_place_and_offers_the_state_before(self):
+        self.outline()
+        self.desk.set_tool("grow")
+        self.desk.go_to((-4.25, 1.25, 0.75))
+        self.click(self.window, 0, (-4.25, 1.25, 0.75))
+        self.desk.set_look(low=-100.0, high=1700.0)
+        self.window.set_theme("dusk")
+        pause(500)
+        # as a kill leaves it: nothing is closed, only what is in the study counts
+        self.desk.study.catalogue.close()
+        self.desk.study.close = lambda: None
+        self.desk.save_view = lambda: None
+        self.window.close()
+        again = self.open(self.place / "study")
+        self.assertEqual((again.desk.stage, again.desk.label.name), ("Outline", "Ball"))
+        np.testing.assert_allclose(again.desk.crosshair, (-4.25, 1.25, 0.75))
+        self.assertEqual((again.desk.look.low, again.desk.look.high), (-100.0, 1700.0))
+        self.assertEqual(again.desk.study.catalogue.recall("theme"), "dusk")
+        self.assertEqual(int(again.desk.labels.counts[1]), TRUTH)
+        before = again.bench.outline.before
+        self.assertTrue(before.isVisible())
+        self.press(before)
+        self.settle(again)
+        self.assertEqual((int(again.desk.labels.counts[1:].sum()), len(again.desk.labels.table)), (0, 0))
+        again.desk.undo.undo()
+        self.assertEqual(int(again.desk.labels.counts[1]), TRUTH)
+        again.set_theme("mist")
+
+    def test_second_window_reads_only(self):
+        second = self.open(self.place / "study")
+        self.assertIn("open in another window", self.troubles[-1])
+        self.assertIn("read only: it is open in another window", second.path.state.text())
+        second.desk.set_stage("Outline")
+        second.bench.outline.labels.new.setText("X")
+        QTest.keyClick(second.bench.outline.labels.new, Qt.Key.Key_Return)
+        self.assertIn("only be read", self.troubles[-1])
+        self.assertEqual(len(second.desk.labels.table), 0)
+
+    def test_full_disk_keeps_what_was_there(self):
+        self.outline()
+        pages = self.desk.study.catalogue.rows("PRAGMA page_count")[0][0]
+        self.desk.study.catalogue.db.execute(f"PRAGMA max_page_count = {pages}")
+        self.desk.set_tool("brush")
+        self.desk.set_settings(size=9.0)
+        for n in range(40):  # fill the pages that are still free
+            self.desk.go_to((-6.0 + 0.3 * n, 0.25, 0.25))
+            counts = self.desk.labels.counts.copy()
+            self.click(self.window, 0, self.desk.crosshair)
+            if self.troubles:
+                break
+        self.assertIn("disk is full", self.troubles[-1])
+        np.testing.assert_array_equal(self.desk.labels.counts, counts)
+        self.desk.study.catalogue.db.execute(f"PRAGMA max_page_count = {pages + 10000}")
+
+    def test_finder_reaches_tools_images_and_settings(self):
+        def find(text):
+            self.window.finder.open()
+            QTest.keyClicks(self.window.finder.field, text)
+            QTest.keyClick(self.window.finder.field, Qt.Key.Key_Return)
+            self.settle(self.window)
+
+        find("eras")
+        self.assertEqual((self.desk.stage, self.desk.tool), ("Outline", "eraser"))
+        find("blur")
+        self.assertEqual(self.desk.stage, "Prepare")
+        form = self.window.bench.pages["Prepare"].form
+        self.assertEqual(form.operation.name, "smooth")
+        form.fields["fwhm"].setValue(1.5)
+        self.press(form.apply)
+        self.settle(self.window)
+        self.assertEqual(self.desk.record.name, "Two balls, smooth 1.5 mm")
+        find("two balls of")
+        self.assertEqual(self.desk.record.name, "Two balls")
+        find("swap left")
+        self.assertFalse(self.desk.left_on_left)
+        find("facts")
+        self.press(self.window.bench.pages["Gather"].form.apply)
+        self.settle(self.window)
+        self.assertIn("Voxel size (mm)", self.window.drawer.results.table.column("fact"))
+
+    def test_checks_show_and_mend(self):
+        for name in ("A", "B", "C"):
+            self.outline(name)
+        labels = self.desk.labels
+        from kestrelmist.core.patch import LabelEdit
+
+        self.desk.edit_labels(LabelEdit("Drop", None, labels.table, labels.table.without(2)))
+        self.settle(self.window)
+        checks = self.window.bench.checks
+        self.assertEqual([n.sentence for n in checks.notices], ["Label 2 is not used."])
+        (button,) = checks.findChildren(QPushButton)
+        self.press(button)
+        self.settle(self.window)
+        self.assertEqual([row.number for row in self.desk.labels.table], [1, 2])
+        self.assertEqual(checks.notices[0].level, "fine")
+
+    def test_long_work_shows_time_left_and_can_be_cancelled(self):
+        done = []
+
+        def work(progress: Progress):
+            for n in range(400):
+                progress.at(n / 400, "Counting")
+                time.sleep(0.01)
+            done.append(True)
+
+        self.desk.work.start("Counting", work)
+        pause(500)
+        bar = self.window.path.work
+        self.assertTrue(bar.bar.isVisible())
+        self.assertRegex(bar.title.toolTip(), r"Counting · \d+ s left")
+        self.assertGreater(bar.bar.value(), 20)
+        self.press(bar.cancel)
+        self.settle(self.window)
+        self.assertEqual(done, [])
+        self.assertFalse(bar.bar.isVisible())
+        self.assertEqual(self.troubles, [])
+
+    def test_the_window_answers_while_work_goes_on(self):
+        """Work on a large volume may not keep the event loop from turning."""
+        noise = np.random.default_rng(0).integers(0, 3, (160, 256, 256)).astype(np.int16)
+        from kestrelmist.outline.flood import flood
+        from kestrelmist.outline.runs import find_runs
+
+        beats = []
+        timer = QTimer(interval=5)
+        timer.timeout.connect(lambda: beats.append(time.monotonic()))
+        timer.start()
+        self.desk.work.start("Work", lambda progress: [(flood(noise, (0, 0, 0), 0, 2), find_runs(noise, 1, 2, 26)) for _ in range(3)])
+        self.settle(self.window)
+        timer.stop()
+        # kernels hold no lock: the loop goes on turning, however slow the machine (a held lock would leave a handful of beats)
+        self.assertGreater(len(beats), 20)
+
+
+class ThemeTest(DeskCase):
+    def test_contrast_of_words_on_their_grounds(self):
+        for t in (MIST, DUSK):
+            for ink, ground in ((t.ink, t.panel), (t.ink, t.field), (t.ink, t.rust_tint), (t.soft, t.panel), (t.soft, t.field), (t.rust, t.panel),
+                                (t.on_rust, t.rust), (t.red, t.field), (t.bar_ink, t.bar), (t.bar_soft, t.bar)):
+                self.assertGreaterEqual(contrast(ink, ground), 4.5, (ink, ground))
+        self.assertAlmostEqual(contrast("#000000", "#FFFFFF"), 21)

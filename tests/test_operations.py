@@ -1,0 +1,152 @@
+import importlib.util
+import json
+import subprocess
+import sys
+import textwrap
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from kestrelmist.core import operation as registry
+from kestrelmist.core.errors import Trouble
+from kestrelmist.core.operation import OPERATIONS
+from kestrelmist.operations import all_operations, find_operation
+from tests.making import PlaceCase, labelled, two_balls
+
+ROOT = Path(__file__).parent.parent
+
+
+def kestrelmist(*words, code: int = 0, **kwargs) -> subprocess.CompletedProcess:
+    """Run the command line program in a process of its own."""
+    ran = subprocess.run([sys.executable, "-m", "kestrelmist.cli", *map(str, words)], capture_output=True, text=True, **kwargs)
+    if ran.returncode != code:
+        raise AssertionError(f"{words} ended with {ran.returncode}: {ran.stdout}{ran.stderr}")
+    return ran
+
+
+class OperationTest(unittest.TestCase):
+    def test_settings_are_checked_and_named(self):
+        grow = find_operation("grow")
+        full = grow.checked({"label": "A", "point": "1, -2.5; 3", "low": "5", "high": 9, "neighbours": "26"})
+        self.assertEqual(full, {"label": "A", "point": (1.0, -2.5, 3.0), "low": 5.0, "high": 9.0, "neighbours": 26, "through": "range"})
+        for wrong, words in (({"colour": 1}, "no setting called colour"), ({"label": "A"}, "needs point"),
+                             ({"point": "1, 2"}, "3 numbers in mm"), ({"neighbours": 7}, "choose 6, 18, 26"),
+                             ({"low": "much"}, "give a number"), ({"low": float("nan")}, "out of bounds")):
+            with self.assertRaisesRegex(Trouble, words):
+                grow.checked({**({} if "label" in wrong else full), **wrong})
+        with self.assertRaisesRegex(Trouble, "out of bounds for fwhm: give a number from"):
+            find_operation("smooth").checked({"fwhm": -1})
+
+    def test_every_operation_says_what_its_settings_are(self):
+        for operation in all_operations().values():
+            self.assertTrue(operation.summary.endswith("."), operation.name)
+            for p in operation.settings:
+                self.assertTrue(p.help or p.name in ("label",) or p.unit, f"{operation.name}: {p.name}")
+
+    def test_three_operations_of_one_file_each(self):
+        """smooth, scale and set-origin are named in no other source file than their own: one file adds an operation."""
+        for name, function in (("prepare/smooth.py", "smooth("), ("prepare/scale.py", "scale(image"), ("align/origin.py", "set_origin")):
+            home = ROOT / "src/kestrelmist" / name
+            users = [p for p in (ROOT / "src").rglob("*.py") if function in p.read_text() and p != home]
+            self.assertEqual(users, [], name)
+
+    def test_a_new_file_in_a_stage_is_an_operation_everywhere(self):
+        source = textwrap.dedent('''
+            from kestrelmist.core.image import Image
+            from kestrelmist.core.operation import Millimetres, operation
+
+            @operation("prepare", "Shift values")
+            def shift_values(image: Image, by: float = 1.0, reach: Millimetres = 2.0) -> Image:
+                """Add a number to every value.
+
+                Parameters
+                ----------
+                by : number
+                    What to add.
+                """
+                return image.like(image.data + by)
+        ''')
+        with mock.patch.dict(OPERATIONS):
+            spec = importlib.util.spec_from_loader("shift", None)
+            module = importlib.util.module_from_spec(spec)
+            exec(compile(source, "shift.py", "exec"), module.__dict__)
+            made = registry.OPERATIONS["shift-values"]
+            self.assertEqual([(p.name, p.unit, p.default) for p in made.settings], [("by", "", 1.0), ("reach", "mm", 2.0)])
+            self.assertEqual(made.settings[0].help, "What to add.")
+            from kestrelmist import cli
+
+            cli._add(made)
+            command = next(c for c in cli.app.registered_commands if c.name == "shift-values")
+            self.assertIn("add a number", command.help.lower())
+            cli.app.registered_commands.remove(command)
+
+    def test_import_contract(self):
+        ran = subprocess.run([str(Path(sys.executable).with_name("lint-imports")), "--no-cache"], capture_output=True, text=True, cwd=ROOT)
+        self.assertEqual(ran.returncode, 0, ran.stdout[-2000:])
+        self.assertIn("2 kept, 0 broken", ran.stdout)
+
+
+class CommandLineTest(PlaceCase):
+    def test_the_whole_path_without_a_window(self):
+        from tests.making import dicom_folder
+
+        dicom_folder(self.place / "scans", two_balls())
+        study = self.place / "study"
+        took = json.loads(kestrelmist("gather", self.place / "scans", "--study", study, "--json").stdout)
+        self.assertEqual(took["images"][0]["shape"], [40, 36, 32])
+        grown = json.loads(kestrelmist("grow", "Two balls", "--study", study, "--label", "Ball", "--point=-4,0,0", "--low", 500,
+                                       "--high", 2000, "--json").stdout)
+        truth = int((two_balls().data == 1000).sum())
+        (row,) = grown["labels"]
+        self.assertEqual((row["number"], row["name"], row["voxels"], row["volume_unit"]), (1, "Ball", truth, "mm3"))
+        self.assertAlmostEqual(row["volume"], truth * 0.125)
+        csv = self.place / "out.csv"
+        rows = json.loads(kestrelmist("measure", "labels", "Two balls", "--study", study, "--json", "--out", csv).stdout)["rows"]
+        self.assertEqual((rows[0]["voxels"], rows[0]["mean"], rows[0]["mean_unit"]), (truth, 1000.0, "HU"))
+        self.assertIn("volume,volume_unit", csv.read_text().splitlines()[0])
+        self.assertIn("operation: grow", kestrelmist("logbook", study).stdout)
+
+    def test_plain_files_in_and_out(self):
+        image = two_balls()
+        path, out = self.nifti(image), self.place / "smooth.nii.gz"
+        kestrelmist("smooth", path, "--fwhm", 1.0, "--out", out)
+        from kestrelmist import open_image
+        from kestrelmist.formats.nifti import read_label_map
+
+        self.assertAlmostEqual(float(open_image(out).data.mean()), float(image.data.mean()), delta=0.05)
+        labels = self.place / "labels.nii.gz"
+        kestrelmist("grow", path, "--label", "Ball", "--point=-4,0,0", "--low", 500, "--high", 2000, "--out", labels)
+        self.assertEqual(int(read_label_map(labels).counts[1]), int((image.data > 0).sum()))
+        self.assertIn("Voxel size", kestrelmist("facts", path).stdout)
+        table = kestrelmist("measure", "labels", path, "--labels", labels, "--json").stdout
+        self.assertEqual(json.loads(table)["rows"][0]["voxels"], int((image.data > 0).sum()))
+
+    def test_wrong_input_is_one_sentence_and_code_1(self):
+        (self.place / "empty").mkdir()
+        bad = self.place / "half.nii"
+        good = self.nifti(two_balls(), "good.nii")
+        bad.write_bytes(good.read_bytes()[:5000])
+        study = self.place / "study"
+        for words, expected in ((("gather", self.place / "empty", "--study", study), "no DICOM image"),
+                                (("facts", self.place / "none.nii"), "no file or folder"),
+                                (("smooth", bad, "--out", self.place / "o.nii"), "cut short"),
+                                (("smooth", good), "needs a place for its result"),
+                                (("smooth", good, "--fwhm", "wide", "--out", self.place / "o.nii"), "not right for fwhm"),
+                                (("grow", "X", "--study", self.place / "nowhere", "--label", "A", "--point", "0,0,0", "--low", 1, "--high", 2),
+                                 "no study"),
+                                (("measure", "labels", good), "needs a label map")):
+            ran = kestrelmist(*words, code=1)
+            self.assertEqual(len(ran.stderr.strip().splitlines()), 1, ran.stderr)
+            self.assertIn(expected, ran.stderr)
+        self.assertFalse((self.place / "o.nii").exists())
+        self.assertIn("trouble", json.loads(kestrelmist("facts", bad, "--json", code=1).stdout))
+
+    def test_python_in_five_lines(self):
+        import kestrelmist as km
+
+        self.study_with_balls().close()
+        with km.Study(self.place / "study") as study:
+            study.run("grow", label="Ball", point=(-4, 0, 0), low=500, high=2000)
+            table = study.run("measure labels")
+        self.assertEqual(table.column("voxels"), [int((two_balls().data > 0).sum())])
+        self.assertEqual(labelled(two_balls(), "A").table[1].name, "A")
