@@ -20,12 +20,13 @@ class Entry:
 
 
 def ranked(entries: list[Entry], typed: str) -> list[Entry]:
-    """Entries that hold every typed word, best first: names that start so, then words that start so, then the rest."""
+    """Entries whose name holds every typed piece or whose other words begin so; best first: names that start so, names with
+    words that start so, names that hold it, then the rest."""
     parts = typed.casefold().split()
     found = []
     for n, entry in enumerate(entries):
-        name, text = entry.name.casefold(), f"{entry.name} {entry.kind} {entry.more}".casefold()
-        if all(p in text for p in parts):
+        name, words = entry.name.casefold(), f"{entry.kind} {entry.more}".casefold().split()
+        if all(p in name or any(w.startswith(p) for w in words) for p in parts):
             score = 0 if parts and name.startswith(" ".join(parts)) else 1 if all(
                 any(w.startswith(p) for w in name.split()) for p in parts) else 2 if all(p in name for p in parts) else 3
             found.append((score, n, entry))
@@ -71,7 +72,7 @@ class Finder(QFrame):
         self._shown = ranked(self._all, typed)
         self.model.setStringList([f"{e.name}   ·   {e.kind}" for e in self._shown])
         self.list.setCurrentIndex(self.model.index(0))
-        self.setFixedHeight(76 + 30 * max(1, min(len(self._shown), 11)))
+        self.setFixedHeight(66 + 29 * max(1, min(len(self._shown), 11)))
 
     def _do(self, row: int) -> None:
         if 0 <= row < len(self._shown):

@@ -40,7 +40,7 @@ def measure_labels(image: Image, labels: LabelMap, progress: Progress = silent()
     unit, voxel = image.unit, labels.space.voxel_volume
     table = Table(f"Labels on {image.name}", [
         Column("subject"), Column("image"), Column("label"), Column("number", shown_as="no."), Column("voxels"),
-        Column("volume", "mm3", 3), Column("volume_uncertainty", "mm3", 3, shown_as="±"),
+        Column("volume", "mm3", 3), Column("volume_uncertainty", "mm3", 3, shown_as="± chance"),
         Column("volume_cm3", "cm3", 5, shown_as="volume"),
         Column("mean", unit, 2), Column("sd", unit, 2)])
     for row, (count, mean, squares, edge) in zip(labels.table, sums):

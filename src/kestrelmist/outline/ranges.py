@@ -37,9 +37,9 @@ def ready_ranges(image: Image) -> tuple[ReadyRange, ...]:
         return CT_RANGES
     low, high = image.display_range()
     share = (high - low) / 4
-    return (ReadyRange("Brightest quarter", high - share, float(high + 4 * share)),
-            ReadyRange("Bright half", high - 2 * share, float(high + 4 * share)),
-            ReadyRange("Dark half", low, high - 2 * share))
+    return (ReadyRange("Top quarter", high - share, float(high + 4 * share)),
+            ReadyRange("Upper half", high - 2 * share, float(high + 4 * share)),
+            ReadyRange("Lower half", low, high - 2 * share))
 
 
 def half_way_limit(image: Image, low: float) -> float:

@@ -104,7 +104,7 @@ class Bench(QWidget):
         inner.setSpacing(10)
         inner.addWidget(self.stack)
         inner.addWidget(self.look)
-        inner.addStretch()
+        inner.addStretch(1)
         inside.setFixedWidth(WIDTH - 26)
         scroll = QScrollArea(widgetResizable=True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)

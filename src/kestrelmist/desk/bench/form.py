@@ -50,7 +50,6 @@ class OperationForm(QWidget):
             buttons.addWidget(away)
         buttons.addWidget(self.apply, 1)
         column.addLayout(buttons)
-        column.addStretch()
 
     def _field(self, p: Parameter) -> QWidget:
         desk = self.desk

@@ -108,7 +108,6 @@ class GatherBench(OperationPages):
         self.facts.setProperty("kind", "link")
         self.facts.clicked.connect(lambda: desk.run("facts", {}))
         column.addWidget(self.facts)
-        column.addStretch()
         place = desk.study.catalogue.recall("waiting folder")
         self.waiting.setVisible(bool(place) and Path(place).exists())
         if place:

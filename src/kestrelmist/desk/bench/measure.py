@@ -29,7 +29,6 @@ class MeasureBench(OperationPages):
         if more:
             column.addWidget(section("More"))
             column.addWidget(operation_buttons(lambda: self, more))
-        column.addStretch()
         desk.image_changed.connect(self._image)
         desk.labels_changed.connect(self._image)
         self._image()

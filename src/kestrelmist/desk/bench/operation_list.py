@@ -55,5 +55,4 @@ def plain_stage(desk: Desk, stage: str, sentence: str, operations: list[Operatio
     column.addWidget(title(stage))
     column.addWidget(soft(sentence))
     column.addWidget(operation_buttons(lambda: pages, operations))
-    column.addStretch()
     return pages

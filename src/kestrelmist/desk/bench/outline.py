@@ -44,7 +44,6 @@ class OutlineBench(OperationPages):
         column.addWidget(section("More tools"))
         more = [o for o in all_operations().values() if o.stage == "outline" and o.name not in ("grow", "paint", "erase")]
         column.addWidget(operation_buttons(lambda: self, more))
-        column.addStretch()
         desk.image_changed.connect(self._image)
         desk.tool_changed.connect(self._tool)
         desk.settings_changed.connect(self._settings)
@@ -112,6 +111,7 @@ class OutlineBench(OperationPages):
         ends.addWidget(self.high, 1)
         group.column.addLayout(ends)
         group.column.addWidget(self.histogram)
+        group.column.addSpacing(3)
         group.column.addWidget(self.live)
         self.ready.activated.connect(self._ready)
         self.low.valueChanged.connect(lambda v: self.desk.set_settings(low=v))
@@ -194,8 +194,9 @@ class OutlineBench(OperationPages):
         found = store.session_before(map_id) if map_id and map_id > 0 and not desk.study.read_only else None
         self.before.setVisible(found is not None)
         if found:
-            self.before.setText(f"State before the session of {found[1][:16].replace('T', ' ')}")
-            self.before.setToolTip("Bring the labels back to how they were before that session; can be undone")
+            self.before.setText("Back to the state before")
+            self.before.setToolTip(f"Bring the labels back to how they were before the session of {found[1][:16].replace('T', ' ')};"
+                                   " this can be undone")
             self.before.setProperty("session", found[0])
 
     def go_back(self) -> None:

@@ -25,4 +25,3 @@ class ReportBench(OperationPages):
             button.setProperty("kind", "link")
             button.clicked.connect(do)
             column.addWidget(button)
-        column.addStretch()
