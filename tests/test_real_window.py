@@ -37,7 +37,7 @@ class RealWindowTest(PlaceCase):
 
         image = QImage(str(picture))
         self.assertEqual((image.width(), image.height()), (1280, 800))
-        lead = [image.pixelColor(x, 424).lightness() for x in range(230, 730, 5)]
+        lead = [image.pixelColor(x, 400).lightness() for x in range(230, 730, 5)]
         self.assertGreater(max(lead), 200)  # the ball
         self.assertLess(min(lead), 40)  # and the dark around it
         self.assertEqual(image.pixelColor(5, 795).name(), "#1f2c35")

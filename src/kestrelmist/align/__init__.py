@@ -1,0 +1,1 @@
+"""Operations that place images in the world."""

@@ -1,0 +1,1 @@
+"""Checks that watch the study and say what they notice in one sentence."""

@@ -50,6 +50,7 @@ class Image:
         self._data = None if callable(data) else _kernel_ready(data, space)
         self._lock = threading.Lock()
         self._hash: str | None = None
+        self._display: tuple[float, float] | None = None
         self.space, self.name, self.subject, self.modality, self.unit = space, name, subject, modality, unit
         self.facts, self.origin = facts or {}, origin or Origin()
 
@@ -100,6 +101,11 @@ class Image:
 
     def display_range(self) -> tuple[float, float]:
         """Lower and upper value to show at first: 1st and 99.5th percentile of a sample of the voxels."""
+        if self._display is None:
+            self._display = self._find_display_range()
+        return self._display
+
+    def _find_display_range(self) -> tuple[float, float]:
         sample = self.kji[::4, ::4, ::4].ravel()
         sample = sample[np.isfinite(sample)]
         if sample.size == 0:

@@ -33,7 +33,7 @@ class Unit:
 
 @dataclass(frozen=True)
 class Role:
-    """What a text or path parameter names: "label", "folder", "file", "new file" or "subject"."""
+    """What a text or path parameter names: "label" or "folder"."""
 
     text: str
 
@@ -52,8 +52,6 @@ WorldPoint = Annotated[tuple[float, float, float], Unit("mm")]
 Spacing = Annotated[tuple[float, float, float], Unit("mm"), Between(1e-9, 1e6)]
 LabelName = Annotated[str, Role("label")]
 FolderPath = Annotated[Path, Role("folder")]
-FilePath = Annotated[Path, Role("file")]
-NewFilePath = Annotated[Path, Role("new file")]
 
 
 @dataclass(frozen=True)

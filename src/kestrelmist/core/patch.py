@@ -10,6 +10,7 @@ from __future__ import annotations
 import struct
 import zlib
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numba
 import numpy as np
@@ -60,6 +61,11 @@ class Patch:
                 slice(int(row[0] // nj), int(row[-1] // nj) + 1))
 
     def to_bytes(self) -> bytes:
+        """The form the journal keeps; made once, so that a worker can make it before the window needs it."""
+        return self._packed
+
+    @cached_property
+    def _packed(self) -> bytes:
         parts = [zlib.compress(np.diff(self.starts, prepend=0).astype("<i8").tobytes(), 1),
                  zlib.compress(self.lengths.astype("<i4").tobytes(), 1),
                  zlib.compress(self.old.astype("<u2").tobytes(), 1),

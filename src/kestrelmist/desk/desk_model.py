@@ -109,7 +109,10 @@ class Desk(QObject):
 
         def read(progress):
             image.fetch(progress)
-            return self.study.labels(record.id), image.display_range()
+            labels = self.study.labels(record.id)
+            if labels.counts[0] == labels.kji.size:
+                labels.kji.fill(0)  # the system hands out memory on first touch: better here than under the first stroke
+            return labels, image.display_range()
 
         def shown(result):
             if self.record is not record:
@@ -243,8 +246,10 @@ class Desk(QObject):
 
         def work(progress):
             result = call.compute(progress.part(0.0, 0.7))
-            if isinstance(result, LabelEdit):
-                return result, None  # kept by the undo stack, in the window's thread
+            if isinstance(result, LabelEdit):  # kept by the undo stack in the window's thread; packed here, which takes longer
+                if result.patch is not None:
+                    result.patch.to_bytes()
+                return result, None
             return result, keep(self.study, call, result, progress.part(0.7, 1.0))
 
         self.work.start(title or call.operation.title, work, lambda made: self._made(call, *made, done))

@@ -1,0 +1,1 @@
+"""File formats: one module a family; sniff, read lazily, write whole."""

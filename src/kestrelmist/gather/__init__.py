@@ -1,0 +1,1 @@
+"""Operations that bring data in."""

@@ -1,0 +1,1 @@
+"""Operations that turn images and labels into tables."""

@@ -1,0 +1,1 @@
+"""Operations and tools that mark anatomy as labels."""

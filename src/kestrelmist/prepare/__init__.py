@@ -1,0 +1,1 @@
+"""Operations that make new images from images."""

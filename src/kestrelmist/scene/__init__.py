@@ -1,0 +1,1 @@
+"""Pictures from data, without a window: panes, thumbnails, the Solid view."""

@@ -43,12 +43,20 @@ class LabelLook:
 
 def draw(view: View, image: Image | None, look: ImageLook | None, labels: LabelMap | None = None,
          label_look: LabelLook = LabelLook(), out: np.ndarray | None = None) -> np.ndarray:
-    """Draw a pane.
+    """Draw a pane: the image, and labels over it.
 
     Returns
     -------
     uint32 array (height, width) of packed colours; `out` itself when given and of that shape.
     """
+    out = draw_image(view, image, look, out)
+    if labels is not None:
+        draw_labels(view, labels, label_look, out)
+    return out
+
+
+def draw_image(view: View, image: Image | None, look: ImageLook | None, out: np.ndarray | None = None) -> np.ndarray:
+    """Draw the image alone; see `draw`."""
     shape = (view.height, view.width)
     out = np.empty(shape, np.uint32) if out is None or out.shape != shape else out
     if image is None or look is None:
@@ -63,11 +71,14 @@ def draw(view: View, image: Image | None, look: ImageLook | None, labels: LabelM
         in_bands(shape, lambda a, b: draw_plane(plane.values, plane.columns(shape[1]), plane.rows(shape[0]), *colouring, a, b))
     else:
         in_bands(shape, lambda a, b: _draw_values(image.kji, frame, *colouring, a, b))
-    if labels is not None:
-        numbers = sample_labels(view, labels)
-        colours = label_colours(labels.table, label_look.only)
-        in_bands(shape, lambda a, b: _draw_labels(numbers, colours, float(label_look.fill), label_look.edges, out, a, b))
     return out
+
+
+def draw_labels(view: View, labels: LabelMap, look: LabelLook, out: np.ndarray) -> None:
+    """Draw labels over a picture (height, width) of packed colours."""
+    numbers = sample_labels(view, labels)
+    colours = label_colours(labels.table, look.only)
+    in_bands(out.shape, lambda a, b: _draw_labels(numbers, colours, float(look.fill), look.edges, out, a, b))
 
 
 def sample_labels(view: View, labels: LabelMap) -> np.ndarray:

@@ -1,0 +1,1 @@
+"""The study folder: catalogue, images, labels and their journal, logbook, recipes."""

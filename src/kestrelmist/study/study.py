@@ -129,9 +129,6 @@ class Study:
             self._images[record.id] = image_store.reopened(self.catalogue, record)
         return self._images[record.id]
 
-    def image_id(self, image: Image) -> int | None:
-        return next((key for key, value in self._images.items() if value is image), None)
-
     def add_image(self, image: Image, progress: Progress | None = None) -> int:
         """Keep an image: copies files or writes values, then notes it in the catalogue. All or nothing.
 

@@ -74,8 +74,8 @@ class OperationForm(QWidget):
             field = number(low if p.low < 0 or p.kind is int else 0.0, high, 0 if p.kind is int else 3, unit, p.words)
             settings = {"low": desk.settings.low, "high": desk.settings.high} if p.unit == "value" else {}
             field.setValue(settings.get(p.name, 0.0 if p.required else p.default))
-        elif p.role in ("folder", "file", "new file"):
-            field = PathField(p.role)
+        elif p.role == "folder":
+            field = FolderField()
         else:
             field = QLineEdit("" if p.required or p.default is None else str(p.default))
             field.setProperty("kind", "figures")
@@ -93,7 +93,7 @@ class OperationForm(QWidget):
                 value: Any = field.currentData() if p.choices else field.currentText()
             elif isinstance(field, QCheckBox):
                 value = field.isChecked()
-            elif isinstance(field, (QLineEdit, PathField)):
+            elif isinstance(field, (QLineEdit, FolderField)):
                 value = field.text().strip() or None
             else:
                 value = field.value()
@@ -112,14 +112,14 @@ class OperationForm(QWidget):
         self.desk.run(self.operation.name, given)
 
 
-class PathField(QWidget):
-    """A path with a button to choose it."""
+class FolderField(QWidget):
+    """A folder with a button to choose it."""
 
-    def __init__(self, role: str):
+    def __init__(self):
         super().__init__()
-        self.role, self.field, button = role, QLineEdit(), QPushButton("…")
+        self.field, button = QLineEdit(), QPushButton("…")
         button.setFixedWidth(34)
-        button.setAccessibleName("Choose")
+        button.setAccessibleName("Choose a folder")
         button.clicked.connect(self._choose)
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
@@ -130,12 +130,6 @@ class PathField(QWidget):
         return self.field.text()
 
     def _choose(self) -> None:
-        start = self.field.text() or str(Path.home())
-        if self.role == "folder":
-            name = QFileDialog.getExistingDirectory(self, "Choose a folder", start)
-        elif self.role == "new file":
-            name = QFileDialog.getSaveFileName(self, "Choose a file", start)[0]
-        else:
-            name = QFileDialog.getOpenFileName(self, "Choose a file", start)[0]
+        name = QFileDialog.getExistingDirectory(self, "Choose a folder", self.field.text() or str(Path.home()))
         if name:
             self.field.setText(name)

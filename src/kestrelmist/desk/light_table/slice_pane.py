@@ -8,7 +8,7 @@ from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from ...core.quantity import pretty_unit
-from ...scene.slices import ImageLook, draw
+from ...scene.slices import ImageLook, draw_image, draw_labels
 from ...scene.view import Plane, View, fitted
 from ..desk_model import Desk
 from ..theme.theme import Theme, words
@@ -60,6 +60,8 @@ class Canvas(QWidget):
         self.view: View | None = None
         self.following = True
         self._pixels: np.ndarray | None = None
+        self._image: np.ndarray | None = None
+        self._under: tuple | None = None
         self._stale = True
         self._press: tuple[str, QPoint] | None = None
         self._start = None
@@ -71,7 +73,7 @@ class Canvas(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setAccessibleName(f"{plane.name} pane")
         desk.image_changed.connect(self.fit)
-        for signal in (desk.crosshair_moved, desk.labels_changed, desk.look_changed, desk.settings_changed):
+        for signal in (desk.crosshair_moved, desk.labels_changed, desk.look_changed, desk.settings_changed, desk.stage_changed):
             signal.connect(self.refresh)
         desk.tool_changed.connect(self._show_cursor)
 
@@ -141,7 +143,12 @@ class Canvas(QWidget):
         if view is None or not self.desk.ready or self.desk.look is None:
             return None
         if self._stale or self._pixels is None or self._pixels.shape != (view.height, view.width):
-            self._pixels = draw(view, self.desk.image, self._look(), self.desk.labels, self.desk.label_look, self._pixels)
+            # a brush changes labels only: the image below them is drawn once and kept
+            under = (view, self.desk.image, self._look())
+            if self._under != under:
+                self._image, self._under = draw_image(*under, self._image), under
+            self._pixels = self._image.copy()
+            draw_labels(view, self.desk.labels, self.desk.label_look, self._pixels)
             self._stale = False
         return self._pixels
 
