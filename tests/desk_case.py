@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import os
 import time
+from unittest import mock
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PySide6.QtCore import QEventLoop, QPoint, QPointF, Qt, QTimer
-from PySide6.QtGui import QWheelEvent
+from PySide6.QtCore import QEvent, QEventLoop, QPoint, QPointF, Qt, QTimer
+from PySide6.QtGui import QMouseEvent, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from kestrelmist.desk.app import application
+from kestrelmist.desk.solid.solid_pane import SolidCanvas
 from kestrelmist.desk.window import Window
 from kestrelmist.study.study import Study
 from tests.making import PlaceCase
@@ -25,14 +27,28 @@ def pause(milliseconds: int) -> None:
     loop.exec()
 
 
+def with_solid_view(test):
+    """Mark a test that looks at the Solid view; in the others its process is not started, which saves two seconds each."""
+    test.with_solid_view = True
+    return test
+
+
 class DeskCase(PlaceCase):
     """Opens windows on studies and closes them again."""
+
+    def setUp(self):
+        super().setUp()
+        if not hasattr(getattr(self, self._testMethodName), "with_solid_view"):
+            unbuilt = mock.patch.object(SolidCanvas, "_build", lambda canvas: None)
+            unbuilt.start()
+            self.addCleanup(unbuilt.stop)
 
     def open(self, folder) -> Window:
         self.app = application()
         window = Window(Study(folder, create=True))
         self.troubles: list[str] = []
         window.desk.trouble.connect(self.troubles.append)
+        window.bench.checks._soon.setInterval(20)  # a person's pause is longer than a test's
         window.resize(1280, 800)
         window.show()
         window.start()
@@ -43,6 +59,9 @@ class DeskCase(PlaceCase):
     def shut(self, window: Window) -> None:
         if window.isVisible():
             window.close()
+        # closed windows that live on are dressed again with every new one
+        window.deleteLater()
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
         QApplication.processEvents()
 
     def settle(self, window: Window, seconds: float = 60) -> None:
@@ -69,9 +88,6 @@ class DeskCase(PlaceCase):
         canvas = window.table.slices[pane].canvas
         a, b = self.pixel(canvas, start), self.pixel(canvas, end)
         QTest.mousePress(canvas, button, Qt.KeyboardModifier.NoModifier, a)
-        from PySide6.QtCore import QEvent
-        from PySide6.QtGui import QMouseEvent
-
         for share in (0.5, 1.0):
             at = QPointF(a) + (QPointF(b) - QPointF(a)) * share
             QApplication.sendEvent(canvas, QMouseEvent(QEvent.Type.MouseMove, at, canvas.mapToGlobal(at), Qt.MouseButton.NoButton, button,

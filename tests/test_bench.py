@@ -13,7 +13,7 @@ from kestrelmist.desk.light_table.overlay import scale_bar
 from kestrelmist.desk.theme.theme import Theme
 from kestrelmist.desk.theme.tokens import DUSK
 from kestrelmist.operations import all_operations, find_operation
-from tests.desk_case import DeskCase, pause
+from tests.desk_case import DeskCase, pause, with_solid_view
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -180,6 +180,7 @@ class BenchTest(DeskCase):
             self.assertEqual(text, wanted)
             self.assertLessEqual(length / pixel, room)
 
+    @with_solid_view
     def test_solid_view_turns_and_survives_its_process(self):
         self.press(self.outline.tools["grow"])
         self.desk.go_to((-4.25, 0.25, 0.25))

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 from kestrelmist.core.progress import Progress
 from kestrelmist.desk.theme.tokens import DUSK, MIST, contrast
 from kestrelmist.study.study import Study
-from tests.desk_case import DeskCase, pause
+from tests.desk_case import DeskCase, pause, with_solid_view
 from tests.making import dicom_folder, two_balls
 
 TRUTH = int((two_balls().data > 0).sum())
@@ -149,6 +149,7 @@ class DeskTest(DeskCase):
         self.assertIs(self.window.table.lead, axial)
         self.assertGreater(axial.width(), 400)
 
+    @with_solid_view
     def test_the_whole_task(self):
         """Grow, take the bridge away, grow again, touch up, lock, measure, save."""
         self.outline()

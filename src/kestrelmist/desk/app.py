@@ -33,7 +33,15 @@ def open_window(folder: Path) -> Window:
     """A window on a study; the study is made when the folder holds none."""
     window = Window(Study(folder, create=True))
     WINDOWS.append(window)
+    window.closed.connect(lambda: _forget(window))
     return window
+
+
+def _forget(window: Window) -> None:
+    """Let go of a closed window, so that the next theme does not dress it too."""
+    if window in WINDOWS:
+        WINDOWS.remove(window)
+        window.deleteLater()
 
 
 def start(places: list[Path], picture: Path | None = None, demo: bool = False) -> int:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QTimer, Qt
+from PySide6.QtCore import QTimer, Qt, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QApplication, QFileDialog, QHBoxLayout, QLabel, QMainWindow, QVBoxLayout, QWidget
 
@@ -55,6 +55,8 @@ class Message(QLabel):
 
 class Window(QMainWindow):
     """Everything, around one Desk."""
+
+    closed = Signal()
 
     def __init__(self, study: Study):
         super().__init__()
@@ -215,3 +217,4 @@ class Window(QMainWindow):
             print(trouble)
         self.desk.undo.blockSignals(True)  # the stack empties itself after the widgets that listen to it are gone
         event.accept()
+        self.closed.emit()
