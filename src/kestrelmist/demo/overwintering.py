@@ -19,10 +19,6 @@ from ..formats.nifti import read_label_map, write_label_map, write_nifti
 from ..study.label_store import difference
 from ..study.run import run
 from ..study.study import Study
-from .animal import make_animal
-from .dicom_files import write_series
-from .scans import head_ct_space, head_mr_space, scan_ct, scan_mr
-from .truth import true_labels, true_volume
 
 EDITION = 5
 """Raised whenever the animal or its scans change, so that old copies are made anew."""
@@ -74,6 +70,12 @@ def scenes(progress: Progress | None = None) -> Scenes:
 
 def make_scenes(folder: Path, progress: Progress) -> None:
     """Make the animal and everything scanned from it."""
+    # loaded here: a demo that is there already opens without them
+    from .animal import make_animal
+    from .dicom_files import write_series
+    from .scans import head_ct_space, head_mr_space, scan_ct, scan_mr
+    from .truth import true_labels, true_volume
+
     made = Scenes(folder)
     (folder / "truth").mkdir(parents=True)
     progress.at(0.0, "Making the animal")

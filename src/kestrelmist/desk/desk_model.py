@@ -228,6 +228,17 @@ class Desk(QObject):
         self.edit_labels(LabelEdit(f"New label “{label.name}”", None, self.labels.table, table))
         self.choose_label(label.number)
 
+    def start_labels(self) -> None:
+        """Put an empty label map on the lead image's grid in place of one that does not fit it; undo starts anew too."""
+        try:
+            self.labels = self.study.start_labels(self.record.id)
+        except Trouble as trouble:
+            self.trouble.emit(str(trouble))
+            return
+        self.undo.clear()
+        self.label_number = None
+        self.labels_edited(self.record.id)
+
     def change_label(self, number: int, **changes) -> None:
         """Rename, recolour, hide, lock: anything in the label table."""
         before = self.labels.table

@@ -25,8 +25,8 @@ class LabelStore:
         self.catalogue, self.session = catalogue, session
 
     def map_id(self, image_id: int) -> int | None:
-        """The id of an image's label map, None when it has none yet."""
-        found = self.catalogue.rows("SELECT id FROM label_map WHERE image_id = ? ORDER BY id", image_id)
+        """The id of an image's label map (the newest), None when it has none yet."""
+        found = self.catalogue.rows("SELECT id FROM label_map WHERE image_id = ? ORDER BY id DESC", image_id)
         return found[0]["id"] if found else None
 
     def make(self, image_id: int, space: Space, name: str) -> int:

@@ -199,6 +199,14 @@ class Study:
         found = self.label_store.map_id(record.id)
         return found if found is not None else (-record.id if -record.id in self._labels else None)
 
+    def start_labels(self, wanted: int | str) -> LabelMap:
+        """An empty label map on the image's own grid in place of the present one, which stays in the catalogue."""
+        record = self.find(wanted)
+        key = self.label_store.make(record.id, record.space, f"Labels on {record.name}")
+        self._labels[key] = self.label_store.load(key)
+        self._labels[key].subject = record.subject
+        return self._labels[key]
+
     def keep_edit(self, wanted: int | str, edit: LabelEdit, applied: bool = False, step: Step | None = None) -> None:
         """Journal an edit, with its line in the logbook, and apply it (unless the hand that made it has done so already).
 

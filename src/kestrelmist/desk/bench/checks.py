@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, QTimer
-from PySide6.QtGui import QColor, QPainter
+from PySide6.QtCore import QPointF, Qt, QTimer
+from PySide6.QtGui import QColor, QPainter, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ...checks.notice import Mend, Notice, Subject, run_checks
-from ...core.labels import LabelMap
 from ..desk_model import Desk
 from ..theme.theme import Theme
 from .rows import section
@@ -34,9 +33,6 @@ class Dot(QWidget):
         elif self.level == "wrong":
             painter.drawRect(2, 5, 9, 9)
         else:
-            from PySide6.QtCore import QPointF
-            from PySide6.QtGui import QPolygonF
-
             painter.drawPolygon(QPolygonF([QPointF(6.5, 4), QPointF(12, 14), QPointF(1, 14)]))
 
 
@@ -118,8 +114,6 @@ class ChecksList(QWidget):
         """Do what the button says."""
         desk = self.desk
         if mend.operation == "new-labels":
-            from ...study.label_store import difference
-
-            desk.edit_labels(difference(desk.labels, LabelMap(desk.labels.space), "Start new labels"))
+            desk.start_labels()
         else:
             desk.run(mend.operation, mend.settings, title=mend.words)
