@@ -103,10 +103,6 @@ class Space:
             direction[world, :] = direction[:, grid] = -1
         return tuple(result)
 
-    def step_along(self, world_axis: int) -> float:
-        """Voxel size along the grid axis nearest to a world axis."""
-        return self.spacing[self.world_axis_of.index(world_axis)]
-
     def same_grid(self, other: Space) -> bool:
         """Whether every voxel of both stands at the same place, to a thousandth of a voxel."""
         if self.shape != other.shape or self.unit != other.unit:

@@ -114,13 +114,23 @@ def blend(under, over, opacity):
     return np.uint32(0xFF000000 | (r << 16) | (g << 8) | b)
 
 
+@numba.njit(nogil=True, cache=True)
+def shade(value, base, scale, colours, under, opacity, tint_low, tint_high, tint_colour):
+    """Packed colour of a value, tinted when it lies in the tint's range (which is empty when low is above high)."""
+    colour = colours[int(min(max((value - base) * scale, np.float32(0.0)), np.float32(255.0)))]
+    if opacity < 1.0:
+        colour = blend(under, colour, opacity)
+    if tint_low <= value <= tint_high:
+        colour = blend(colour, tint_colour, 0.45)
+    return colour
+
+
 @numba.njit(nogil=True, cache=True, fastmath={"contract", "reassoc", "nsz", "arcp"})
 def draw_plane(plane, columns, rows, low, high, colours, smooth, opacity, tint_low, tint_high, tint_colour, out, top, bottom):
     """Colour rows `top` to `bottom` of a picture from a lifted slice."""
     width, size = out.shape[1], plane.shape[1]
     scale = np.float32(255.0 / (high - low)) if high > low else np.float32(0.0)
     base, under = np.float32(low), np.uint32(BACKGROUND)
-    tinted = tint_low <= tint_high
     line = np.empty(size, np.float32)
     left, right, nearest = columns[0].astype(np.int32), columns[1].astype(np.int32), columns[3].astype(np.int32)
     weights = columns[2].copy()
@@ -146,12 +156,7 @@ def draw_plane(plane, columns, rows, low, high, colours, smooth, opacity, tint_l
                 value = a + (line[right[x]] - a) * weights[x]
             else:
                 value = line[nearest[x]]
-            colour = colours[int(min(max((value - base) * scale, np.float32(0.0)), np.float32(255.0)))]
-            if opacity < 1.0:
-                colour = blend(under, colour, opacity)
-            if tinted and tint_low <= value <= tint_high:
-                colour = blend(colour, tint_colour, 0.45)
-            out[y, x] = colour
+            out[y, x] = shade(value, base, scale, colours, under, opacity, tint_low, tint_high, tint_colour)
 
 
 @numba.njit(nogil=True, cache=True)

@@ -14,7 +14,7 @@ import numpy as np
 
 from ..core.image import Image
 from ..core.labels import LabelMap
-from .aligned import BACKGROUND, blend, draw_plane, in_bands, lifted, sample_plane
+from .aligned import BACKGROUND, blend, draw_plane, in_bands, lifted, sample_plane, shade
 from .colours import colour_table, label_colours, packed
 from .view import View
 
@@ -126,7 +126,6 @@ def _draw_values(volume, frame, low, high, colours, smooth, opacity, tint_low, t
     scale = np.float32(255.0 / (high - low)) if high > low else np.float32(0.0)
     base, under = np.float32(low), np.uint32(BACKGROUND)
     width = out.shape[1]
-    tinted = tint_low <= tint_high
     for y in range(top, bottom):
         oi = frame[0, 0] + frame[2, 0] * y
         oj = frame[0, 1] + frame[2, 1] * y
@@ -165,13 +164,7 @@ def _draw_values(volume, frame, low, high, colours, smooth, opacity, tint_low, t
                 j = min(max(int(np.floor(fj + 0.5)), 0), nj - 1)
                 k = min(max(int(np.floor(fk + 0.5)), 0), nk - 1)
                 value = np.float32(volume[k, j, i])
-            grey = (value - base) * scale
-            colour = colours[int(min(max(grey, np.float32(0.0)), np.float32(255.0)))]
-            if opacity < 1.0:
-                colour = blend(under, colour, opacity)
-            if tinted and tint_low <= value <= tint_high:
-                colour = blend(colour, tint_colour, 0.45)
-            out[y, x] = colour
+            out[y, x] = shade(value, base, scale, colours, under, opacity, tint_low, tint_high, tint_colour)
 
 
 @numba.njit(nogil=True, cache=True)
