@@ -129,6 +129,14 @@ class DeskTest(DeskCase):
         np.testing.assert_array_equal(after[:, ::-1][50:-50, 50:-50] >> 28, before[50:-50, 50:-50] >> 28)
         self.assertEqual(self.window.table.slices[0].canvas.view.letters()["left"], "R")
 
+    def test_readout_follows_the_slice_under_a_resting_pointer(self):
+        canvas = self.window.table.slices[0].canvas
+        self.drag(self.window, 0, (-4.0, 0, 0), (-3.0, 0, 1.0))
+        self.wheel(canvas, 3)
+        shown = [float(v.replace("−", "-")) for v in self.window.readout.fields["World"].text().split()[:3]]
+        self.assertAlmostEqual(shown[1], self.desk.crosshair[1], places=2)
+        np.testing.assert_allclose((shown[0], shown[2]), (-3.0, 1.0), atol=0.1)
+
     def test_display_range_zoom_and_swap(self):
         look = self.desk.look
         self.drag(self.window, 0, (0, 0, 0), (4, 0, 0), Qt.MouseButton.RightButton)

@@ -104,6 +104,10 @@ def tissues(wx, y, z, rough, out):
         Filled with the distance to each tissue, mm.
     """
     x = abs(wx)
+    skin = _skin(x, y, z)
+    if skin > 0.8:  # air, and nothing of the animal near: half of the lattice
+        out[:] = skin
+        return
     brain = _brain(x, y, z)
     cord = rod(x, y, z, 0.0, -9.0, -1.4, 0.0, -24.0, -1.9, 1.65, 1.35)
     wall = 0.46 + 0.07 * rough
@@ -143,7 +147,7 @@ def tissues(wx, y, z, rough, out):
     throat = min(throat, rod(x, y, z, 0.0, -5.5, -4.1, 0.0, -24.0, -5.4, 0.65, 0.85))
     mouth = ellipsoid(x, y, z, 0.0, 4.5, -3.75, 1.05, 4.6, 0.13)
     scroll = abs(math.sin(2.9 * x + 1.4 * math.sin(1.9 * z + 0.5 * y)) * math.cos(2.3 * z + 0.9 * math.sin(2.1 * x))) - 0.42
-    out[SKIN], out[BRAIN], out[CORD], out[SKULL], out[JAW], out[VERTEBRA] = _skin(x, y, z), brain, cord, skull, jaw, vertebra
+    out[SKIN], out[BRAIN], out[CORD], out[SKULL], out[JAW], out[VERTEBRA] = skin, brain, cord, skull, jaw, vertebra
     out[TEETH] = min(upper, lower)
     out[AIR] = min(min(nose, hollow), min(min(throat, mouth), canal))
     out[MUCOSA] = max(nose, min(0.35 * scroll, min(abs(x) - 0.12, -(nose + 0.16))))

@@ -44,7 +44,7 @@ def true_labels(animal: Animal, tissues: list[str], space: Space) -> np.ndarray:
 def _volume(field, start, steps, shape, first, last, finer, voxel):
     whole = 0.0
     share = 1.0 / finer**3
-    reach = voxel * 1.8 / 2 + 0.25  # distances are approximate away from the surface: look twice as far as needed
+    reach = voxel * 1.8 + 0.05  # half a diagonal, twice, since distances are approximate away from the surface
     for k in range(first, last):
         for j in range(shape[1]):
             for i in range(shape[0]):

@@ -66,6 +66,7 @@ class Canvas(QWidget):
         self._press: tuple[str, QPoint] | None = None
         self._start = None
         self.pointer: np.ndarray | None = None
+        self._mouse: QPointF | None = None
         self.stroke = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -73,6 +74,7 @@ class Canvas(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setAccessibleName(f"{plane.name} pane")
         desk.image_changed.connect(self.fit)
+        desk.crosshair_moved.connect(self._follow_slice)
         for signal in (desk.crosshair_moved, desk.labels_changed, desk.look_changed, desk.settings_changed, desk.stage_changed):
             signal.connect(self.refresh)
         desk.tool_changed.connect(self._show_cursor)
@@ -124,6 +126,12 @@ class Canvas(QWidget):
         self.following = False
         self.view = view.moved(centre=tuple(np.asarray(view.centre) - view.right * dx * scale - view.down * dy * scale))
         self.refresh()
+
+    def _follow_slice(self) -> None:
+        """The slice has changed under a resting pointer: it points at another place now."""
+        if self._mouse is not None:
+            self.pointer = self.world_at(self._mouse)
+            self.pointed.emit(self.pointer)
 
     # drawing
 
@@ -198,7 +206,7 @@ class Canvas(QWidget):
         world = self.world_at(event.position())
         if world is None or not self.desk.ready:
             return
-        self.pointer = world
+        self.pointer, self._mouse = world, event.position()
         self.pointed.emit(world)
         if self._press is None:
             if hand_tool(self.desk.tool).has_size:
@@ -245,7 +253,7 @@ class Canvas(QWidget):
             self.mousePressEvent(event)
 
     def leaveEvent(self, event) -> None:
-        self.pointer = None
+        self.pointer = self._mouse = None
         self.pointed.emit(None)
         self.update()
 
