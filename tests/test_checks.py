@@ -8,6 +8,7 @@ from kestrelmist.core.labels import LabelMap
 from kestrelmist.core.space import Space
 from kestrelmist.operations import find_operation
 from kestrelmist.outline.paint import paint
+from kestrelmist.prepare.spacing import set_spacing
 from tests.making import labelled, straight_space, two_balls
 
 
@@ -53,10 +54,16 @@ class ChecksTest(unittest.TestCase):
         self.assertEqual((self.found()[0].level, self.found()[0].mend.operation), ("wrong", "new-labels"))
 
     def test_spacing_that_is_missing_or_was_uneven(self):
-        for note, level in (("The file gives a voxel size but no position, so sides are unknown", "wrong"),
-                            ("1 slice is missing in the stack, at place 3 of 9", "look")):
+        for note, level, mend in (("The file gives a voxel size but no position, so sides are unknown", "wrong", "set-spacing"),
+                                  ("1 slice is missing in the stack, at place 3 of 9", "look", "gather")):
             self.image.origin.notes = [note]
-            self.assertEqual([(n.level, n.mend.operation) for n in self.found("gather")], [(level, "facts")])
+            self.assertEqual([(n.level, n.mend.operation, n.mend.ask) for n in self.found("gather")], [(level, mend, True)])
+
+    def test_voxel_size_can_be_set(self):
+        image = set_spacing(self.image, (0.25, 1.0, 2.0))
+        self.assertEqual(image.space.spacing, (0.25, 1.0, 2.0))
+        np.testing.assert_allclose(image.space.centre, self.image.space.centre, atol=1e-12)
+        np.testing.assert_array_equal(image.data, self.image.data)
 
     def test_very_thick_slices(self):
         self.image = Image(np.zeros((5, 5, 5), np.int16), Space((5, 5, 5), np.diag([0.2, 0.2, 1.2, 1])))

@@ -97,6 +97,13 @@ class WrongFilesTest(DeskCase):
         self.assertEqual(window.desk.record.space.spacing, (0.5, 0.5, 0.5))
         self.assertIn("unsure", window.bench.checks.notices[0].sentence)
         self.assertIn("scale unsure", window.readout.scale.text())
+        self.press(next(b for b in window.bench.checks.findChildren(QPushButton) if b.text() == "Set size"))
+        form = window.bench.pages["Prepare"].form
+        form.fields["spacing"].setText("0.5, 0.5, 0.25")
+        self.press(form.apply)
+        self.settle(window)
+        self.assertEqual(window.desk.record.space.spacing, (0.5, 0.5, 0.25))
+        self.assertIn("header scale", window.readout.scale.text())
         window.close()
         with Study(self.place / "study") as study:
             np.testing.assert_array_equal(study.image(1).data, two_balls().data)

@@ -14,11 +14,12 @@ from ..core.labels import LabelMap
 
 @dataclass(frozen=True)
 class Mend:
-    """A button: runs an operation with settings, or, for "show", moves the crosshair to a place."""
+    """A button: runs an operation with settings, or opens its form when it has something to `ask`."""
 
     words: str
     operation: str
     settings: dict[str, Any] = field(default_factory=dict)
+    ask: bool = False
 
 
 @dataclass(frozen=True)

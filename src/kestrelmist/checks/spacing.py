@@ -11,10 +11,10 @@ def spacing_unsure(subject: Subject) -> list[Notice]:
     notices = []
     for note in subject.image.origin.notes:
         if "sides are unknown" in note or "spacing" in note or "voxel size" in note:
-            notices.append(Notice("wrong", f"{note}: lengths and sides on this image are unsure.", Mend("Show facts", "facts"),
-                                  "spacing_unsure"))
+            notices.append(Notice("wrong", f"{note}: lengths and sides on this image are unsure.",
+                                  Mend("Set size", "set-spacing", ask=True), "spacing_unsure"))
         elif "missing" in note or "same place" in note or "uneven" in note:
-            notices.append(Notice("look", f"{note}.", Mend("Show facts", "facts"), "spacing_unsure"))
+            notices.append(Notice("look", f"{note}.", Mend("Gather again", "gather", ask=True), "spacing_unsure"))
     return notices
 
 

@@ -96,7 +96,7 @@ class Bench(QWidget):
         self.stack = OnePage()
         for widget in self.pages.values():
             self.stack.add(widget)
-        self.look, self.checks = LookPanel(desk), ChecksList(desk)
+        self.look, self.checks = LookPanel(desk), ChecksList(desk, self.open_operation)
         inside = QWidget()
         inside.setProperty("kind", "scrolled")
         inner = QVBoxLayout(inside)

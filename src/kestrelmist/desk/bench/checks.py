@@ -7,6 +7,7 @@ from PySide6.QtGui import QColor, QPainter, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ...checks.notice import Mend, Notice, Subject, run_checks
+from ...operations import find_operation
 from ..desk_model import Desk
 from ..theme.theme import Theme
 from .rows import section
@@ -39,9 +40,9 @@ class Dot(QWidget):
 class ChecksList(QWidget):
     """Runs the checks of the present stage in a worker whenever something has changed and the hand rests."""
 
-    def __init__(self, desk: Desk):
+    def __init__(self, desk: Desk, open_operation):
         super().__init__()
-        self.desk, self.notices, self._job = desk, [], None
+        self.desk, self.notices, self._job, self._open = desk, [], None, open_operation
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(0, 0, 0, 0)
         self.column.setSpacing(5)
@@ -115,5 +116,7 @@ class ChecksList(QWidget):
         desk = self.desk
         if mend.operation == "new-labels":
             desk.start_labels()
+        elif mend.ask:
+            self._open(find_operation(mend.operation))
         else:
             desk.run(mend.operation, mend.settings, title=mend.words)
