@@ -209,6 +209,33 @@ class DeskTest(DeskCase):
         self.assertIn("operation: grow", text)
         self.assertIn("low: 500.0", text)
 
+    def test_labels_are_not_changed_from_two_sides_at_once(self):
+        self.outline()
+        self.desk.set_tool("brush")
+        self.desk.set_settings(size=3.0)
+        self.desk.go_to((0.25, 0.25, 5.25))
+        self.click(self.window, 0, self.desk.crosshair)
+        dab = int(self.desk.labels.counts[1])
+        grow = {"label": "Other", "point": (-4.0, 0.0, 0.0), "low": 500.0, "high": 2000.0}
+        self.desk.run("grow", grow)
+        canvas = self.window.table.slices[0].canvas
+        QTest.mouseClick(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, self.pixel(canvas, (6.0, 0.25, 5.25)))
+        self.assertIn("still at work on the labels", self.troubles[-1])
+        self.assertEqual(int(self.desk.labels.counts[1]), dab)
+        self.desk.undo.undo()  # the dab goes while the worker computes; what it made must fit the labels as they are now
+        self.settle(self.window)
+        labels = self.desk.labels
+        self.assertEqual((int(labels.counts[1]), int(labels.counts[2])), (0, TRUTH))
+        np.testing.assert_array_equal(labels.counts[:3], np.bincount(labels.data.ravel(), minlength=3))
+        self.desk.undo.undo()
+        np.testing.assert_array_equal(labels.counts[1:3], (0, 0))
+        # a lock put on meanwhile holds
+        self.desk.run("threshold", {"label": "Ball", "low": 500.0, "high": 2000.0})
+        self.desk.change_label(1, locked=True)
+        self.settle(self.window)
+        self.assertIn("“Ball” is locked", self.troubles[-1])
+        self.assertEqual(int(labels.counts[1]), 0)
+
     def test_undo_and_redo_reach_everything(self):
         self.outline()
         stack, labels = self.desk.undo, self.desk.labels

@@ -263,7 +263,28 @@ class Desk(QObject):
                 return result, None
             return result, keep(self.study, call, result, progress.part(0.7, 1.0))
 
-        self.work.start(title or call.operation.title, work, lambda made: self._made(call, *made, done))
+        stamp = self.label_stamp()
+
+        def made(outcome):
+            result, kept = outcome
+            if isinstance(result, LabelEdit) and self.label_stamp() != stamp and self.record and self.record.id == call.record.id:
+                # undone, locked or renamed meanwhile: the edit fits labels that are no more, so it is worked out anew
+                self.run(operation, settings, done, title)
+            else:
+                self._made(call, result, kept, done)
+
+        job = self.work.start(title or call.operation.title, work, made)
+        job.edits_labels = call.operation.returns is LabelEdit
+
+    def label_stamp(self) -> tuple | None:
+        """Changes whenever the lead image's labels do."""
+        return None if self.labels is None else (id(self.labels), int(self.labels.revision.sum()), self.labels.table.labels)
+
+    def require_labels_free(self) -> None:
+        """Raises Trouble while a worker is busy with labels: a stroke and an operation may not change them at once."""
+        job = next((j for j in self.work.jobs if j.edits_labels), None)
+        if job:
+            raise Trouble(f"“{job.title}” is still at work on the labels", "wait a moment, or cancel it above")
 
     def _made(self, call: Call, result, kept, done) -> None:
         if isinstance(result, LabelEdit):

@@ -21,6 +21,7 @@ class Job(QObject):
     def __init__(self, title: str, work: Callable, done: Callable | None, failed: Callable | None, loud: bool):
         super().__init__()
         self.title, self.work, self.done, self.failed, self.loud = title, work, done, failed, loud
+        self.edits_labels = False
         self._told = 0.0
         self.progress = Progress(self._tell, title)
 

@@ -203,10 +203,15 @@ class OutlineBench(OperationPages):
         """Bring back the labels as they were before the last session, as an undoable step."""
         desk = self.desk
         map_id, session = desk.study.label_map_id(desk.record), self.before.property("session")
-        labels = desk.labels
-        desk.work.start("Going back", lambda progress: desk.study.label_store.state_before(map_id, session, labels), self._gone_back)
+        labels, stamp = desk.labels, desk.label_stamp()
+        job = desk.work.start("Going back", lambda progress: desk.study.label_store.state_before(map_id, session, labels),
+                              lambda edit: self._gone_back(edit, stamp))
+        job.edits_labels = True
 
-    def _gone_back(self, edit) -> None:
+    def _gone_back(self, edit, stamp) -> None:
+        if self.desk.label_stamp() != stamp:  # undone or locked meanwhile
+            self.go_back()
+            return
         try:
             self.desk.require_writable()
         except Trouble as trouble:

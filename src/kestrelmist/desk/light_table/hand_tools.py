@@ -32,6 +32,7 @@ class HandTool:
 
     def _label(self, desk):
         desk.require_writable()
+        desk.require_labels_free()
         if desk.label is None:
             raise Trouble("There is no label to work on", "make one with “New label”")
         desk.labels.require_unlocked(desk.label)
