@@ -95,10 +95,13 @@ class NiftiTest(PlaceCase):
             with self.assertRaises(Trouble):
                 open_image(self.place / name)
 
-    def test_4d_is_named_as_such(self):
-        path = self.write("four.nii", np.zeros((3, 3, 3, 5), np.int16), np.eye(4))
-        with self.assertRaisesRegex(Trouble, "5 volumes"):
-            read_nifti(path)
+    def test_4d_is_a_series_of_volumes(self):
+        values = np.random.default_rng(3).integers(-50, 50, (3, 4, 5, 6)).astype(np.int16)
+        image = read_nifti(self.write("four.nii", values, np.eye(4)))
+        self.assertEqual([(a.name, a.size) for a in image.axes], [("time", 6)])
+        self.assertEqual(image.space.shape, (3, 4, 5))
+        for t in (0, 5):
+            np.testing.assert_array_equal(image.frame((t,)).data, values[..., t])
 
     def test_label_maps_come_back_and_measured_values_do_not_pass(self):
         numbers = np.random.default_rng(1).integers(0, 700, (9, 11, 7)).astype(np.uint16)

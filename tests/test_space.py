@@ -61,7 +61,7 @@ class SpaceTest(unittest.TestCase):
 class ImageTest(unittest.TestCase):
     def test_values_are_fetched_once_and_late(self):
         calls = []
-        image = Image(lambda progress: calls.append(1) or np.zeros((4, 5, 6), np.int16), straight_space((4, 5, 6)))
+        image = Image(lambda index, progress: calls.append(1) or np.zeros((4, 5, 6), np.int16), straight_space((4, 5, 6)))
         self.assertFalse(image.in_memory)
         self.assertEqual(image.data.shape, (4, 5, 6))
         self.assertEqual(image.kji.shape, (6, 5, 4))
@@ -80,7 +80,7 @@ class ImageTest(unittest.TestCase):
 
     def test_number_types_are_widened_without_loss(self):
         space = straight_space((2, 2, 2))
-        for kind, wanted in ((np.int8, np.int16), (bool, np.uint8), (np.int32, np.float32), (">i2", np.float32)):
+        for kind, wanted in ((np.int8, np.int16), (bool, np.uint8), (np.int32, np.float32), (">i2", np.int16)):
             image = Image(np.ones((2, 2, 2), kind), space)
             self.assertEqual(image.data.dtype, wanted)
             self.assertTrue((image.data == 1).all())

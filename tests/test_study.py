@@ -189,6 +189,8 @@ class StudyTest(PlaceCase):
         self.study_with_balls().close()
         with sqlite3.connect(self.place / "study" / "study.db") as db:
             db.execute("DROP TABLE result")
+            db.execute("ALTER TABLE image DROP COLUMN axes")
+            db.execute("ALTER TABLE image DROP COLUMN colour")
             db.execute("PRAGMA user_version = 1")
         db.close()
         with Study(self.place / "study") as study:

@@ -21,7 +21,8 @@ from .core.patch import LabelEdit
 from .core.progress import Progress
 from .core.safe_write import written_whole
 from .core.table import Table
-from .formats.nifti import read_label_map, write_label_map, write_nifti
+from .formats.nifti import read_label_map, write_label_map
+from .formats.saving import save_image
 from .formats.opening import open_image
 from .operations import all_operations
 
@@ -95,9 +96,11 @@ def _as_text(value) -> str:
 
 def _common(operation: Operation) -> list[inspect.Parameter]:
     study = Annotated[Optional[Path], typer.Option("--study", help="Study folder to work in and keep the result in.")]
-    out = Annotated[Optional[Path], typer.Option("--out", help="File to write the result to: .csv for tables, .nii or .nii.gz else.")]
+    out = Annotated[Optional[Path], typer.Option("--out", help="File to write the result to: .csv for tables; .nii.gz, .nrrd, .mha, .ome.tif, .ome.zarr … for images; .nii.gz for labels.")]
+    frame = Annotated[Optional[str], typer.Option("--frame", help="One volume of a series: its place along each axis, counted from 1 (3, or 3,1).")]
     as_json = Annotated[bool, typer.Option("--json", help="Print the result as JSON.")]
-    return [_typed("study", study, None), _typed("out", out, None), _typed("json", as_json, False)]
+    picks = [_typed("frame", frame, None)] if any(p.kind is Image for p in operation.inputs) else []
+    return [*picks, _typed("study", study, None), _typed("out", out, None), _typed("json", as_json, False)]
 
 
 def _run(operation: Operation, given: dict[str, Any]) -> None:
@@ -135,13 +138,18 @@ def _in_study(operation: Operation, given: dict, folder: Path, progress: Progres
 
 def _on_files(operation: Operation, given: dict, out: Path | None, progress: Progress):
     """Inputs and result are plain files."""
+    from .study.run import picked
+
     arguments: dict[str, Any] = {}
+    frame = given.pop("frame", None)
     for p in operation.inputs:
         name = given.pop(p.name, None)
         if p.kind is Image:
             if name is None:
                 raise Trouble(f"“{operation.title}” needs an image", "name a file, or an image with --study")
             arguments[p.name] = open_image(name, progress.part(0.0, 0.1))
+            if frame is not None:
+                arguments[p.name] = picked(arguments[p.name], frame)
         elif name is not None and Path(name).exists():
             arguments[p.name] = read_label_map(name)
         elif "image" in arguments and operation.returns is LabelEdit:
@@ -155,7 +163,7 @@ def _on_files(operation: Operation, given: dict, out: Path | None, progress: Pro
         write_label_map(_needed(out, operation), labels)
         return labels
     if isinstance(result, Image):
-        write_nifti(_needed(out, operation), result.data, result.space, result.name)
+        save_image(_needed(out, operation), result, progress.part(0.9, 1.0))
     elif isinstance(result, list):
         raise Trouble(f"“{operation.title}” needs a study to put the images in", "name one with --study; it is made when there is none")
     return result
@@ -164,8 +172,6 @@ def _on_files(operation: Operation, given: dict, out: Path | None, progress: Pro
 def _needed(out: Path | None, operation: Operation) -> Path:
     if out is None:
         raise Trouble(f"“{operation.title}” needs a place for its result", "name a file with --out, or work in a study with --study")
-    if not out.name.lower().endswith((".nii", ".nii.gz")):
-        raise Trouble("Images and labels are written as NIfTI", "end the name in .nii or .nii.gz", out)
     return out
 
 

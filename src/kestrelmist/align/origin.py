@@ -7,7 +7,7 @@ from ..core.operation import WorldPoint, operation
 from ..core.space import Space
 
 
-@operation("align", "Set the origin", name="set-origin", keywords="landmark zero position shift")
+@operation("align", "Set the origin", name="set-origin", keywords="landmark zero position shift", takes="series colour")
 def set_origin(image: Image, point: WorldPoint) -> Image:
     """Move an image so that a landmark comes to lie at world position (0, 0, 0). No value is resampled.
 
@@ -19,4 +19,4 @@ def set_origin(image: Image, point: WorldPoint) -> Image:
     affine = image.space.affine.copy()
     affine[:3, 3] -= point
     space = Space(image.space.shape, affine, image.space.unit, image.space.name)
-    return image.like(image.data, space=space, name=f"{image.name}, origin set")
+    return image.placed(space, name=f"{image.name}, origin set")

@@ -3,59 +3,92 @@
 from __future__ import annotations
 
 import hashlib
+import itertools
 import threading
-from collections.abc import Callable
+from collections import OrderedDict
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
 
+from .axis import Axis, shape_of
+from .labels import LabelMap
 from .progress import Progress, silent
 from .space import Space
+from .values import KERNEL_TYPES, Stored, colour_channels, kernel_ready
 
-KERNEL_TYPES = (np.uint8, np.int16, np.uint16, np.float32)
-"""Number types the compiled kernels are built for; others are widened to float32 on reading."""
+__all__ = ["Image", "Origin", "KERNEL_TYPES", "Fetch"]
+
+Fetch = Callable[[tuple[int, ...], Progress], "np.ndarray | Stored"]
+"""Fetches one volume [i, j, k] of a series by its place along the axes; the place is () without axes."""
+
+FRAMES_KEPT = 1 << 30
+"""Bytes of a series' volumes kept in memory; those not looked at for longest go first."""
 
 
 @dataclass
 class Origin:
-    """Where an image came from: its files, and whether a study keeps copies of them."""
+    """Where an image came from: its files, and whether a study keeps copies of them.
+
+    `reading` says how the same image is found again in those files (which part of a file, a spacing given by hand).
+    """
 
     format: str = ""
     files: list[Path] = field(default_factory=list)
     copy: bool = True
     notes: list[str] = field(default_factory=list)
+    reading: dict = field(default_factory=dict)
 
 
 class Image:
-    """Voxel values in a Space.
+    """Voxel values in a Space, one volume or a series of them.
 
     Parameters
     ----------
     data : array or callable
-        Values indexed [i, j, k], or a function `(progress) -> array` that fetches them. The array is kept
-        with i running fastest in memory (Fortran order), which is how the kernels want it.
+        Values indexed [i, j, k] and then along `axes`; of a colour image also uint8 [..., 3]. Or a function
+        `(index, progress) -> array [i, j, k]` (or `Stored`) that fetches one volume by its place along the axes,
+        () when there are none. Arrays are kept with i running fastest in memory (Fortran order), which is how the
+        kernels want it.
     space : Space
+    axes : sequence of Axis
+        Axes beyond space, for a series of volumes.
+    colour : bool
+        Values are colours, kept packed (0xFFRRGGBB).
     name, subject, modality : str
     unit : str
         Unit of the values: "HU", "" when the scale is arbitrary.
     facts : dict
         Header facts to show and search, as text.
     origin : Origin
+    levels : list of Image
+        The same picture at coarser resolutions, finest first, for images too large for memory.
+    labels : LabelMap
+        Labels that came with the image, drawn into its header or beside it.
     """
 
-    def __init__(self, data, space: Space, name: str = "", subject: str = "", modality: str = "",
-                 unit: str = "", facts: dict | None = None, origin: Origin | None = None):
-        self._fetch: Callable[[Progress], np.ndarray] | None = data if callable(data) else None
-        self._data = None if callable(data) else _kernel_ready(data, space)
+    def __init__(self, data, space: Space, name: str = "", subject: str = "", modality: str = "", unit: str = "",
+                 facts: dict | None = None, origin: Origin | None = None, axes=(), colour: bool = False, levels=(),
+                 labels: LabelMap | None = None):
+        self.space, self.axes, self.colour = space, tuple(axes), colour
+        self._fetch: Fetch = data if callable(data) else _from_array(data, space, self.axes, colour)
+        self._data = None if callable(data) or self.axes else kernel_ready(data, space.shape, colour)
+        self._frames: OrderedDict[tuple, Image] = OrderedDict()
         self._lock = threading.Lock()
         self._hash: str | None = None
+        self._grey: Image | None = None
         self._display: tuple[float, float] | None = None
-        self.space, self.name, self.subject, self.modality, self.unit = space, name, subject, modality, unit
-        self.facts, self.origin = facts or {}, origin or Origin()
+        self.name, self.subject, self.modality, self.unit = name, subject, modality, unit
+        self.facts, self.origin, self.levels, self.labels = facts or {}, origin or Origin(), list(levels), labels
 
     def __repr__(self) -> str:
-        return f"<Image {self.name!r} {'×'.join(map(str, self.space.shape))}>"
+        return f"<Image {self.name!r} {'×'.join(map(str, self.shape))}{' colour' if self.colour else ''}>"
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        """Voxels along i, j, k, then the sizes of the axes."""
+        return (*self.space.shape, *shape_of(self.axes))
 
     @property
     def in_memory(self) -> bool:
@@ -63,62 +96,186 @@ class Image:
 
     @property
     def data(self) -> np.ndarray:
-        """Values indexed [i, j, k]; fetched at the first call."""
-        return self.fetch(silent())
+        """Values indexed [i, j, k] and along the axes; a single volume is kept in memory from the first call on."""
+        if not self.axes:
+            return self.fetch(silent())
+        whole = None
+        for index in self.indices():
+            part = kernel_ready(self._fetch(index, silent()), self.space.shape, self.colour)
+            if whole is None:
+                whole = np.empty(self.shape, part.dtype, order="F")
+            elif whole.dtype != part.dtype:
+                whole = whole.astype(np.float32)
+            whole[(..., *index)] = part
+        return whole
+
+    def indices(self) -> Iterator[tuple[int, ...]]:
+        """The place of every volume along the axes, the first axis running fastest; only () without axes."""
+        for turned in itertools.product(*(range(a.size) for a in reversed(self.axes))):
+            yield turned[::-1]
+
+    @property
+    def count(self) -> int:
+        """Volumes in the series."""
+        return int(np.prod(shape_of(self.axes), dtype=int))
 
     def fetch(self, progress: Progress) -> np.ndarray:
-        """Values indexed [i, j, k], with progress while they are read."""
+        """Values [i, j, k], with progress while they are read; of a series, those of the first volume."""
+        if self.axes:
+            return self.frame((0,) * len(self.axes)).fetch(progress)
         with self._lock:
             if self._data is None:
-                self._data = _kernel_ready(self._fetch(progress), self.space)
+                self._data = kernel_ready(self._fetch((), progress), self.space.shape, self.colour)
             return self._data
+
+    def frame(self, index: tuple[int, ...] = ()) -> Image:
+        """One volume of the series as an image of its own; the image itself when it has no axes."""
+        if not self.axes:
+            return self
+        index = tuple(int(n) for n in index) + (0,) * (len(self.axes) - len(index))
+        with self._lock:
+            if index not in self._frames:
+                place = ", ".join(f"{a.name} {a.words(n)}" for a, n in zip(self.axes, index))
+                picked = Image(lambda _, progress: self._fetch(index, progress), self.space, f"{self.name}, {place}", self.subject,
+                               self.modality, self.unit, self.facts, Origin(self.origin.format, notes=list(self.origin.notes)),
+                               colour=self.colour)
+                picked._display = self._display
+                picked.levels = [level.frame(index) for level in self.levels]
+                self._frames[index] = picked
+            self._frames.move_to_end(index)
+            room = max(2, FRAMES_KEPT // max(1, 4 * int(np.prod(self.space.shape))))
+            while len(self._frames) > room:
+                self._frames.popitem(last=False)
+            return self._frames[index]
+
+    def stored(self, index: tuple[int, ...] = (), progress: Progress | None = None) -> Stored:
+        """One volume exactly as its file holds it, read anew and not kept; colours as packed uint32."""
+        got = self._fetch(tuple(index), progress or silent())
+        if isinstance(got, Stored):
+            return got
+        return Stored(kernel_ready(got, self.space.shape, True) if self.colour else np.asarray(got))
 
     @property
     def kji(self) -> np.ndarray:
-        """The same memory as `data`, indexed [k, j, i] in C order, for kernels."""
-        return self.data.T
+        """The same memory as `data` of a single volume, indexed [k, j, i] in C order, for kernels."""
+        return self.fetch(silent()).T
 
-    def content_hash(self) -> str:
+    def rgb(self, index: tuple[int, ...] = ()) -> np.ndarray:
+        """Colours of one volume as uint8 [i, j, k, 3]."""
+        return colour_channels(self.frame(index).data)
+
+    def content_hash(self, progress: Progress | None = None) -> str:
         """SHA-256 of values, number type and affine: two images with one hash are the same measurement."""
         if self._hash is None:
+            progress = progress or silent()
             digest = hashlib.sha256()
-            digest.update(str((self.space.shape, self.data.dtype.str)).encode())
-            digest.update(np.ascontiguousarray(self.space.affine).tobytes())
-            digest.update(memoryview(np.ascontiguousarray(self.kji)).cast("B"))
+            if self.levels:
+                return self._hash_of_files(digest, progress)
+            for n, index in enumerate(self.indices()):
+                progress.at(n / self.count, "Looking at the values")
+                volume = self.data if not self.axes else kernel_ready(self._fetch(index, progress.part(n / self.count, (n + 1) / self.count)),
+                                                                      self.space.shape, self.colour)
+                if n == 0:
+                    digest.update(str((self.shape, volume.dtype.str)).encode())
+                    digest.update(np.ascontiguousarray(self.space.affine).tobytes())
+                for part in volume.T:
+                    progress.at(n / self.count)
+                    digest.update(memoryview(np.ascontiguousarray(part)).cast("B"))
             self._hash = digest.hexdigest()
         return self._hash
 
+    def _hash_of_files(self, digest, progress: Progress) -> str:
+        """For what is too large to be unpacked just to be told apart: the bytes of its files."""
+        files = [f for given in self.origin.files for f in (sorted(p for p in given.rglob("*") if p.is_file()) if given.is_dir() else [given])]
+        digest.update(str((self.shape, self.space.affine.tolist())).encode())
+        for n, path in enumerate(files):
+            with open(path, "rb") as stream:
+                while block := stream.read(1 << 22):
+                    progress.at(n / len(files), "Looking at the values")
+                    digest.update(block)
+        self._hash = digest.hexdigest()
+        return self._hash
+
     def like(self, data, **changes) -> Image:
-        """A new image with other values; facts, names and space as here unless given in `changes`."""
-        keep = dict(space=self.space, name=self.name, subject=self.subject, modality=self.modality,
-                    unit=self.unit, facts=dict(self.facts))
+        """A new image with other values; facts, names, axes and space as here unless given in `changes`."""
+        keep = dict(space=self.space, name=self.name, subject=self.subject, modality=self.modality, unit=self.unit,
+                    facts=dict(self.facts), axes=self.axes, colour=self.colour)
         return Image(data, **(keep | changes))
+
+    def placed(self, space: Space, **changes) -> Image:
+        """The same values in another space of the same shape, still on disk if they are there."""
+        return self.like(self._fetch if self._data is None else self._data, space=space, **changes)
+
+    def grey(self) -> Image:
+        """The image itself, or the brightness of a colour image: 0.299 red + 0.587 green + 0.114 blue (ITU-R BT.601)."""
+        if not self.colour:
+            return self
+        if self._grey is None:
+            self._grey = self.each_volume(_brightness, colour=False, name=f"{self.name}, brightness")
+        return self._grey
+
+    def each_volume(self, change: Callable[[np.ndarray], np.ndarray], **changes) -> Image:
+        """A new image whose volumes are this one's after `change`, worked out one at a time when asked for."""
+        return self.like(lambda index, progress: change(self._volume(index, progress)), **changes)
+
+    def _volume(self, index: tuple[int, ...], progress: Progress) -> np.ndarray:
+        return self.frame(index).fetch(progress)
 
     def value_at(self, world) -> float | None:
         """Value of the voxel that holds a world position, None outside or while not in memory."""
         voxel = self.space.nearest_voxel(world)
         return None if voxel is None or self._data is None else float(self._data[voxel])
 
+    def value_text(self, world) -> str:
+        """The value at a world position as a person reads it: with its unit, or red, green and blue."""
+        value = self.value_at(world)
+        if value is None:
+            return "–"
+        if self.colour:
+            red, green, blue = colour_channels(np.array([int(value)], np.uint32))[0]
+            return f"{red} {green} {blue}"
+        return "none" if value != value else f"{value:.5g} {self.unit}".replace("-", "−").strip()
+
     def display_range(self) -> tuple[float, float]:
         """Lower and upper value to show at first: 1st and 99.5th percentile of a sample of the voxels."""
         if self._display is None:
-            self._display = self._find_display_range()
+            source = self.frame(tuple(a.size // 2 for a in self.axes)) if self.axes else self
+            self._display = source._find_display_range() if source is self else source.display_range()
+            for shown in self._frames.values():
+                shown._display = self._display
         return self._display
 
     def _find_display_range(self) -> tuple[float, float]:
-        sample = self.kji[::4, ::4, ::4].ravel()
+        if self.colour:
+            return 0.0, 255.0
+        # about a quarter of a million voxels, spread evenly: enough for percentiles, quick on a memory map too
+        step = [max(1, int(np.ceil((n ** 3 / 262_144) ** (1 / 3)))) if n > 1 else 1 for n in self.kji.shape]
+        if min(self.kji.shape) == 1:
+            step = [max(1, n // 512) for n in self.kji.shape]
+        sample = np.asarray(self.kji[::step[0], ::step[1], ::step[2]]).ravel()
         sample = sample[np.isfinite(sample)]
         if sample.size == 0:
             return 0.0, 1.0
         low, high = (float(v) for v in np.percentile(sample, (1, 99.5)))
         return (low, high) if high > low else (low, low + 1.0)
 
+    def for_showing(self, most: int) -> Image:
+        """This image, or the finest of its coarser levels that takes at most `most` bytes a volume."""
+        for image in (self, *self.levels):
+            if int(np.prod(image.space.shape)) * (4 if image.colour else 2) <= most:
+                return image
+        return self.levels[-1] if self.levels else self
 
-def _kernel_ready(data: np.ndarray, space: Space) -> np.ndarray:
+
+def _brightness(packed: np.ndarray) -> np.ndarray:
+    weights = np.array([0.299, 0.587, 0.114], np.float32)
+    return np.rint(colour_channels(packed) @ weights).astype(np.uint8)
+
+
+def _from_array(data, space: Space, axes: tuple[Axis, ...], colour: bool) -> Fetch:
     data = np.asarray(data)
-    if data.shape != space.shape:
-        raise ValueError(f"values of shape {data.shape} do not fill a space of shape {space.shape}")
-    if data.dtype not in KERNEL_TYPES or not data.dtype.isnative:
-        fits = {"int8": np.int16, "bool": np.uint8}.get(data.dtype.name, np.float32)
-        data = data.astype(fits, order="F")
-    return data if data.T.flags.c_contiguous else np.asfortranarray(data)
+    if axes and data.shape[:3 + len(axes)] != (*space.shape, *shape_of(axes)):
+        raise ValueError(f"values of shape {data.shape} do not fill a series of shape {(*space.shape, *shape_of(axes))}")
+    if not axes:
+        return lambda index, progress: data
+    return lambda index, progress: data[(slice(None),) * 3 + index]

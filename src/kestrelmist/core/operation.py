@@ -33,7 +33,7 @@ class Unit:
 
 @dataclass(frozen=True)
 class Role:
-    """What a text or path parameter names: "label" or "folder"."""
+    """What a text or path parameter names: "label", "folder", "file", or "new" for a file or folder to be made."""
 
     text: str
 
@@ -52,6 +52,8 @@ WorldPoint = Annotated[tuple[float, float, float], Unit("mm")]
 Spacing = Annotated[tuple[float, float, float], Unit("mm"), Between(1e-9, 1e6)]
 LabelName = Annotated[str, Role("label")]
 FolderPath = Annotated[Path, Role("folder")]
+FilePath = Annotated[Path, Role("file")]
+NewPath = Annotated[Path, Role("new")]
 
 
 @dataclass(frozen=True)
@@ -139,6 +141,9 @@ class Operation:
     takes_progress: bool
     summary: str
     keywords: str = ""
+    takes: frozenset[str] = frozenset()
+    """"series" and "colour": kinds of image the function works on itself. Without them it is given single volumes only, and
+    the brightness of colour images."""
 
     @property
     def inputs(self) -> tuple[Parameter, ...]:
@@ -162,15 +167,26 @@ class Operation:
         return result
 
     def __call__(self, progress: Progress | None = None, **arguments):
+        for p in self.inputs:
+            if p.kind is Image and p.name in arguments:
+                arguments[p.name] = self._digestible(arguments[p.name])
         if self.takes_progress and progress is not None:
             arguments["progress"] = progress
         return self.function(**arguments)
 
 
+    def _digestible(self, image: Image) -> Image:
+        if image.axes and "series" not in self.takes:
+            size = " × ".join(f"{a.size} {a.name}" for a in image.axes)
+            raise Trouble(f"“{self.title}” works on one volume, and “{image.name}” is a series ({size})",
+                          "choose one of its volumes, on the command line with --frame", next(iter(image.origin.files), None))
+        return image if "colour" in self.takes else image.grey()
+
+
 OPERATIONS: dict[str, Operation] = {}
 
 
-def operation(stage: str, title: str, name: str | None = None, keywords: str = ""):
+def operation(stage: str, title: str, name: str | None = None, keywords: str = "", takes: str = ""):
     """Register a function as an operation of a stage.
 
     Parameters
@@ -183,26 +199,28 @@ def operation(stage: str, title: str, name: str | None = None, keywords: str = "
         The command; the function's name when left out. May hold one space ("measure labels").
     keywords : str
         More words by which the Finder finds it.
+    takes : str
+        "series", "colour" or both: kinds of image the function is given as they are; see `Operation.takes`.
     """
     if stage not in STAGES:
         raise ValueError(stage)
 
     def register(function):
         key = name or function.__name__.replace("_", "-")
-        OPERATIONS[key] = _described(function, key, stage, title, keywords)
+        OPERATIONS[key] = _described(function, key, stage, title, keywords, takes)
         return function
 
     return register
 
 
-def _described(function, name, stage, title, keywords) -> Operation:
+def _described(function, name, stage, title, keywords, takes) -> Operation:
     hints = typing.get_type_hints(function, include_extras=True)
     doc = inspect.getdoc(function) or ""
     helps = _parameter_helps(doc)
     parameters = [_parameter(p, hints[p.name], helps.get(p.name, "")) for p in inspect.signature(function).parameters.values()
                   if p.name != "progress"]
     return Operation(name, stage, title, function, tuple(parameters), hints.get("return"), "progress" in hints,
-                     doc.split("\n\n")[0].replace("\n", " "), keywords)
+                     doc.split("\n\n")[0].replace("\n", " "), keywords, frozenset(takes.split()))
 
 
 def _parameter(p: inspect.Parameter, hint, help_text: str) -> Parameter:

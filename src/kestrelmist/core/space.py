@@ -13,6 +13,9 @@ import numpy as np
 
 from .errors import Trouble
 
+PICTURE = "picture"
+"""Name of the space of a picture whose sides in the body are not known: a photograph, a section, a clip."""
+
 AXIS_LETTERS = (("L", "R"), ("P", "A"), ("I", "S"))
 """Letters of the low and high end of each world axis: left/right, back/front, down/up."""
 
@@ -28,9 +31,9 @@ class Space:
     affine : array (4, 4)
         Voxel index to world position, in `unit`.
     unit : str
-        Length unit of the world, "mm" for scans.
+        Length unit of the world: "mm", or "px" when an image has no scale.
     name : str
-        Name of a shared space ("scanner", or a standard space).
+        Name of a shared space ("scanner", "picture", or a standard space).
     """
 
     shape: tuple[int, int, int]
@@ -82,6 +85,17 @@ class Space:
         return tuple(int(v) for v in voxel) if inside else None
 
     @property
+    def sides_known(self) -> bool:
+        """Whether left and right in the world are the subject's; not so for pictures."""
+        return self.name != PICTURE
+
+    @property
+    def flat_axis(self) -> int | None:
+        """The world axis across a picture of one slice, None for a volume."""
+        flat = [grid for grid in range(3) if self.shape[grid] == 1]
+        return self.world_axis_of[flat[-1]] if flat else None
+
+    @property
     def centre(self) -> np.ndarray:
         """World position of the middle of the grid."""
         return self.to_world((np.array(self.shape) - 1) / 2)
@@ -109,9 +123,36 @@ class Space:
             return False
         return bool(np.abs(self.corners() - other.corners()).max() < 1e-3 * min(self.spacing))
 
+    def resized(self, shape) -> Space:
+        """A grid of another shape over the same extent: outer faces stay where they are."""
+        scale = np.array(self.shape) / np.array(shape, float)
+        affine = self.affine.copy()
+        affine[:3, 3] = self.to_world((scale - 1) / 2)
+        affine[:3, :3] *= scale
+        return Space(tuple(shape), affine, self.unit, self.name)
+
     def as_dict(self) -> dict:
         return {"shape": list(self.shape), "affine": self.affine.tolist(), "unit": self.unit, "name": self.name}
 
     @classmethod
     def from_dict(cls, facts: dict) -> Space:
         return cls(tuple(facts["shape"]), np.array(facts["affine"]), facts["unit"], facts["name"])
+
+
+def picture_space(columns: int, rows: int, spacing: tuple[float, float] | None, slices: int = 1, step: float | None = None) -> Space:
+    """The grid of a picture without a place of its own: upright, its middle at the origin, sides unknown.
+
+    Parameters
+    ----------
+    columns, rows : int
+    spacing : two lengths in mm, or None
+        Pixel size to the right and down; "px" becomes the unit when it is None.
+    slices : int
+        Pictures one behind the other, away from the eye.
+    step : mm, optional
+        Distance between them.
+    """
+    right, down = spacing or (1.0, 1.0)
+    affine = np.diag([right, -down, -(step or min(right, down)), 1.0])
+    affine[:3, 3] = -affine[:3, :3] @ ((np.array([columns, rows, slices]) - 1) / 2)
+    return Space((columns, rows, slices), affine, "mm" if spacing else "px", PICTURE)

@@ -8,9 +8,15 @@ from pathlib import Path
 
 import numpy as np
 
+from ..core.axis import Axis
 from ..core.errors import Trouble
 from ..core.progress import Progress, silent
-from .dicom_header import Slice, read_slice
+from .dicom_frames import listed_in_directory, slices_of
+from .dicom_header import Slice, read_header
+from .dicom_order import arrange, component_of
+
+STACKS = ("CT", "MR", "PT")
+"""Modalities whose single files are slices of a volume; files of others without positions are pictures by themselves."""
 
 
 @dataclass
@@ -19,13 +25,20 @@ class Series:
 
     uid: str
     slices: list[Slice]
+    """Every picture that is there, volume by volume, each volume in order along the stack."""
     problems: list[str] = field(default_factory=list)
     doubled: list[Slice] = field(default_factory=list)
     """Slices left out because another one stands at the same place."""
     missing: list[int] = field(default_factory=list)
-    """Indices along the complete stack at which no slice was found."""
+    """Places along the complete stack at which a slice is missing, in one volume or all."""
     step: float = 0.0
     """Distance between neighbouring slices, mm."""
+    axes: list[Axis] = field(default_factory=list)
+    """Axes beyond space: time, detector, …"""
+    grid: list[list[Slice | None]] = field(default_factory=list)
+    """Slices of each volume by place along the stack; None where one is missing."""
+    kind: str = ""
+    """What the files are when they are no image: "segmentation", "structure set", or the name of the object; "" for images."""
 
     @property
     def first(self) -> Slice:
@@ -36,7 +49,12 @@ class Series:
         if not self.first.header:
             return "Damaged files"
         text = str(self.first.get("SeriesDescription") or self.first.get("ProtocolName")).strip()
-        return text or f"Series {self.first.get('SeriesNumber', '')}".strip()
+        text = text or f"Series {self.first.get('SeriesNumber', '')}".strip()
+        echo, component = self.first.get("EchoNumbers", None), component_of(self.first)
+        if any("kinds of slices" in p for p in self.problems):
+            parts = ([f"echo {echo}"] if echo else []) + ([component] if component else [])
+            text += f", {', '.join(parts)}" if parts else ""
+        return text
 
     @property
     def modality(self) -> str:
@@ -53,22 +71,33 @@ class Series:
 
     @property
     def matrix(self) -> tuple[int, int]:
-        return int(self.first.get("Columns", 0)), int(self.first.get("Rows", 0))
+        return self.first.columns, self.first.rows
 
     @property
     def spacing(self) -> tuple[float, float, float] | None:
         """Along a row, along a column, between slices, mm; None when the files do not say."""
-        pixel = self.first.get("PixelSpacing", None)
-        return None if pixel is None else (float(pixel[1]), float(pixel[0]), self.step)
+        pixel = self.first.get("PixelSpacing", None) or self.first.get("ImagerPixelSpacing", None)
+        if not isinstance(pixel, list) or len(pixel) != 2 or not all(np.isfinite(p) and p > 0 for p in pixel):
+            return None
+        return float(pixel[1]), float(pixel[0]), self.step
 
     @property
     def depth(self) -> int:
         """Slices of the complete stack, missing ones counted."""
-        return len(self.slices) + len(self.missing)
+        return len(self.grid[0]) if self.grid else len(self.slices) + len(self.missing)
+
+    @property
+    def volumes(self) -> int:
+        return max(1, len(self.grid))
 
     @property
     def broken(self) -> list[Slice]:
         return [s for s in self.slices if s.cut_short]
+
+    @property
+    def files(self) -> list[Path]:
+        """The files of the series, each once, in the order of their first slice."""
+        return list(dict.fromkeys(s.path for s in self.slices))
 
 
 def files_below(folder: Path) -> list[Path]:
@@ -80,46 +109,79 @@ def files_below(folder: Path) -> list[Path]:
             folders.clear()
             continue
         seen.add(real)
-        folders.sort()
+        folders[:] = sorted(f for f in folders if not f.startswith("."))
         found += [Path(place, name) for name in sorted(names) if not name.startswith(".")]
     return found
 
 
 def scan_folder(folder: str | Path, progress: Progress | None = None) -> list[Series]:
-    """Find the DICOM series below a folder, nested and unsorted as it may be.
-
-    Files are put together by series identifier, then by orientation and matrix, and ordered by position
-    along their common normal; names and instance numbers play no part.
+    """Find the DICOM series below a folder, nested and unsorted as it may be, in one file, or in those a DICOMDIR lists.
 
     Raises
     ------
     Trouble
-        When the folder is missing or holds no DICOM image.
+        When the folder is missing or holds no DICOM file.
     """
     folder = Path(folder)
     if not folder.exists():
         raise Trouble("This folder does not exist", "check the name or choose another", folder)
-    progress = progress or silent()
-    files = [folder] if folder.is_file() else files_below(folder)
+    missing: list[str] = []
+    if folder.is_file() and folder.name.upper() == "DICOMDIR":
+        try:
+            files, missing = listed_in_directory(folder)
+        except Exception as error:  # a broken directory breaks in many ways
+            raise Trouble("This DICOM directory is damaged", "choose the folder it stands in", folder) from error
+        if not files:
+            raise Trouble("None of the files that this DICOM directory lists is there", "copy the whole disc", folder)
+    else:
+        files = [folder] if folder.is_file() else files_below(folder)
+    result = scan_files(files, progress)
+    if not result:
+        raise Trouble("There is no DICOM image in this folder", "choose the folder that holds the scan's files", folder)
+    if missing:
+        result[0].problems.append(f"{_count(len(missing), 'file', 'files')} that the DICOM directory lists not there: "
+                                  + ", ".join(missing[:3]) + (" …" if len(missing) > 3 else ""))
+    return result
+
+
+def scan_files(files: list[Path], progress: Progress | None = None) -> list[Series]:
+    """The series among some files; those that are not DICOM are passed over.
+
+    Files are put together by series identifier, then by orientation, matrix, echo and component (magnitude, phase), and
+    ordered by position along their common normal; names play no part.
+    """
     groups: dict[tuple, list[Slice]] = {}
     broken: dict[str, list[Slice]] = {}
-    for path in progress.over(files, what="Reading headers"):
-        found = read_slice(path)
+    others: dict[tuple, list[Slice]] = {}
+    for path in (progress or silent()).over(files, what="Reading headers"):
+        found = read_header(path)
         if found is None:
             continue
         uid = str(found.get("SeriesInstanceUID"))
-        if found.orientation is None and found.cut_short:
+        kind = kind_of(found)
+        if kind:
+            if kind != "media storage directory":
+                others.setdefault((uid, kind), []).append(found)
+            continue
+        pictures = slices_of(found)
+        if pictures[0].cut_short and pictures[0].orientation is None:
             broken.setdefault(uid, []).append(found)
             continue
-        orientation = () if found.orientation is None else tuple(np.round(found.orientation.ravel(), 3))
-        key = (uid, orientation, str(found.get("Rows")), str(found.get("Columns")), str(found.get("EchoNumbers")))
-        groups.setdefault(key, []).append(found)
-    if not groups and not broken:
-        raise Trouble("There is no DICOM image in this folder", "choose the folder that holds the scan's files", folder)
-    parts = {}
+        for picture in pictures:
+            groups.setdefault(_key(uid, picture), []).append(picture)
+    parts: dict[str, int] = {}
     for key in groups:
-        parts[key[0]] = parts.get(key[0], 0) + 1
-    result = [_ordered(key[0], slices, parts[key[0]]) for key, slices in groups.items()]
+        if key[1]:
+            parts[key[0]] = parts.get(key[0], 0) + 1
+    result = []
+    for key, slices in groups.items():
+        series = Series(key[0], slices)
+        if parts.get(key[0], 0) > 1:
+            series.problems.append(f"The series holds {parts[key[0]]} kinds of slices (matrix, direction, echo or component differ);"
+                                   " each is kept apart")
+        arrange(series)
+        result.append(series)
+    _note_doubled_series(result)
     for uid, slices in broken.items():
         home = next((s for s in result if s.uid == uid), None) or (result[0] if len(result) == 1 and not uid else None)
         names = ", ".join(s.path.name for s in slices[:3]) + (" …" if len(slices) > 3 else "")
@@ -128,52 +190,45 @@ def scan_folder(folder: str | Path, progress: Progress | None = None) -> list[Se
             home.problems.insert(0, sentence)
         else:
             result.append(Series(uid, slices, [sentence]))  # of no series we know: shown by itself
+    result += [Series(uid, slices, kind=kind) for (uid, kind), slices in others.items()]
     return sorted(result, key=lambda s: (s.subject, str(s.first.get("SeriesNumber")).zfill(6), s.description))
+
+
+def kind_of(found: Slice) -> str:
+    """What a file is when it is no picture to be looked at; "" for images and for files too damaged to tell."""
+    sop = str(found.get("SOPClassUID"))
+    if sop in ("1.2.840.10008.5.1.4.1.1.66.4", "1.2.840.10008.5.1.4.1.1.66.7"):
+        return "segmentation"
+    if sop == "1.2.840.10008.5.1.4.1.1.481.3":
+        return "structure set"
+    if found.cut_short or "Rows" in found.header or not sop:
+        return ""
+    from pydicom.uid import UID  # small, but its package is not
+
+    name = UID(sop).name
+    return "unknown object" if name == sop else name.replace(" Storage", "").replace("Storage", "").strip().lower()
+
+
+def _key(uid: str, picture: Slice) -> tuple:
+    orientation = () if picture.orientation is None else tuple(np.round(picture.orientation.ravel(), 3))
+    apart = ""
+    if picture.orientation is None and (picture.get("Modality") not in STACKS or picture.places):
+        apart = str(picture.path)  # a picture by itself, or one clip
+    return (uid, apart == "", orientation, picture.rows, picture.columns, picture.samples, str(picture.get("EchoNumbers")),
+            component_of(picture), str(picture.get("StackID")), apart)
+
+
+def _note_doubled_series(found: list[Series]) -> None:
+    """Say when two series show the very same slices: one is a copy of the other."""
+    seen: dict[tuple, Series] = {}
+    for series in found:
+        own = tuple(sorted((str(s.get("SOPInstanceUID")), s.frame, s.tile or ()) for s in series.slices))
+        if not own or not own[0][0]:
+            continue
+        if own in seen:
+            series.problems.append(f"The series is a second copy of “{seen[own].description}”")
+        seen.setdefault(own, series)
 
 
 def _count(n: int, one: str, many: str) -> str:
     return f"1 {one}" if n == 1 else f"{n} {many}"
-
-
-def _ordered(uid: str, slices: list[Slice], parts: int) -> Series:
-    series = Series(uid, slices)
-    if parts > 1:
-        series.problems.append(f"The series holds {parts} kinds of slices (matrix, direction or echo differ); each is kept apart")
-    if cut := [s for s in slices if s.cut_short]:
-        series.problems.append(f"{_count(len(cut), 'file is', 'files are')} cut short: {', '.join(s.path.name for s in cut[:3])}")
-    if slices[0].orientation is None:
-        series.slices.sort(key=lambda s: str(s.path))
-        series.problems.append("The files do not say where their slices lie, so position and sides are unknown")
-        return series
-    normal = np.cross(*slices[0].orientation)
-    along = {id(s): float(s.position @ normal) for s in slices}
-    slices.sort(key=lambda s: (along[id(s)], str(s.path)))
-    kept, doubled = [slices[0]], []
-    for s in slices[1:]:
-        (doubled if abs(along[id(s)] - along[id(kept[-1])]) < 1e-3 * _pixel(s) else kept).append(s)
-    series.slices, series.doubled = kept, doubled
-    places = np.array([along[id(s)] for s in kept])
-    gaps = np.diff(places)
-    series.step = float(np.median(gaps)) if gaps.size else float(kept[0].get("SliceThickness", 0) or 1.0)
-    if doubled:
-        series.problems.append(f"{_count(len(doubled), 'slice stands', 'slices stand')} at the same place as another: "
-                               + ", ".join(s.path.name for s in doubled[:3]))
-    steps = gaps / series.step
-    if np.any(np.abs(steps - np.round(steps)) > 0.02):
-        series.problems.append(f"The slices are unevenly spaced, from {gaps.min():.4g} to {gaps.max():.4g} mm apart")
-    else:
-        index = np.concatenate(([0], np.cumsum(np.round(steps)))).astype(int)
-        series.missing = sorted(set(range(int(index[-1]) + 1)) - set(index.tolist()))
-        if series.missing:
-            at = ", ".join(str(n + 1) for n in series.missing[:5]) + (" …" if len(series.missing) > 5 else "")
-            series.problems.append(f"{_count(len(series.missing), 'slice is', 'slices are')} missing in the stack, at place {at}"
-                                   f" of {int(index[-1]) + 1}")
-    shift = kept[-1].position - kept[0].position
-    if len(kept) > 1 and np.linalg.norm(shift - (shift @ normal) * normal) > 0.02 * np.linalg.norm(shift):
-        series.problems.append("The stack leans (tilted gantry); the volume keeps the lean in its position matrix")
-    return series
-
-
-def _pixel(s: Slice) -> float:
-    spacing = s.get("PixelSpacing", None)
-    return min(float(v) for v in spacing) if spacing else 1.0

@@ -1,26 +1,33 @@
-"""A DICOM series as one volume: exact values, exact positions."""
+"""A DICOM series as one image, a volume or a series of them: exact values, exact positions."""
 
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from functools import partial
-from pathlib import Path
 
 import numpy as np
 
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
+from ..core.memory import require_room
 from ..core.progress import Progress
-from ..core.space import Space
+from ..core.space import Space, picture_space
+from ..core.values import Stored
+from .dicom_facts import facts_of
 from .dicom_header import Slice
+from .dicom_pixels import pixels_of, read_picture, scale_of, value_table
 from .dicom_scan import Series
 
 FROM_DICOM_AXES = np.diag([-1.0, -1.0, 1.0, 1.0])
 """DICOM's patient axes run left, back, up; the world's run right, front, up."""
+TOWARDS = {"R": (1, 0, 0), "L": (-1, 0, 0), "A": (0, 1, 0), "P": (0, -1, 0), "H": (0, 0, 1), "F": (0, 0, -1)}
+"""World directions of the letters in Patient Orientation."""
+UNITS = {"BQML": "Bq/mL", "CNTS": "counts", "US": "", "HU": "HU", "Gy": "Gy", "GY": "Gy", "1": ""}
 
 
 def series_image(series: Series, uneven: str = "refuse", facts: bool = True) -> Image:
-    """The volume of a series, values still on disk.
+    """The image of a series, values still on disk.
 
     Parameters
     ----------
@@ -34,14 +41,42 @@ def series_image(series: Series, uneven: str = "refuse", facts: bool = True) -> 
     Raises
     ------
     Trouble
-        When files are cut short, positions unknown, spacing uneven, or slices missing or doubled and
+        When the files are no image or cut short, positions unknown, spacing uneven, or slices missing or doubled and
         `uneven` is "refuse".
     """
-    where = series.first.path.parent
+    _require_sound(series, uneven)
+    space, notes = _space_of(series)
+    dtype = _value_type(series)
+    header = series.first
+    require_room(int(np.prod(space.shape)) * (4 if header.colour else np.dtype(dtype).itemsize), f"“{series.description}”", header.path)
+    notes = [p for p in series.problems if "cut short" not in p] + notes
+    if any(s.header.get("RealWorld") for s in series.slices[:1]):
+        notes.append("Values are those of the header's real-world value map")
+    unit = _unit_of(series)
+    return Image(partial(_load, series, dtype, space), space, name=series.description, subject=series.subject,
+                 modality=series.modality, unit=unit, facts=facts_of(series) if facts else {}, axes=series.axes, colour=header.colour,
+                 origin=Origin("DICOM", series.files, notes=notes, reading={"series": _mark(series), "uneven": uneven}))
+
+
+def _mark(series: Series) -> dict:
+    """What tells this series from others in the same files."""
+    s = series.first
+    return {"uid": series.uid, "sop": str(s.get("SOPInstanceUID")), "frame": s.frame}
+
+
+def matches_mark(series: Series, mark: dict) -> bool:
+    return series.uid == mark["uid"] and any(str(s.get("SOPInstanceUID")) == mark["sop"] and s.frame == mark["frame"] for s in series.slices)
+
+
+def _require_sound(series: Series, uneven: str) -> None:
+    where = series.first.path.parent if len(series.files) > 1 else series.first.path
+    if series.kind:
+        raise Trouble(f"“{series.description}” is no image but a {series.kind}",
+                      "gather its labels onto their image" if series.kind in ("segmentation", "structure set") else "choose an image", where)
     if series.broken or any("cut short" in p for p in series.problems):
-        sentence = next(p for p in series.problems if "cut short" in p)
+        sentence = next((p for p in series.problems if "cut short" in p), "A file is cut short")
         raise Trouble(f"“{series.description}” cannot be read whole. {sentence}", "copy the files again from the scanner", where)
-    if series.first.orientation is None or series.spacing is None:
+    if series.first.orientation is None and len(series.files) > 1:
         raise Trouble(f"“{series.description}” does not say where its slices lie or how large its pixels are",
                       "export it again with positions", where)
     if any("unevenly" in p for p in series.problems):
@@ -52,132 +87,189 @@ def series_image(series: Series, uneven: str = "refuse", facts: bool = True) -> 
         raise Trouble(f"“{series.description}” is not a whole stack. {sentences}",
                       "copy the series again, or take it in with “mend”, which leaves missing slices blank and"
                       " takes the first of doubled ones", where)
-    if int(series.first.get("SamplesPerPixel", 1)) != 1 or int(series.first.get("NumberOfFrames", 1) or 1) != 1:
-        raise Trouble(f"“{series.description}” holds colour or many frames in a file, which cannot be opened yet",
-                      "choose a series of single grey slices", where)
-    dtype, scale = _value_type(series)
+    if series.first.rows < 1 or series.first.columns < 1 or series.first.bytes_needed < 1:
+        raise Trouble(f"The header of “{series.description}” gives no sensible size", "copy the files again", where)
+
+
+# place
+
+def _space_of(series: Series) -> tuple[Space, list[str]]:
     columns, rows = series.matrix
-    space = Space((columns, rows, series.depth), _affine(series))
-    notes = [p for p in series.problems if "cut short" not in p]
-    header = series.first
-    unit = "HU" if series.modality == "CT" and str(header.get("RescaleType", "HU")) in ("HU", "") else ""
-    return Image(partial(_load, series, dtype, scale, space), space, name=series.description, subject=series.subject,
-                 modality=series.modality, unit=unit, facts=_facts(series) if facts else {},
-                 origin=Origin("DICOM", [s.path for s in series.slices], notes=notes))
-
-
-def _affine(series: Series) -> np.ndarray:
+    spacing = series.spacing
+    if series.first.orientation is None:
+        return _flat_space(series, spacing)
+    if spacing is None:
+        raise Trouble(f"“{series.description}” does not say how large its pixels are", "export it again with its pixel spacing",
+                      series.first.path.parent)
     row, column = series.first.orientation
-    first, last = series.slices[0].position, series.slices[-1].position
+    volume = series.grid[0] if any(series.grid[0]) else next(v for v in series.grid if any(v))
+    there = [(k, s) for k, s in enumerate(volume) if s is not None]
+    (k0, first), (k1, last) = there[0], there[-1]
     affine = np.eye(4)
-    affine[:3, 0] = row * series.spacing[0]
-    affine[:3, 1] = column * series.spacing[1]
-    affine[:3, 2] = (last - first) / (series.depth - 1) if series.depth > 1 else np.cross(row, column) * series.step
-    affine[:3, 3] = first
-    return FROM_DICOM_AXES @ affine
+    affine[:3, 0] = row * spacing[0]
+    affine[:3, 1] = column * spacing[1]
+    affine[:3, 2] = (last.position - first.position) / (k1 - k0) if k1 > k0 else np.cross(row, column) * series.step
+    affine[:3, 3] = first.position - affine[:3, 2] * k0
+    return Space((columns, rows, series.depth), FROM_DICOM_AXES @ affine), []
 
+
+def _flat_space(series: Series, spacing) -> tuple[Space, list[str]]:
+    """The space of a picture without positions: upright, in the body's directions when the header names them."""
+    columns, rows = series.matrix
+    first, notes = series.first, []
+    if spacing is None:
+        spacing, unit = (1.0, 1.0, 1.0), "px"
+        notes.append("The file gives no scale: pixel spacing is missing")
+    else:
+        unit = "mm"
+        if "PixelSpacing" not in first.header:
+            notes.append("The scale is that at the detector, not in the body")
+    right, down, known = _directions(first)
+    if not known:
+        notes.append("The file does not say which side is which, so sides are unknown")
+        return replace(picture_space(columns, rows, spacing[:2], step=max(series.step, 1e-3)), unit=unit), notes
+    affine = np.eye(4)
+    affine[:3, 0], affine[:3, 1] = right * spacing[0], down * spacing[1]
+    affine[:3, 2] = np.cross(right, down) * max(series.step, 1e-3)
+    affine[:3, 3] = -affine[:3, 0] * (columns - 1) / 2 - affine[:3, 1] * (rows - 1) / 2
+    return Space((columns, rows, 1), affine, unit), notes
+
+
+def _directions(s: Slice) -> tuple[np.ndarray, np.ndarray, bool]:
+    letters = [part[:1] for part in str(s.get("PatientOrientation")).split("\\")]
+    if len(letters) == 2 and all(part in TOWARDS for part in letters):
+        right, down = (np.array(TOWARDS[part], float) for part in letters)
+        if abs(right @ down) < 0.5:
+            return right, down, True
+    axes = s.header.get("DetectorOrientation") or []
+    if len(axes) == 6 and np.all(np.isfinite(axes)):
+        right, down = (FROM_DICOM_AXES[:3, :3] @ np.array(part, float) for part in (axes[:3], axes[3:]))
+        lengths = np.linalg.norm(right), np.linalg.norm(down)
+        if min(lengths) > 0.5 and abs(right @ down) < 0.1:
+            return right / lengths[0], down / lengths[1], True
+    return np.zeros(3), np.zeros(3), False
+
+
+def _unit_of(series: Series) -> str:
+    header = series.first
+    if header.colour:
+        return ""
+    given = str(header.get("RescaleType"))
+    if series.modality == "CT":
+        return "HU" if given in ("HU", "") else ""
+    if series.modality == "PT" and header.get("Units"):
+        return UNITS.get(str(header.get("Units")), "")
+    return UNITS.get(given, given if header.header.get("RealWorld") else "")
+
+
+# values
 
 def _value_type(series: Series):
-    """Smallest number type that can hold every value exactly, and (slope, intercept) per slice.
+    """Smallest kernel type that can hold every value.
 
     Unsigned 16-bit CT with its intercept of −1024 gets int16 on trust, as real CT numbers fit; `_load` starts over in
     float32 when they do not.
     """
-    scale = [(float(s.get("RescaleSlope", 1) or 1), float(s.get("RescaleIntercept", 0) or 0)) for s in series.slices]
-    bits, signed = int(series.first.get("BitsStored", 16)), int(series.first.get("PixelRepresentation", 0))
-    if bits <= 16 and len(set(scale)) == 1 and scale[0][0] == 1 and scale[0][1] == int(scale[0][1]):
-        low = (-(1 << (bits - 1)) if signed else 0) + scale[0][1]
-        high = ((1 << (bits - 1)) if signed else (1 << bits)) - 1 + scale[0][1]
-        for kind in (np.uint8, np.int16, np.uint16):
-            if np.iinfo(kind).min <= low and (high <= np.iinfo(kind).max or (kind is np.int16 and low < 0)):
-                return kind, scale
-    return np.float32, scale
+    first = series.first
+    if first.colour:
+        return np.uint8
+    scale = {scale_of(s) for s in series.slices}
+    bits, signed = int(first.number("BitsStored", 16)), bool(first.number("PixelRepresentation"))
+    slope, intercept = next(iter(scale))
+    if "ValueTable" in first.header or first.header.get("FloatPixels") or bits > 16 or len(scale) > 1 or slope != 1 or intercept != int(intercept):
+        return np.float32
+    low = (-(1 << (bits - 1)) if signed else 0) + intercept
+    high = ((1 << (bits - 1)) if signed else (1 << bits)) - 1 + intercept
+    for kind in (np.uint8, np.int16, np.uint16):
+        if np.iinfo(kind).min <= low and (high <= np.iinfo(kind).max or (kind is np.int16 and low < 0)):
+            return kind
+    return np.float32
 
 
 class _TooLarge(Exception):
     """A value does not fit the number type chosen for the volume."""
 
 
-def _load(series: Series, dtype, scale, space: Space, progress: Progress) -> np.ndarray:
-    missing = set(series.missing)
-    volume = np.empty(space.shape[::-1], dtype)
-    places = [k for k in range(space.shape[2]) if k not in missing]
-    jobs = list(zip(places, series.slices, scale))
+def _load(series: Series, dtype, space: Space, index: tuple[int, ...], progress: Progress):
+    """One volume: whole numbers with an offset worked out, others as stored with slope and intercept beside them."""
+    sizes = [a.size for a in series.axes]
+    place = int(np.ravel_multi_index(index, sizes, order="F")) if sizes else 0
+    column = series.grid[place]
+    there = [(k, s) for k, s in enumerate(column) if s is not None]
+    scale = {scale_of(s) for _, s in there}
+    one_scale = len(scale) == 1 and not any("ValueTable" in s.header for _, s in there)
+    if dtype is np.float32 and one_scale and not series.first.header.get("FloatPixels"):
+        stored = _filled(space, there, _stored_type(series.first), lambda s, target, raw: np.copyto(target, raw), progress)
+        return Stored(stored, *next(iter(scale), (1.0, 0.0)))
+    if series.first.colour:
+        volume = np.zeros((*space.shape[::-1], 3), np.uint8)
+        _each(there, lambda k, s, raw: np.copyto(volume[k], raw if raw.ndim == 3 else raw[..., None]), progress)
+        return volume.transpose(2, 1, 0, 3)
     try:
-        with ThreadPoolExecutor(2) as pool:
-            for _ in progress.over(pool.map(lambda job: _load_slice(volume[job[0]], *job[1:]), jobs), len(jobs), "Reading slices"):
-                pass
+        return _filled(space, there, dtype, _scaled_into, progress)
     except _TooLarge:
-        return _load(series, np.float32, scale, space, progress)
-    for k in missing:
-        volume[k] = volume[places].min()
+        return _filled(space, there, np.float32, _scaled_into, progress)
+
+
+def _stored_type(s: Slice) -> np.dtype:
+    bits = {1: 8}.get(int(s.number("BitsAllocated", 16)), int(s.number("BitsAllocated", 16)))
+    return np.dtype(f"{'i' if s.number('PixelRepresentation') else 'u'}{max(1, bits // 8)}")
+
+
+def _filled(space: Space, there, dtype, put, progress: Progress) -> np.ndarray:
+    volume = np.empty(space.shape[::-1], dtype)
+    _each(there, lambda k, s, raw: put(s, volume[k], raw), progress)
+    filled = {k for k, _ in there}
+    if len(filled) < len(volume):
+        low = min((volume[k].min() for k in filled), default=0)
+        for k in set(range(len(volume))) - filled:
+            volume[k] = low
     return volume.T
 
 
-def _load_slice(target: np.ndarray, s: Slice, scale: tuple[float, float]) -> None:
-    raw = _stored_plain(s, target.shape) if s.plain else _stored_decoded(s)
-    if raw.shape != target.shape:
-        raise Trouble(f"A slice has {raw.shape[1]} × {raw.shape[0]} pixels where the series has"
-                      f" {target.shape[1]} × {target.shape[0]}", "copy the files again", s.path)
-    slope, intercept = scale
+def _each(there, put, progress: Progress) -> None:
+    """Read slices on two cores, the files whole; `put(k, slice, pixels)` for each."""
+    parts: list[list] = []
+    for k, s in there:
+        if parts and parts[-1][-1][1].path == s.path:
+            parts[-1].append((k, s))
+        else:
+            parts.append([(k, s)])
+
+    def work(part):
+        for (k, s), (_, raw) in zip(part, pixels_of([s for _, s in part])):
+            put(k, s, raw)
+
+    with ThreadPoolExecutor(2) as pool:
+        for _ in progress.over(pool.map(work, parts), len(parts), "Reading slices"):
+            pass
+
+
+def _scaled_into(s: Slice, target: np.ndarray, raw: np.ndarray) -> None:
+    if "ValueTable" in s.header:
+        target[...] = value_table(s, raw)
+        return
+    slope, intercept = scale_of(s)
     if target.dtype == np.float32:
-        np.multiply(raw, np.float32(slope), out=target, casting="unsafe")
-        target += np.float32(intercept)
+        # worked out in float64 and rounded once
+        target[...] = raw if (slope, intercept) == (1.0, 0.0) else raw * np.float64(slope) + intercept
         return
     limits = np.iinfo(target.dtype)
     if int(raw.max()) + intercept > limits.max or int(raw.min()) + intercept < limits.min:
         raise _TooLarge
-    if raw.dtype.itemsize == target.dtype.itemsize:
+    if raw.dtype.itemsize == target.dtype.itemsize and raw.dtype.isnative:
         # both sides wrap around alike, and the sum is known to fit: no wider copy is needed
         np.add(raw.view(target.dtype), np.array(int(intercept)).astype(target.dtype), out=target)
     else:
         np.add(raw, np.int32(intercept), out=target, casting="unsafe")
 
 
-def _stored_plain(s: Slice, shape: tuple[int, int]) -> np.ndarray:
-    bits, stored = int(s.get("BitsAllocated", 16)), int(s.get("BitsStored", 16))
-    signed = bool(int(s.get("PixelRepresentation", 0)))
-    kind = np.dtype(f"<{'i' if signed else 'u'}{bits // 8}")
-    try:
-        raw = np.fromfile(s.path, kind, shape[0] * shape[1], offset=s.offset)
-    except OSError as error:
-        raise Trouble("A file of the series can no longer be read", "check the disk or copy it again", s.path) from error
-    if raw.size < shape[0] * shape[1]:
-        raise Trouble("A file of the series is cut short", "copy it again from the scanner", s.path)
-    if stored < bits:  # bits above the stored ones may hold anything; shift them out, keeping the sign
-        raw = np.right_shift(np.left_shift(raw, bits - stored), bits - stored)
-    return raw.reshape(shape)
-
-
-def _stored_decoded(s: Slice) -> np.ndarray:
-    import pydicom  # takes a quarter of a second to load and is not needed for plain files
-
-    try:
-        return pydicom.dcmread(s.path).pixel_array
-    except Exception as error:
-        raise Trouble("The pixels of a file cannot be decompressed", "export the series uncompressed", s.path) from error
-
-
 def thumbnail_values(series: Series) -> np.ndarray | None:
-    """The middle slice, (rows, columns), for a small picture; None when it cannot be read."""
-    s = series.slices[len(series.slices) // 2]
-    if int(s.get("SamplesPerPixel", 1)) != 1 or s.cut_short:
+    """The middle slice, (rows, columns) or with colours, for a small picture; None when it cannot be read."""
+    volume = [s for s in (series.grid or [series.slices])[len(series.grid) // 2 if series.grid else 0] if s is not None]
+    if not volume or series.kind or volume[0].cut_short:
         return None
-    try:
-        raw = _stored_plain(s, series.matrix[::-1]) if s.plain else _stored_decoded(s)
-    except Trouble:
-        return None
-    return raw if raw.ndim == 2 else None
-
-
-def _facts(series: Series) -> dict[str, str]:
-    import pydicom
-
-    header = pydicom.dcmread(series.first.path, stop_before_pixels=True)
-    facts = {}
-    for element in header:
-        if element.VR != "SQ" and element.VM < 20:
-            name = element.keyword or element.name
-            facts[name] = str(element.value)[:200]
-    facts["Files"] = f"{len(series.slices)} below {Path(series.first.path).parent}"
-    return facts
+    raw = read_picture(volume[len(volume) // 2])
+    if raw is not None and str(series.first.get("PhotometricInterpretation")) == "MONOCHROME1":
+        raw = raw.max() - raw
+    return raw

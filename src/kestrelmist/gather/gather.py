@@ -13,7 +13,7 @@ from ..core.table import Column, Table
 from ..formats.dicom_scan import Series, files_below, scan_folder
 from ..formats.dicom_series import series_image
 from ..formats.nifti import read_nifti
-from ..formats.opening import is_nifti
+from ..formats.nifti import is_nifti
 
 
 @operation("gather", "List series", name="scan", keywords="dicom folder series what is in")

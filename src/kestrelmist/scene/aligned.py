@@ -117,6 +117,8 @@ def blend(under, over, opacity):
 @numba.njit(nogil=True, cache=True)
 def shade(value, base, scale, colours, under, opacity, tint_low, tint_high, tint_colour):
     """Packed colour of a value, tinted when it lies in the tint's range (which is empty when low is above high)."""
+    if value != value:  # no value was measured here
+        return under
     colour = colours[int(min(max((value - base) * scale, np.float32(0.0)), np.float32(255.0)))]
     if opacity < 1.0:
         colour = blend(under, colour, opacity)
@@ -157,6 +159,35 @@ def draw_plane(plane, columns, rows, low, high, colours, smooth, opacity, tint_l
             else:
                 value = line[nearest[x]]
             out[y, x] = shade(value, base, scale, colours, under, opacity, tint_low, tint_high, tint_colour)
+
+
+@numba.njit(nogil=True, cache=True)
+def draw_colour_plane(plane, columns, rows, smooth, opacity, out, top, bottom):
+    """Draw rows `top` to `bottom` of a picture from a lifted slice of packed colours."""
+    under = np.uint32(BACKGROUND)
+    left, right, nearest = columns[0].astype(np.int32), columns[1].astype(np.int32), columns[3].astype(np.int32)
+    for y in range(top, bottom):
+        if rows[3, y] < 0:
+            out[y, :] = under
+            continue
+        j, j1, near = int(rows[0, y]), int(rows[1, y]), int(rows[3, y])
+        wy = int(rows[2, y] * 256)
+        for x in range(out.shape[1]):
+            if nearest[x] < 0:
+                out[y, x] = under
+                continue
+            colour = plane[near, nearest[x]]
+            if smooth:
+                wx = int(columns[2, x] * 256)
+                colour = np.uint32(0xFF000000)
+                for shift in (0, 8, 16):
+                    a = int(plane[j, left[x]] >> shift) & 255
+                    b = int(plane[j, right[x]] >> shift) & 255
+                    c = int(plane[j1, left[x]] >> shift) & 255
+                    d = int(plane[j1, right[x]] >> shift) & 255
+                    one, other = a * 256 + (b - a) * wx, c * 256 + (d - c) * wx
+                    colour |= np.uint32(((one * 256 + (other - one) * wy) >> 16) << shift)
+            out[y, x] = blend(under, colour, opacity) if opacity < 1.0 else colour
 
 
 @numba.njit(nogil=True, cache=True)

@@ -14,7 +14,7 @@ import numpy as np
 
 from ..core.image import Image
 from ..core.labels import LabelMap
-from .aligned import BACKGROUND, blend, draw_plane, in_bands, lifted, sample_plane, shade
+from .aligned import BACKGROUND, blend, draw_colour_plane, draw_plane, in_bands, lifted, sample_plane, shade
 from .colours import colour_table, label_colours, packed
 from .view import View
 
@@ -62,6 +62,8 @@ def draw_image(view: View, image: Image | None, look: ImageLook | None, out: np.
     if image is None or look is None:
         out.fill(BACKGROUND)
         return out
+    if image.colour:
+        return _draw_colour_image(view, image, look, out)
     tint = look.tint or (np.inf, -np.inf)
     colouring = (float(look.low), float(look.high), colour_table(look.colour_map), look.smooth, float(look.opacity), float(tint[0]),
                  float(tint[1]), packed(look.tint_colour), out)
@@ -71,6 +73,18 @@ def draw_image(view: View, image: Image | None, look: ImageLook | None, out: np.
         in_bands(shape, lambda a, b: draw_plane(plane.values, plane.columns(shape[1]), plane.rows(shape[0]), *colouring, a, b))
     else:
         in_bands(shape, lambda a, b: _draw_values(image.kji, frame, *colouring, a, b))
+    return out
+
+
+def _draw_colour_image(view: View, image: Image, look: ImageLook, out: np.ndarray) -> np.ndarray:
+    """Colours as they are: limits and colour maps are for measured values. Between slices the nearest one is taken."""
+    frame = view.voxel_frame(image.space)
+    plane = lifted(image.kji, frame, smooth=False)
+    if plane is not None:
+        columns, rows = plane.columns(out.shape[1]), plane.rows(out.shape[0])
+        in_bands(out.shape, lambda a, b: draw_colour_plane(plane.values, columns, rows, look.smooth, float(look.opacity), out, a, b))
+    else:
+        in_bands(out.shape, lambda a, b: _sample_colours(image.kji, frame, np.uint32(BACKGROUND), out, a, b))
     return out
 
 
@@ -106,6 +120,7 @@ def warm() -> None:
                 placed = Space((4, 4, 4), tilt)
                 moved = view.moved(centre=(1.5, 1.5, 1.0 + shift))
                 draw(moved, Image(np.zeros((4, 4, 4), kind), placed), ImageLook(0, 1), LabelMap(placed))
+            draw(view, Image(np.zeros((4, 4, 4, 3), np.uint8), placed, colour=True), ImageLook(0, 255))
 
 
 @numba.njit(nogil=True, cache=True, inline="always")
@@ -169,6 +184,16 @@ def _draw_values(volume, frame, low, high, colours, smooth, opacity, tint_low, t
 
 @numba.njit(nogil=True, cache=True)
 def _sample_labels(labels, frame, numbers, top, bottom):
+    _nearest(labels, frame, np.uint16(0), numbers, top, bottom)
+
+
+@numba.njit(nogil=True, cache=True)
+def _sample_colours(colours, frame, outside, out, top, bottom):
+    _nearest(colours, frame, outside, out, top, bottom)
+
+
+@numba.njit(nogil=True, cache=True)
+def _nearest(labels, frame, outside, numbers, top, bottom):
     nk, nj, ni = labels.shape
     width = numbers.shape[1]
     for y in range(top, bottom):
@@ -181,8 +206,8 @@ def _sample_labels(labels, frame, numbers, top, bottom):
         first, last = max(a0, a1, a2), min(b0, b1, b2)
         if last <= first:
             first = last = 0
-        numbers[y, :first] = 0
-        numbers[y, last:] = 0
+        numbers[y, :first] = outside
+        numbers[y, last:] = outside
         for x in range(first, last):
             i = min(int(oi + frame[1, 0] * x + 0.5), ni - 1)
             j = min(int(oj + frame[1, 1] * x + 0.5), nj - 1)

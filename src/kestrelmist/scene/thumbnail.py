@@ -1,4 +1,4 @@
-"""Small grey pictures for the Shelf."""
+"""Small pictures for the Shelf."""
 
 from __future__ import annotations
 
@@ -6,13 +6,19 @@ import numpy as np
 
 from ..core.image import Image
 from .slices import ImageLook, draw
-from .view import CORONAL, fitted
+from .view import PLANES, fitted
 
 SIDE = 88
 
 
 def thumbnail(image: Image) -> bytes:
-    """A coronal slice through the middle, SIDE × SIDE, one byte a pixel."""
+    """A slice through the middle, SIDE × SIDE: one byte a pixel, or four (blue, green, red, unused) of a colour image.
+
+    Coronal for a volume; a picture of one slice is shown face on. Of a series, the volume half-way.
+    """
+    image = image.frame(tuple(a.size // 2 for a in image.axes)).for_showing(1 << 28)
     low, high = image.display_range()
-    picture = draw(fitted(CORONAL, image.space, SIDE, SIDE, margin=0.0), image, ImageLook(low, high))
-    return (picture & 255).astype(np.uint8).tobytes()
+    flat = image.space.flat_axis
+    plane = next(p for p in PLANES if p.across == (1 if flat is None else flat))
+    picture = draw(fitted(plane, image.space, SIDE, SIDE, margin=0.0), image, ImageLook(low, high))
+    return picture.tobytes() if image.colour else (picture & 255).astype(np.uint8).tobytes()

@@ -6,10 +6,13 @@ kept last (catalogue, journal, logbook). The window does the three apart; `run` 
 
 from __future__ import annotations
 
+import re
 import time
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+
+import numpy as np
 
 from ..core.errors import Trouble
 from ..core.image import Image
@@ -32,12 +35,13 @@ class Call:
     arguments: dict[str, Any] = field(default_factory=dict)
     record: ImageRecord | None = None
     seconds: float = 0.0
+    frame: str = ""
 
     def compute(self, progress: Progress):
         """Do the work; touches nothing but memory. Images are read from disk here, not before."""
         started = time.monotonic()
         for value in self.arguments.values():
-            if isinstance(value, Image):
+            if isinstance(value, Image) and not value.axes and not value.levels:
                 value.fetch(progress.part(0.0, 0.1))
         result = self.operation(progress, **self.arguments, **self.settings)
         self.seconds = time.monotonic() - started
@@ -48,12 +52,13 @@ def settle(study: Study, name: str, given: dict[str, Any]) -> Call:
     """Look up the inputs and check the settings; raises Trouble when something is missing or wrong.
 
     `image` in `given` names an image of the study; its label map comes with it. When the study holds one image only,
-    it need not be named.
+    it need not be named. `frame` picks one volume of a series: places along its axes, counted from 1.
     """
     operation = find_operation(name)
     given = dict(given)
     wanted = given.pop("image", None)
     given.pop("labels", None)
+    frame = given.pop("frame", None)
     call = Call(operation, operation.checked(given))
     if operation.inputs:
         records = study.records()
@@ -63,7 +68,22 @@ def settle(study: Study, name: str, given: dict[str, Any]) -> Call:
         call.record = study.find(records[0].id if wanted is None else wanted)
         for p in operation.inputs:
             call.arguments[p.name] = study.image(call.record.id) if p.kind is Image else study.labels(call.record.id)
+            if p.kind is Image and frame is not None:
+                call.arguments[p.name], call.frame = picked(call.arguments[p.name], frame), str(frame)
     return call
+
+
+def picked(image: Image, frame) -> Image:
+    """One volume of a series by its places along the axes, "3" or "3,1", counted from 1; raises Trouble when there is none."""
+    sizes = [a.size for a in image.axes]
+    wanted = f"give {' and '.join(f'a {a.name} from 1 to {a.size}' for a in image.axes) or 'none: it is a single volume'}"
+    try:
+        places = [int(v) - 1 for v in (re.split(r"[,;\s]+", str(frame).strip()) if isinstance(frame, str) else np.ravel(frame))]
+    except ValueError:
+        raise Trouble(f"“{frame}” is no place in “{image.name}”", wanted) from None
+    if len(places) != len(sizes) or any(not 0 <= n < size for n, size in zip(places, sizes)):
+        raise Trouble(f"“{frame}” is no place in “{image.name}”", wanted)
+    return image.frame(tuple(places))
 
 
 def keep(study: Study, call: Call, result, progress: Progress | None = None, applied: bool = False):
@@ -107,7 +127,7 @@ def step_of(call: Call, result, outputs: dict | None = None) -> Step:
     """A call's line in the logbook."""
     if isinstance(result, LabelEdit):
         outputs = {"labels": {"name": result.title, "voxels": result.patch.voxels if result.patch else 0}}
-    return Step(call.operation.name, call.operation.title, _plain(call.settings), _inputs_of(call), outputs or {}, call.seconds)
+    return Step(call.operation.name, call.operation.title, _plain(call.settings) | ({"frame": call.frame} if call.frame else {}), _inputs_of(call), outputs or {}, call.seconds)
 
 
 def _inputs_of(call: Call) -> dict:

@@ -6,8 +6,9 @@ import json
 from dataclasses import dataclass
 from pathlib import Path
 
+from ..core.axis import Axis
 from ..core.errors import Trouble
-from ..core.image import Image
+from ..core.image import Image, Origin
 from ..core.labels import LabelMap
 from ..core.patch import LabelEdit
 from ..core.progress import Progress, silent
@@ -16,7 +17,7 @@ from ..core.table import Table
 from ..scene.thumbnail import thumbnail
 from . import image_store
 from .catalogue import Catalogue, now
-from .label_store import FILE_EVERY, LabelStore
+from .label_store import FILE_EVERY, LabelStore, difference
 from .logbook import Logbook, Step
 
 
@@ -35,10 +36,15 @@ class ImageRecord:
     hash: str
     thumbnail: bytes | None
     format: str
+    axes: tuple[Axis, ...] = ()
+    colour: bool = False
 
     @property
     def short_facts(self) -> str:
-        shape = "×".join(map(str, self.space.shape))
+        flat = self.space.shape[2] == 1
+        shape = "×".join(map(str, self.space.shape[:2] if flat else self.space.shape)) + "".join(f" · {a.size} {a.plural}" for a in self.axes)
+        if self.space.unit == "px":
+            return shape
         least = min(self.space.spacing)
         size = f"{1000 * least:.3g} µm" if self.space.unit == "mm" and least < 0.1 else f"{least:.2g} {self.space.unit}"
         return f"{shape} · {size}"
@@ -110,7 +116,8 @@ class Study:
         rows = self.catalogue.rows("SELECT image.*, subject.name AS subject FROM image JOIN subject ON subject.id = subject_id"
                                    " WHERE NOT removed ORDER BY subject.name, image.id")
         return [ImageRecord(r["id"], r["subject"], r["name"], r["modality"], r["unit"], Space.from_dict(json.loads(r["space"])),
-                            json.loads(r["facts"]), json.loads(r["notes"]), r["hash"], r["thumbnail"], r["format"]) for r in rows]
+                            json.loads(r["facts"]), json.loads(r["notes"]), r["hash"], r["thumbnail"], r["format"],
+                            tuple(Axis.from_dict(a) for a in json.loads(r["axes"])), bool(r["colour"])) for r in rows]
 
     def find(self, wanted: int | str) -> ImageRecord:
         """An image by id, by name, or by "subject/name"; raises Trouble when none or several fit."""
@@ -135,8 +142,9 @@ class Study:
         Raises Trouble when the study is read-only, the disk is full, or the very same image is there already.
         """
         progress = progress or silent()
-        image.fetch(progress.part(0.0, 0.5))
-        digest = image.content_hash()
+        if not image.levels and not image.axes:
+            image.fetch(progress.part(0.0, 0.4))
+        digest = image.content_hash(progress.part(0.4, 0.5))
         same = [r for r in self.records() if r.hash == digest and r.subject == image.subject]
         if same:
             raise Trouble(f"“{image.name}” is in the study already, as “{same[0].name}” of {same[0].subject}",
@@ -149,16 +157,26 @@ class Study:
             image.name = self._free_name(image)
             key = db.execute(
                 "INSERT INTO image (subject_id, name, modality, unit, space, facts, format, files, reading, notes, hash, thumbnail,"
-                " removed, added) VALUES (?, ?, ?, ?, ?, ?, '', '[]', '{}', ?, ?, ?, 1, ?)",
+                " removed, added, axes, colour) VALUES (?, ?, ?, ?, ?, ?, '', '[]', '{}', ?, ?, ?, 1, ?, ?, ?)",
                 (subject, image.name, image.modality, image.unit, json.dumps(image.space.as_dict()), json.dumps(image.facts),
-                 json.dumps(image.origin.notes), digest, picture, now())).lastrowid
+                 json.dumps(image.origin.notes), digest, picture, now(), json.dumps([a.as_dict() for a in image.axes]), int(image.colour))).lastrowid
         kind, files, reading = image_store.keep_files(self.folder, key, image, progress.part(0.5, 1.0))
         with self.catalogue.change() as db:
             db.execute("UPDATE image SET format = ?, files = ?, reading = ?, removed = 0 WHERE id = ?",
                        (kind, json.dumps(files), json.dumps(reading), key))
         self._records = None
-        self._images[key] = image
+        if not image.axes and not image.levels:  # others are opened again from the study's own files when first wanted
+            image.origin = Origin(kind, [self.folder / f for f in files], notes=image.origin.notes, reading=reading)
+            self._images[key] = image
+        if image.labels is not None and image.labels.counts[0] < image.labels.kji.size:
+            self._keep_labels(key, image.labels)
         return key
+
+    def _keep_labels(self, key: int, labels: LabelMap) -> None:
+        """Labels that came with an image, as the first step on its label map."""
+        empty = self.labels(key)
+        edit = difference(empty, labels, f"Labels that came with “{self.find(key).name}”")
+        self.keep_edit(key, LabelEdit(edit.title, edit.patch, empty.table, labels.table))
 
     def _free_name(self, image: Image) -> str:
         taken = {r.name for r in self.records() if r.subject == image.subject}

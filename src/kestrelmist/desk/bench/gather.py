@@ -14,7 +14,7 @@ from ...core.image import Image
 from ...formats.dicom_scan import Series, scan_folder
 from ...formats.dicom_series import thumbnail_values
 from ...formats.nifti import read_nifti
-from ...formats.opening import is_nifti
+from ...formats.nifti import is_nifti
 from ...gather.gather import gather_series
 from ...operations import find_operation
 from ...study.run import Call, keep

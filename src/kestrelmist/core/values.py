@@ -1,0 +1,85 @@
+"""Voxel values in the forms the program keeps them: as stored in a file, as kernels take them, as packed colours."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+KERNEL_TYPES = (np.uint8, np.int16, np.uint16, np.float32)
+"""Number types the compiled kernels are built for; others are widened to float32 for work, never for conversion."""
+
+
+@dataclass(frozen=True)
+class Stored:
+    """Values as a file holds them: the number is `slope` × stored + `intercept`."""
+
+    values: np.ndarray
+    slope: float = 1.0
+    intercept: float = 0.0
+
+    @property
+    def plain(self) -> bool:
+        return self.slope == 1.0 and self.intercept == 0.0
+
+    def exact(self) -> np.ndarray:
+        """The numbers themselves, in a type that holds each of them (float64 when scaled by a fraction)."""
+        if self.plain:
+            return self.values
+        if self.slope == 1.0 and self.intercept == int(self.intercept) and self.values.dtype.kind in "iu":
+            low, high = (int(v) + int(self.intercept) for v in extremes(self.values))
+            for kind in (np.uint8, np.int16, np.uint16, np.int32, np.int64):
+                if np.iinfo(kind).min <= low and high <= np.iinfo(kind).max:
+                    return (self.values.astype(np.int64) + int(self.intercept)).astype(kind)
+        return self.values.astype(np.float64) * self.slope + self.intercept
+
+
+def extremes(values: np.ndarray) -> tuple[float, float]:
+    """Lowest and highest value, NaN left out; (0, 0) when there is none."""
+    if values.dtype.kind == "f":
+        values = values[np.isfinite(values)]
+    return (values.min(), values.max()) if values.size else (0, 0)
+
+
+def kernel_ready(data, shape: tuple[int, int, int], colour: bool = False) -> np.ndarray:
+    """Values as the kernels take them: one of KERNEL_TYPES (packed uint32 when `colour`), i fastest in memory.
+
+    Raises ValueError when they do not fill `shape`.
+    """
+    if isinstance(data, Stored):
+        data = _scaled(data)
+    data = np.asarray(data)
+    if colour and data.dtype == np.uint8:
+        data = packed_colours(data)
+    if data.shape != tuple(shape):
+        raise ValueError(f"values of shape {data.shape} do not fill a space of shape {shape}")
+    if not colour and (data.dtype not in KERNEL_TYPES or not data.dtype.isnative):
+        fits = {"int8": np.int16, "bool": np.uint8, "int16": np.int16, "uint16": np.uint16}.get(data.dtype.name, np.float32)
+        with np.errstate(over="ignore"):
+            data = data.astype(fits, order="F")
+    return data if data.T.flags.c_contiguous else np.asfortranarray(data)
+
+
+def _scaled(stored: Stored) -> np.ndarray:
+    if stored.plain:
+        return stored.values
+    if stored.slope == 1.0 and stored.intercept == int(stored.intercept) and stored.values.dtype.kind in "iu":
+        exact = stored.exact()
+        return exact if exact.dtype in KERNEL_TYPES else exact.astype(np.float32)
+    out = stored.values.astype(np.float32)
+    out *= np.float32(stored.slope)
+    out += np.float32(stored.intercept)
+    return out
+
+
+def packed_colours(rgb: np.ndarray) -> np.ndarray:
+    """uint8 [..., 3] (or [..., 4], whose last is left out) as packed colours 0xFFRRGGBB, uint32 [...]."""
+    packed = np.full(rgb.shape[:-1], 0xFF000000, np.uint32, order="F")
+    for n, shift in enumerate((16, 8, 0)):
+        packed |= rgb[..., n].astype(np.uint32) << np.uint32(shift)
+    return packed
+
+
+def colour_channels(packed: np.ndarray) -> np.ndarray:
+    """Packed colours as uint8 [..., 3] in the order red, green, blue."""
+    return np.stack([((packed >> np.uint32(shift)) & np.uint32(255)).astype(np.uint8) for shift in (16, 8, 0)], -1)

@@ -1,0 +1,289 @@
+"""Put the slices of a series in order: along the stack, and volume by volume when there are several at each place."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from ..core.axis import Axis
+from .dicom_header import Slice
+
+if TYPE_CHECKING:
+    from .dicom_scan import Series
+
+
+def component_of(s: Slice) -> str:
+    """ "magnitude", "phase", "real" or "imaginary" when the header says so, else ""."""
+    words = [str(s.get("ComplexImageComponent")).upper(), *str(s.get("ImageType")).upper().split("\\")[2:]]
+    if str(s.get("Modality")) != "MR":
+        return ""
+    for long, short, name in (("PHASE", "P", "phase"), ("REAL", "R", "real"), ("IMAGINARY", "I", "imaginary"), ("MAGNITUDE", "M", "magnitude")):
+        if long in words or short in words:
+            return name
+    return ""
+
+
+def arrange(series: Series) -> None:
+    """Fill in the order, the axes, the step and the problems of a series whose slices are of one kind."""
+    slices = series.slices
+    if cut := [s for s in slices if s.cut_short]:
+        series.problems.append(f"{_count(len(cut), 'file is', 'files are')} cut short: {', '.join(s.path.name for s in cut[:3])}")
+    if slices[0].orientation is None:
+        _without_positions(series)
+        return
+    normal = np.cross(*slices[0].orientation)
+    slices.sort(key=lambda s: (float(s.position @ normal), str(s.path), s.frame))
+    stacks: list[list[Slice]] = []
+    at = -np.inf
+    for s in slices:
+        along = float(s.position @ normal)
+        if along - at > max(1e-3 * _pixel(s), 1e-4):
+            stacks.append([])
+            at = along
+        stacks[-1].append(s)
+    _drop_copies(series, stacks)
+    columns = _split_places(series, stacks) or _volumes(series, stacks)
+    places = np.array([float(c[0].position @ normal) for c in stacks])
+    series.step = _step(series, places)
+    index = _whole_places(series, places)
+    depth = int(index[-1]) + 1
+    series.grid = [[None] * depth for _ in range(max(1, len(columns[0])))]
+    for place, column in zip(index, columns):
+        for t, s in enumerate(column):
+            series.grid[t][int(place)] = s
+    series.slices = [s for volume in series.grid for s in volume if s is not None]
+    series.missing = [k for k in range(depth) if any(volume[k] is None for volume in series.grid)]
+    if series.missing:
+        at_places = ", ".join(str(n + 1) for n in series.missing[:5]) + (" …" if len(series.missing) > 5 else "")
+        several = f" in some of the {len(series.grid)} volumes" if len(series.grid) > 1 else ""
+        series.problems.append(f"{_count(len(series.missing), 'slice is', 'slices are')} missing in the stack{several}, at place {at_places}"
+                               f" of {depth}")
+    volume = [s for s in series.grid[0] if s is not None]
+    shift = volume[-1].position - volume[0].position if len(volume) > 1 else np.zeros(3)
+    if np.linalg.norm(shift - (shift @ normal) * normal) > 0.02 * max(np.linalg.norm(shift), 1e-9) and np.linalg.norm(shift) > 0:
+        series.problems.append("The stack leans (tilted gantry); the volume keeps the lean in its position matrix")
+    for t, volume in enumerate(series.grid):
+        own = [s for s in volume if s is not None]
+        if t and own and np.linalg.norm(own[0].position - series.grid[0][volume.index(own[0])].position
+                                        if series.grid[0][volume.index(own[0])] is not None else 0) > 0.5 * _pixel(own[0]):
+            series.problems.append(f"Volume {t + 1} of the series lies sideways of the first")
+            break
+
+
+def _drop_copies(series: Series, stacks: list[list[Slice]]) -> None:
+    """Leave out files that are copies of another one: the same object at the same place."""
+    for column in stacks:
+        seen = {}
+        for s in list(column):
+            key = (str(s.get("SOPInstanceUID")), s.frame, s.tile)
+            if key[0] and key in seen:
+                column.remove(s)
+                series.doubled.append(s)
+            seen[key] = s
+    if series.doubled:
+        _say_doubled(series)
+
+
+def _say_doubled(series: Series) -> None:
+    n = len(series.doubled)
+    series.problems.append(f"{_count(n, 'slice stands', 'slices stand')} at the same place as another: "
+                           + ", ".join(s.path.name for s in series.doubled[:3]) + (" …" if n > 3 else ""))
+
+
+def _split_places(series: Series, stacks: list[list[Slice]]) -> list[list[Slice | None]] | None:
+    """Volumes along axes that the frames themselves name (detector, time slot …)."""
+    names = sorted({name for column in stacks for s in column for name in s.places})
+    if not names:
+        return None
+    axes, wanted = _axes_of([s for column in stacks for s in column], names)
+    if not axes:
+        return None
+    columns = []
+    for column in stacks:
+        at = {tuple(s.places.get(name) for name in names): s for s in column}
+        columns.append([at.get(place) for place in wanted])
+    series.axes = axes
+    return columns
+
+
+def _axes_of(slices: list[Slice], names: list[str]) -> tuple[list[Axis], list[tuple]]:
+    """Axes for the named places of frames, and every combination of them, the first axis running fastest."""
+    kept, values = [], []
+    for name in names:
+        found = sorted({s.places.get(name) for s in slices})
+        values.append(found)
+        if len(found) > 1:
+            kept.append((name, found))
+    axes = []
+    for name, found in kept:
+        if name == "time":
+            axes.append(Axis("time", len(found), "s", tuple(float(v) for v in found)))
+        elif name == "detector":
+            words = {}
+            for s in slices:
+                words |= s.header.get("Detectors", {})
+            labels = tuple(words.get(int(v)) or f"detector {int(v)}" for v in found)
+            axes.append(Axis("detector", len(found), labels=labels))
+        else:
+            axes.append(Axis(name, len(found), labels=tuple(f"{v:g}" for v in found)))
+    wanted: list[tuple] = [()]
+    for found in reversed(values):
+        wanted = [(v, *rest) for rest in wanted for v in found]
+    return axes, wanted
+
+
+def _volumes(series: Series, stacks: list[list[Slice]]) -> list[list[Slice | None]]:
+    """Slices at one place that differ in time, in b-value or the like become volumes; true doubles are left out."""
+    most = max(len(column) for column in stacks)
+    if most == 1:
+        return [list(column) for column in stacks]
+    usual = Counter(len(column) for column in stacks).most_common(1)[0][0]
+    if usual > 1 or len(stacks) == 1:
+        for name, unit, value in DISTINCTIONS:
+            columns = _by_value(stacks, value)
+            if columns:
+                series.axes = [_axis(series, name, unit, columns, value)]
+                return columns
+        for name, value in ORDERS:
+            if all(len(column) == most for column in stacks):
+                keys = [[value(s) for s in column] for column in stacks]
+                if all(None not in k and len(set(k)) == most for k in keys):
+                    columns = [sorted(column, key=value) for column in stacks]
+                    series.axes = [_axis(series, name, "s" if name == "time" else "", columns, value)]
+                    return columns
+    for column in stacks:
+        series.doubled += column[1:]
+        del column[1:]
+    series.problems = [p for p in series.problems if "same place" not in p]
+    _say_doubled(series)
+    return [list(column) for column in stacks]
+
+
+def _by_value(stacks, value) -> list[list[Slice | None]] | None:
+    """Slices of each place by the value they have, None where a place lacks one; None when the values do not tell them apart."""
+    union = sorted({v for column in stacks for v in map(value, column) if v is not None})
+    if len(union) < 2 or len(union) > 2 * max(len(c) for c in stacks):
+        return None
+    columns = []
+    for column in stacks:
+        at = {value(s): s for s in column}
+        if None in at or len(at) != len(column):
+            return None
+        columns.append([at.get(v) for v in union])
+    return columns
+
+
+def _number(name: str):
+    return lambda s: None if s.header.get(name) in (None, "", []) else s.number(name)
+
+
+def _gradient(s: Slice):
+    b = s.header.get("DiffusionBValue")
+    if b is None:
+        return None
+    direction = s.header.get("DiffusionGradientOrientation")
+    direction = tuple(np.round(direction, 4)) if isinstance(direction, list) else ()
+    return (float(b), direction, s.number("AcquisitionNumber"))
+
+
+def seconds_of(text) -> float | None:
+    """Seconds of the day of a DICOM time or date and time."""
+    text = str(text or "").strip()
+    if len(text) > 14 or (len(text) == 14 and "." not in text[:7]):
+        text = text[8:]
+    try:
+        clock, _, fraction = text.partition(".")
+        if len(clock) < 2:
+            return None
+        clock = clock.ljust(6, "0")
+        return int(clock[:2]) * 3600 + int(clock[2:4]) * 60 + int(clock[4:6]) + float(f"0.{fraction or 0}")
+    except ValueError:
+        return None
+
+
+def _acquired(s: Slice):
+    return seconds_of(s.get("AcquisitionDateTime") or s.get("AcquisitionTime"))
+
+
+DISTINCTIONS = (("time", "s", _number("TemporalPositionIdentifier")), ("direction", "", _gradient), ("phase", "ms", _number("TriggerTime")),
+                ("echo", "ms", _number("EchoTime")), ("segment", "", _number("SegmentNumber")), ("time", "s", _number("AcquisitionNumber")))
+"""What tells volumes apart: the same few values at every place."""
+ORDERS = (("time", _acquired), ("time", lambda s: seconds_of(s.get("ContentTime"))), ("volume", _number("InstanceNumber")))
+"""What at least orders them at each place."""
+
+
+def _axis(series: Series, name: str, unit: str, columns, value) -> Axis:
+    size = len(columns[0])
+    one = next((c for c in columns if None not in c), None)
+    if one is None:
+        return Axis(name, size)
+    if name == "time":
+        times = [_acquired(s) for s in one]
+        if None not in times and len(set(times)) == size:
+            return Axis("time", size, "s", tuple(round(t - times[0], 6) for t in times))
+        repeat = one[0].number("RepetitionTime")
+        return Axis.even("time", size, repeat / 1000 if repeat > 0 else None, "s")
+    if name == "direction":
+        return Axis(name, size, labels=tuple(f"b {s.number('DiffusionBValue'):g}" for s in one))
+    values = tuple(float(value(s)) for s in one)
+    return Axis(name, size, unit, values if unit else (), () if unit else tuple(f"{v:g}" for v in values))
+
+
+def _step(series: Series, places: np.ndarray) -> float:
+    gaps = np.diff(places)
+    if gaps.size:
+        return float(np.median(gaps))
+    first = series.first
+    return first.number("SpacingBetweenSlices") or first.number("SliceThickness") or 1.0
+
+
+def _whole_places(series: Series, places: np.ndarray) -> np.ndarray:
+    """Places along the stack as whole steps from the first; a problem is noted when they are not whole."""
+    gaps = np.diff(places)
+    if not gaps.size:
+        return np.zeros(1, int)
+    steps = gaps / series.step
+    if np.any(np.abs(steps - np.round(steps)) > 0.02) or np.round(steps).sum() > 50 * len(places):
+        series.problems.append(f"The slices are unevenly spaced, from {gaps.min():.4g} to {gaps.max():.4g} mm apart")
+        return np.arange(len(places))
+    return np.concatenate(([0], np.cumsum(np.round(steps)))).astype(int)
+
+
+def _without_positions(series: Series) -> None:
+    """Pictures that do not say where they lie: frames along their own axes, or files one after another."""
+    slices = series.slices
+    slices.sort(key=lambda s: (s.number("InstanceNumber"), str(s.path), s.frame))
+    series.step = slices[0].number("SliceThickness") or 1.0
+    names = sorted({name for s in slices for name in s.places})
+    if names:
+        series.axes, wanted = _axes_of(slices, names)
+        at = {tuple(s.places.get(name) for name in names): s for s in slices}
+        if len(at) < len(slices):
+            series.problems.append("Several frames claim the same place along the file's own axes; they are kept in the order of the file")
+            series.axes, series.grid = [Axis("frame", len(slices))], [[s] for s in slices]
+            return
+        series.grid = [[at.get(place)] for place in wanted]
+        if any(volume[0] is None for volume in series.grid):
+            series.missing = [0]
+            series.problems.append("Some frames are missing along the file's own axes")
+        series.slices = [v[0] for v in series.grid if v[0] is not None]
+        return
+    if len(slices) > 1:
+        slices.sort(key=lambda s: str(s.path))
+        series.grid = [list(slices)]
+        series.problems.append("The files do not say where their slices lie, so position and sides are unknown")
+    else:
+        series.grid = [slices]
+        if series.modality in ("CT", "MR", "PT"):
+            series.problems.append("The files do not say where their slices lie, so position and sides are unknown")
+
+
+def _pixel(s: Slice) -> float:
+    spacing = s.get("PixelSpacing", None)
+    return min(float(v) for v in spacing) if isinstance(spacing, list) and spacing and min(spacing) > 0 else 1.0
+
+
+def _count(n: int, one: str, many: str) -> str:
+    return f"1 {one}" if n == 1 else f"{n} {many}"

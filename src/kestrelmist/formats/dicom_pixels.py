@@ -1,0 +1,113 @@
+"""Pixels of DICOM pictures: read straight where they lie plain, decoded where not, scaled as the header says."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import groupby
+from pathlib import Path
+
+import numpy as np
+
+from ..core.errors import Trouble
+from .dicom_header import Slice
+
+
+def pixels_of(slices: list[Slice]) -> Iterator[tuple[Slice, np.ndarray]]:
+    """The stored pixels of each slice, (rows, columns) or (rows, columns, 3) for colours; files are opened once each.
+
+    Raises Trouble when a file is cut short, gone, or packed in a way that cannot be undone.
+    """
+    for _, group in groupby(slices, key=lambda s: s.path):
+        group = list(group)
+        if group[0].plain and not group[0].colour and group[0].header.get("BitsAllocated") in (8, 16, 32):
+            frames = (_plain(s) for s in group)
+        else:
+            frames = _decoded(group)
+        for s, picture in zip(group, frames):
+            if s.tile:
+                top, left, high, wide = s.tile
+                picture = picture[top:top + high, left:left + wide]
+            if picture.shape[:2] != (s.rows, s.columns):
+                raise Trouble(f"A slice has {picture.shape[1]} × {picture.shape[0]} pixels where its header says"
+                              f" {s.columns} × {s.rows}", "copy the files again", s.path)
+            yield s, picture
+
+
+def _plain(s: Slice) -> np.ndarray:
+    rows, columns = int(s.number("Rows")), int(s.number("Columns"))
+    bits, stored = int(s.number("BitsAllocated", 16)), int(s.number("BitsStored", 16))
+    signed = bool(s.number("PixelRepresentation"))
+    kind = np.dtype(f"<{'i' if signed else 'u'}{bits // 8}")
+    try:
+        raw = np.fromfile(s.path, kind, rows * columns, offset=s.offset + s.frame * s.bytes_needed)
+    except OSError as error:
+        raise Trouble("A file of the series can no longer be read", "check the disk or copy it again", s.path) from error
+    if raw.size < rows * columns:
+        raise Trouble("A file of the series is cut short", "copy it again from the scanner", s.path)
+    if 0 < stored < bits:  # bits above the stored ones may hold anything; shift them out, keeping the sign
+        raw = np.right_shift(np.left_shift(raw, bits - stored), bits - stored)
+    return raw.reshape(rows, columns)
+
+
+def _decoded(group: list[Slice]) -> Iterator[np.ndarray]:
+    import pydicom  # takes a quarter of a second to load and is not needed for plain files
+    from pydicom.pixels import iter_pixels
+
+    path = group[0].path
+    try:
+        source = path if _says_enough(group[0]) else pydicom.dcmread(path, force=True)
+        palette = str(group[0].get("PhotometricInterpretation")).startswith("PALETTE")
+        table = pydicom.dcmread(path, stop_before_pixels=True, force=True) if palette else None
+        tiles = group if group[0].tile is None else group[:1]
+        pictures = iter_pixels(source, indices=[s.frame for s in tiles])
+        for _, picture in zip(tiles, pictures):
+            picture = _coloured(picture, table, group[0])
+            yield picture
+            for _ in group[1:] if group[0].tile is not None else ():
+                yield picture
+    except Trouble:
+        raise
+    except MemoryError as error:
+        raise Trouble("The pixels of a file promise more than fits in memory", "copy it again", path) from error
+    except Exception as error:  # decoders meet broken pixels with many kinds of error
+        raise Trouble("The pixels of a file cannot be decoded", "copy it again, or export the series uncompressed", path) from error
+
+
+def _says_enough(s: Slice) -> bool:
+    return not s.header.get("FloatPixels") and s.header.get("TransferSyntaxUID") is not None
+
+
+def _coloured(picture: np.ndarray, table, s: Slice) -> np.ndarray:
+    """Palette and deep colours as eight bits each."""
+    if table is not None:
+        from pydicom.pixels import apply_color_lut
+
+        picture = apply_color_lut(picture, table)
+    if picture.ndim == 3 and picture.dtype != np.uint8:
+        deep = 16 if table is not None else int(s.number("BitsStored", 16))
+        picture = (picture >> max(0, deep - 8)).astype(np.uint8)
+    return picture[..., :3] if picture.ndim == 3 else picture
+
+
+def value_table(s: Slice, raw: np.ndarray) -> np.ndarray:
+    """Values through the header's look-up table; numbers beyond its ends take the value there."""
+    first, *table = s.header["ValueTable"]
+    place = np.clip(raw.astype(np.int64) - int(first), 0, len(table) - 1)
+    return np.asarray(table, np.float32)[place]
+
+
+def scale_of(s: Slice) -> tuple[float, float]:
+    slope, intercept = s.number("RescaleSlope", 1.0), s.number("RescaleIntercept", 0.0)
+    return (slope or 1.0), intercept
+
+
+def read_picture(s: Slice) -> np.ndarray | None:
+    """The pixels of one slice for a small picture, (rows, columns) or with colours; None when they cannot be read."""
+    try:
+        return next(iter(pixels_of([s])))[1]
+    except (Trouble, StopIteration):
+        return None
+
+
+def plain_frames(path: Path, offset: int, kind: np.dtype, count: int) -> np.ndarray:
+    return np.memmap(path, kind, "r", offset, (count,))

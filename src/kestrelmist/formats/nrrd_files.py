@@ -1,0 +1,186 @@
+"""NRRD, attached (.nrrd) and detached (.nhdr): read lazily, written packed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from ..core.axis import Axis
+from ..core.errors import Trouble
+from ..core.image import Image, Origin
+from ..core.progress import Progress, silent
+from ..core.space import Space, picture_space
+from .exact_planes import exact_planes, number_type
+from .layout import Layout
+from .raw_values import RawValues
+
+PACKINGS = {"raw": "", "gz": "gzip", "gzip": "gzip", "bz2": "bz2", "bzip2": "bz2"}
+AXES_OF = {"right-anterior-superior": (1, 1, 1), "ras": (1, 1, 1), "left-posterior-superior": (-1, -1, 1), "lps": (-1, -1, 1),
+           "left-anterior-superior": (-1, 1, 1), "las": (-1, 1, 1)}
+"""Signs that turn the axes of a space into the world's right, front, up."""
+COLOURS = ("RGB-color", "RGBA-color")
+MOST_TEXT = 1 << 28
+
+
+def read_nrrd(path: Path) -> Image:
+    """An NRRD of any layout: axes with a direction in space become i, j, k, "time" and others the image's own axes."""
+    import nrrd
+    from .opening import image_name
+
+    with open(path, "rb") as stream:
+        try:
+            header = nrrd.read_header(stream)
+        except Exception as error:  # the parser breaks on damaged headers in many ways
+            raise Trouble("The header of this NRRD file is damaged", "copy it again or convert it anew", path) from error
+        end = stream.tell()
+    sizes = tuple(int(n) for n in header["sizes"])
+    dtype = _dtype(header, path)
+    named = header.get("data file", header.get("datafile"))
+    data = path if named is None else path.parent / str(named)
+    if isinstance(named, (list, tuple)) or str(named).upper().startswith("LIST") or "%" in str(named or ""):
+        raise Trouble("The values of this NRRD lie in a list of files", "write it again with all values in one file", path)
+    kinds = list(header.get("kinds") or [""] * len(sizes))
+    space_axes, directions = _space_axes(header, kinds, sizes)
+    colours = next((n for n, kind in enumerate(kinds) if kind in COLOURS and dtype == np.uint8 and sizes[n] in (3, 4)), None)
+    others = [n for n in range(len(sizes)) if n not in space_axes and n != colours]
+    along = tuple(n for n in others if sizes[n] > 1)
+    fetch = _fetch(header, data, end if named is None else 0, dtype, sizes, _full(space_axes), along, colours, path)
+    space, notes = _space(header, directions, [sizes[n] for n in space_axes])
+    unit = str(header.get("sample units", header.get("sampleunits", ""))).strip('"')
+    facts = {str(k): _text(v) for k, v in header.items()}
+    return Image(fetch, space, image_name(path), facts=facts, unit=unit, axes=[_axis(header, kinds[n], n, sizes[n]) for n in along],
+                 colour=colours is not None, origin=Origin("NRRD", [path] if named is None else [path, data], notes=notes))
+
+
+def _text(value) -> str:
+    return " ".join(f"{v:.10g}" for v in np.ravel(value)) if isinstance(value, np.ndarray) and value.dtype.kind in "fiu" else str(value)
+
+
+def _full(space_axes: list[int]) -> tuple[int, int, int]:
+    return tuple((space_axes + [-1, -1])[:3])
+
+
+def _dtype(header, path: Path) -> np.dtype:
+    from nrrd.reader import _determine_datatype
+
+    try:
+        kind = np.dtype(_determine_datatype(header))
+    except Exception as error:
+        raise Trouble(f"Values of type “{header.get('type')}” in this NRRD cannot be read", "convert it anew", path) from error
+    if kind.kind not in "iuf":
+        raise Trouble("This NRRD holds blocks instead of numbers", "convert it anew", path)
+    return kind
+
+
+def _space_axes(header, kinds, sizes) -> tuple[list[int], list[np.ndarray] | None]:
+    """Axes of the array that run through space, and the direction of each when the header gives them."""
+    given = header.get("space directions")
+    if given is not None:
+        found = [(n, np.array(d, float)) for n, d in enumerate(given) if d is not None and np.all(np.isfinite(np.array(d, float)))]
+        if 1 <= len(found) <= 3:
+            return [n for n, _ in found], [d for _, d in found]
+    free = [n for n, kind in enumerate(kinds) if kind in ("", "domain", "space", "???", "none")]
+    return free[:3] or list(range(min(3, len(sizes)))), None
+
+
+def _space(header, directions, shape) -> tuple[Space, list[str]]:
+    shape3 = tuple((shape + [1, 1])[:3])
+    if directions is None or len(directions[0]) not in (2, 3):
+        spacings = [float(v) for v in np.atleast_1d(header.get("spacings", np.array([np.nan])))]
+        spacings = [v for v in spacings if np.isfinite(v) and v > 0]
+        if len(shape) == 3 and len(spacings) >= 3:
+            affine = np.diag([*spacings[:3], 1.0])
+            return Space(shape3, affine), ["The file gives a voxel size but no position, so sides are unknown"]
+        return picture_space(shape3[0], shape3[1], tuple(spacings[:2]) if len(spacings) > 1 else None, shape3[2]), []
+    rank = len(directions[0])
+    signs = AXES_OF.get(str(header.get("space", "")).strip().lower())
+    notes = [] if signs else ["The file does not say which side is which, so sides are unknown"]
+    affine = np.eye(4)
+    for n, direction in enumerate(directions):
+        affine[:3, n] = 0.0
+        affine[:rank, n] = direction
+    for n in range(len(directions), 3):
+        free = np.linalg.svd(affine[:3, :n].T)[2][-1] if n else np.eye(3)[0]
+        affine[:3, n] = free * np.linalg.norm(affine[:3, 0])
+    affine[:rank, 3] = np.asarray(header.get("space origin", np.zeros(rank)), float)[:rank]
+    return Space(shape3, np.diag([*(signs or (1, 1, 1)), 1.0]) @ affine), notes
+
+
+def _axis(header, kind: str, n: int, size: int) -> Axis:
+    spacings = header.get("spacings")
+    step = float(spacings[n]) if spacings is not None and len(spacings) > n and np.isfinite(spacings[n]) else None
+    labels = header.get("labels") or []
+    if kind == "time" or (n < len(labels) and str(labels[n]).strip('"') in ("time", "t")):
+        units = header.get("units") or []
+        return Axis.even("time", size, step, str(units[n]).strip('"') if n < len(units) and units[n] else "s")
+    names = {"vector": "component", "list": "volume", "RGB-color": "channel", "RGBA-color": "channel"}
+    return Axis(names.get(kind, kind if kind and kind not in ("domain", "???", "none") else f"axis {n + 1}"), size)
+
+
+def _fetch(header, data: Path, start: int, dtype, sizes, space, along, colours, path: Path):
+    encoding = str(header.get("encoding", "raw")).lower()
+    if not data.is_file():
+        raise Trouble("The file that holds the values is missing", "put it beside its header", data)
+    lines, skip = int(header.get("line skip", 0)), int(header.get("byte skip", 0))
+    if lines:
+        with open(data, "rb") as stream:
+            stream.seek(start)
+            for _ in range(min(lines, 1 << 20)):
+                stream.readline(1 << 20)
+            start = stream.tell()
+    if encoding in PACKINGS:
+        packing = PACKINGS[encoding]
+        raw = RawValues(data, skip if packing else start + skip, dtype, sizes, packing, start if packing else 0)
+        if skip == -1 and not packing:
+            raw.offset = data.stat().st_size - raw.bytes_needed
+        raw.require_whole()
+        return Layout(raw, space, along, colours).fetch
+    if encoding not in ("ascii", "text", "txt", "hex"):
+        raise Trouble(f"Values packed as “{encoding}” cannot be read", "write the file again as raw or gzip", path)
+    values = RawValues(data, start, dtype, sizes)
+    count = int(np.prod(sizes, dtype=object))
+    if not 0 < count <= data.stat().st_size or data.stat().st_size > MOST_TEXT:
+        raise Trouble("The header of this file promises more values than it can hold", "copy it again", path)
+    text = data.read_bytes()[start:]
+    if encoding == "hex":
+        flat = np.frombuffer(bytes.fromhex("".join(text.decode("ascii").split())), dtype)
+    else:
+        flat = np.array(text.split(), dtype)
+    if flat.size < count:
+        raise Trouble(f"This file is cut short: {flat.size} of {count} values are there", "copy it again", path)
+    values._whole = flat[:count].reshape(sizes, order="F")
+    return Layout(values, space, along, colours).fetch
+
+
+def save_nrrd(path: Path, image: Image, progress: Progress | None = None) -> None:
+    """Write an image as an attached NRRD in right-anterior-superior axes, packed with gzip, values exactly as they are."""
+    from isal import isal_zlib
+
+    from ..core.safe_write import written_whole
+
+    progress = progress or silent()
+    dtype = np.dtype(np.uint8) if image.colour else number_type(image, progress.part(0.0, 0.4))
+    name = {"i": "int", "u": "uint", "f": ""}[dtype.kind] + (str(8 * dtype.itemsize) if dtype.kind != "f" else
+                                                             {4: "float", 8: "double"}[dtype.itemsize])
+    vectors = ["(" + ",".join(f"{v:.17g}" for v in image.space.affine[:3, n]) + ")" for n in range(3)]
+    first = ["RGB-color"] if image.colour else []
+    more = [{"time": "time"}.get(a.name, "list") for a in image.axes]
+    steps = ["nan"] * (len(first) + 3) + [f"{a.step:.10g}" if a.step else "nan" for a in image.axes]
+    lines = ["NRRD0005", f"type: {name}", f"dimension: {len(first) + 3 + len(more)}",
+             *(["space: right-anterior-superior"] if image.space.sides_known else ["space dimension: 3"]),
+             "sizes: " + " ".join(map(str, ([3] if image.colour else []) + list(image.shape))),
+             "space directions: " + " ".join(["none"] * len(first) + vectors + ["none"] * len(more)),
+             "kinds: " + " ".join(first + ["domain"] * 3 + more),
+             "labels: " + " ".join(f'"{n}"' for n in [""] * len(first) + ["", "", ""] + [a.name for a in image.axes]),
+             *(["spacings: " + " ".join(steps)] if any(a.step for a in image.axes) else []),
+             f"endian: little\nencoding: gzip\nspace origin: ({','.join(f'{v:.17g}' for v in image.space.affine[:3, 3])})",
+             *([f'sample units: "{image.unit}"'] if image.unit else [])]
+    with written_whole(path) as stream:
+        stream.write(("\n".join(lines) + "\n\n").encode())
+        packer = isal_zlib.compressobj(1, isal_zlib.DEFLATED, 31)
+        total = image.count * image.space.shape[2]
+        for n, plane in enumerate(exact_planes(image, dtype, progress)):
+            progress.at(0.4 + 0.6 * n / total, f"Writing {path.name}")
+            stream.write(packer.compress(memoryview(plane).cast("B")))
+        stream.write(packer.flush())
