@@ -119,6 +119,11 @@ class Image:
         """Volumes in the series."""
         return int(np.prod(shape_of(self.axes), dtype=int))
 
+    @property
+    def image_planes(self) -> int:
+        """Planes [i, j] in all volumes together."""
+        return self.count * self.space.shape[2]
+
     def fetch(self, progress: Progress) -> np.ndarray:
         """Values [i, j, k], with progress while they are read; of a series, those of the first volume."""
         if self.axes:

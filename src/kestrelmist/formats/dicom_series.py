@@ -53,9 +53,14 @@ def series_image(series: Series, uneven: str = "refuse", facts: bool = True) -> 
     if any(s.header.get("RealWorld") for s in series.slices[:1]):
         notes.append("Values are those of the header's real-world value map")
     unit = _unit_of(series)
-    return Image(partial(_load, series, dtype, space), space, name=series.description, subject=series.subject,
+    image = Image(partial(_load, series, dtype, space), space, name=series.description, subject=series.subject,
                  modality=series.modality, unit=unit, facts=facts_of(series) if facts else {}, axes=series.axes, colour=header.colour,
                  origin=Origin("DICOM", series.files, notes=notes, reading={"series": _mark(series), "uneven": uneven}))
+    if facts and not series.axes and any(s.header.get("Overlays") for s in series.slices):
+        from .dicom_labels import overlay_labels
+
+        image.labels = overlay_labels(image, [s.path for s in series.grid[0] if s is not None])
+    return image
 
 
 def _mark(series: Series) -> dict:

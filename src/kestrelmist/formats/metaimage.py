@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ..core.axis import Axis, shape_of
+from ..core.axis import Axis
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.progress import Progress, silent
@@ -134,7 +134,7 @@ def save_metaimage(path: Path, image: Image, progress: Progress | None = None) -
             ("ElementType", next(k for k, v in TYPES.items() if v == f"{dtype.kind}{dtype.itemsize}")), ("ElementDataFile", "LOCAL")]
     with written_whole(path) as stream:
         stream.write("".join(f"{key} = {value}\n" for key, value in text).encode())
-        total = image.space.shape[2] * int(np.prod(shape_of(image.axes), dtype=int))
+        total = image.image_planes
         for n, plane in enumerate(exact_planes(image, dtype, progress)):
             progress.at(0.4 + 0.6 * n / total, f"Writing {path.name}")
             stream.write(plane)

@@ -179,7 +179,7 @@ def save_nrrd(path: Path, image: Image, progress: Progress | None = None) -> Non
     with written_whole(path) as stream:
         stream.write(("\n".join(lines) + "\n\n").encode())
         packer = isal_zlib.compressobj(1, isal_zlib.DEFLATED, 31)
-        total = image.count * image.space.shape[2]
+        total = image.image_planes
         for n, plane in enumerate(exact_planes(image, dtype, progress)):
             progress.at(0.4 + 0.6 * n / total, f"Writing {path.name}")
             stream.write(packer.compress(memoryview(plane).cast("B")))

@@ -1,0 +1,124 @@
+"""PNG, JPEG and BMP pictures."""
+
+from __future__ import annotations
+
+import struct
+from pathlib import Path
+
+import numpy as np
+
+from ..core.axis import Axis
+from ..core.errors import Trouble
+from ..core.image import Image, Origin
+from ..core.progress import Progress
+from ..core.safe_write import written_whole
+from ..core.space import picture_space
+from ..core.values import colour_channels
+from .planes import deep_enough
+
+NO_SCALE = "The file gives no scale: pixel spacing is missing"
+
+
+def read_picture(path: Path) -> Image:
+    """A picture of brightness or colours. Its file says nothing of the scale that can be trusted.
+
+    Raises
+    ------
+    Trouble
+        When the picture is damaged, cut short, or promises more than its file can hold.
+    """
+    from .opening import image_name
+
+    with open(path, "rb") as stream:
+        start = stream.read(1 << 20)
+    columns, rows = size_of(start, path)
+    deep_enough((rows, columns), path.stat().st_size, np.dtype(np.uint8), path)
+    cell: list[np.ndarray] = []
+
+    def decoded() -> np.ndarray:
+        if not cell:
+            cell.append(_decoded(path, columns, rows))
+        return cell[0]
+
+    first = decoded()  # the header does not tell all; pictures are small beside volumes
+    space = picture_space(columns, rows, None)
+    common = dict(name=image_name(path), facts={"Size": f"{columns} × {rows}", "Number type": str(first.dtype)},
+                  origin=Origin("picture", [path], notes=[NO_SCALE]))
+    if first.ndim == 2:
+        return Image(lambda index, progress: decoded().T[:, :, None], space, **common)
+    if first.dtype == np.uint8 and first.shape[2] in (3, 4):
+        return Image(lambda index, progress: decoded().transpose(1, 0, 2)[:, :, None, :3], space, colour=True, **common)
+    labels = (("red", "green", "blue", "opacity") if first.shape[2] > 2 else ("brightness", "opacity"))[:first.shape[2]]
+    return Image(lambda index, progress: decoded()[:, :, index[0]].T[:, :, None], space, axes=[Axis("channel", first.shape[2], labels=labels)], **common)
+
+
+def size_of(start: bytes, path: Path) -> tuple[int, int]:
+    """Columns and rows that a picture's first bytes promise."""
+    columns = rows = 0
+    if start[:4] == b"\x89PNG" and len(start) > 24:
+        columns, rows = struct.unpack(">II", start[16:24])
+    elif start[:2] == b"BM" and len(start) > 26:
+        columns, rows = struct.unpack("<ii", start[18:26])
+        rows = abs(rows)
+    elif start[:2] == b"\xff\xd8":
+        columns, rows = _jpeg_size(start)
+    if not 0 < columns < 1 << 20 or not 0 < rows < 1 << 20:
+        raise Trouble("This is no picture, or it is damaged", "copy it again or convert it anew", path)
+    return columns, rows
+
+
+def _jpeg_size(start: bytes) -> tuple[int, int]:
+    at = 2
+    while at + 9 < len(start):
+        if start[at] != 0xFF:
+            at += 1
+            continue
+        mark = start[at + 1]
+        if 0xC0 <= mark <= 0xCF and mark not in (0xC4, 0xC8, 0xCC):
+            rows, columns = struct.unpack(">HH", start[at + 5:at + 9])
+            return columns, rows
+        at += 2 if 0xD0 <= mark <= 0xD9 or mark in (0x01, 0xFF) else 2 + struct.unpack(">H", start[at + 2:at + 4])[0]
+    return 0, 0
+
+
+def _decoded(path: Path, columns: int, rows: int) -> np.ndarray:
+    import imagecodecs
+
+    data = path.read_bytes()
+    decode = (imagecodecs.png_decode if data[:4] == b"\x89PNG" else imagecodecs.bmp_decode if data[:2] == b"BM" else imagecodecs.jpeg_decode)
+    try:
+        picture = np.asarray(decode(data))
+    except MemoryError:
+        raise
+    except Exception as error:  # each decoder has errors of its own
+        raise Trouble("This picture is damaged or cut short", "copy it again", path) from error
+    if picture.ndim == 3 and picture.shape[2] == 1:
+        picture = picture[..., 0]
+    if picture.shape[:2] != (rows, columns) or picture.ndim not in (2, 3):
+        raise Trouble("This picture is damaged", "copy it again", path)
+    if data[:2] == b"BM" and picture.ndim == 3 and picture.shape[2] == 3 and not np.any(picture[..., 0] != picture[..., 1]) and \
+            not np.any(picture[..., 1] != picture[..., 2]):
+        picture = picture[..., 0]  # brightness that the format can only write as colours
+    return picture
+
+
+def save_png(path: Path, image: Image, progress: Progress | None = None) -> None:
+    """Write a picture of one slice as PNG: 8 or 16 bits, or colours, exactly.
+
+    Raises
+    ------
+    Trouble
+        When the image is a volume or a series, or its numbers do not fit a PNG.
+    """
+    import imagecodecs
+
+    if image.axes or image.space.shape[2] != 1:
+        raise Trouble(f"“{image.name}” is more than one picture, which PNG cannot hold", "choose .ome.tif or .nii.gz", path)
+    got = image.stored((), progress)
+    values = colour_channels(got.values)[:, :, 0].transpose(1, 0, 2) if image.colour else got.exact()[:, :, 0].T
+    if values.dtype == bool:
+        values = values.astype(np.uint8)
+    if values.dtype not in (np.uint8, np.uint16):
+        raise Trouble(f"The numbers of “{image.name}” do not fit a PNG", "choose .ome.tif, or scale the intensities first", path)
+    with written_whole(path) as stream:
+        stream.write(imagecodecs.png_encode(np.ascontiguousarray(values)))

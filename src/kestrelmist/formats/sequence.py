@@ -1,0 +1,87 @@
+"""Single files that belong together, a time lapse or a series of sections, opened as one image."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import numpy as np
+
+from ..core.axis import Axis
+from ..core.errors import Trouble
+from ..core.image import Image, Origin
+from ..core.space import Space
+
+
+def natural(name: str) -> list:
+    """A key that puts "image 2" before "image 10"."""
+    return [(0, int(part), "") if part.isdigit() else (1, 0, part.lower()) for part in re.findall(r"\d+|\D+", name)]
+
+
+def stem_of(path: Path) -> str:
+    """A file's name with its last number taken out: files that share it may be one sequence."""
+    return re.sub(r"\d+(?=\D*$)", "#", path.name)
+
+
+def sequences(paths: list[Path]) -> tuple[list[list[Path]], list[Path]]:
+    """Files grouped into sequences of three or more that differ in their last number only, and the rest."""
+    groups: dict[tuple[Path, str], list[Path]] = {}
+    for path in paths:
+        groups.setdefault((path.parent, stem_of(path)), []).append(path)
+    several = [sorted(g, key=lambda p: natural(p.name)) for (_, stem), g in groups.items() if len(g) > 2 and "#" in stem]
+    inside = {p for g in several for p in g}
+    return several, [p for p in paths if p not in inside]
+
+
+def read_sequence(paths: list[Path], along: str = "time") -> Image:
+    """Files of one size as one image, in natural order of their numbers.
+
+    Parameters
+    ----------
+    paths : list of path
+    along : "time" or "slice"
+        Whether each file is a time or a slice of a stack.
+
+    Raises
+    ------
+    Trouble
+        When one differs from the first in size, colours or axes; it is named.
+    """
+    from .opening import format_of
+
+    paths = sorted((Path(p) for p in paths), key=lambda p: natural(p.name))
+    images = []
+    for path in paths:
+        known = format_of(path)
+        if known is None:
+            raise Trouble("This kind of file cannot be part of a sequence", "choose pictures of one kind", path)
+        image = known.read(path)
+        if images:
+            _require_like(images[0], image, path)
+        images.append(image)
+    first = images[0]
+    name = re.sub(r"[\s_\-.]*#.*$", "", stem_of(paths[0])) or first.name
+    origin = Origin("sequence", paths, notes=list(first.origin.notes), reading={"along": along})
+    common = dict(name=name, subject=first.subject, modality=first.modality, unit=first.unit, facts=first.facts, colour=first.colour, origin=origin)
+    if along == "slice" and first.space.shape[2] == 1 and not first.axes:
+        space = Space((*first.space.shape[:2], len(images)), first.space.affine, first.space.unit, first.space.name)
+        origin.notes.append("The distance between the slices is not known; it is taken to be the size of a pixel")
+        return Image(lambda index, progress: _stacked(images, progress), space, **common)
+    return Image(lambda index, progress: images[index[0]]._fetch(index[1:], progress), first.space,
+                 axes=[Axis(along, len(images)), *first.axes], **common)
+
+
+def _require_like(first: Image, image: Image, path: Path) -> None:
+    if image.shape != first.shape or image.colour != first.colour:
+        size, wanted = (" × ".join(map(str, i.shape[:2] if i.space.shape[2] == 1 else i.shape)) for i in (image, first))
+        what = f"is {size} where the first is {wanted}" if size != wanted else "has colours where the first has none, or the other way round"
+        raise Trouble(f"“{path.name}” {what}, so these files are no sequence", "leave it out, or bring all to one size", path)
+
+
+def _stacked(images: list[Image], progress) -> np.ndarray:
+    parts = []
+    for n, image in enumerate(images):
+        progress.at(n / len(images), "Reading slices")
+        got = image._fetch((), progress.part(n / len(images), (n + 1) / len(images)))
+        parts.append(getattr(got, "values", got))
+    return np.concatenate(parts, 2)

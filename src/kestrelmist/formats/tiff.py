@@ -1,0 +1,167 @@
+"""TIFF and OME-TIFF: pages, channels, time, physical sizes, pyramids. Tiles are read when they are looked at."""
+
+from __future__ import annotations
+
+import xml.etree.ElementTree as ElementTree
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+
+from ..core.axis import Axis
+from ..core.errors import Trouble
+from ..core.image import Image, Origin
+from ..core.space import picture_space
+from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes, deep_enough
+
+USUAL_PRINT = {72, 96, 100, 150, 180, 200, 240, 300, 360, 400, 600, 720, 1200}
+"""Dots an inch that programs write when nobody measured anything."""
+COLOUR_MODELS = (2, 5, 6)
+"""Photometric interpretations of colour: RGB, separated, YCbCr."""
+
+
+def read_tiff(path: Path) -> Image:
+    """The first (largest) picture of a TIFF file.
+
+    Raises
+    ------
+    Trouble
+        When the file is damaged or cut short.
+    """
+    import tifffile
+    from .opening import image_name
+
+    with tifffile.TiffFile(path) as file:
+        if not file.series:
+            raise Trouble("There is no picture in this TIFF file", "copy it again or convert it anew", path)
+        series = max(file.series[:8], key=lambda s: s.size)
+        page = series.keyframe
+        _require_whole(file, series, path)
+        described = _described(file)
+        levels = [_level(path, file.series.index(series), n, level) for n, level in enumerate(series.levels)]
+        facts = _facts(page, file)
+        spacing, notes = _spacing(page, described)
+        names = described.get("channels", [])
+    first = levels[0]
+    space = picture_space(*first.space()[:2], spacing, first.size("z"), described.get("z"))
+    axes = [_axis(first, n, described, names) for n in first.along]
+    common = dict(name=image_name(path), facts=facts, axes=axes, colour=first.colour)
+    coarser = [Image(level.fetch, space.resized(level.space()), **common) for level in levels[1:] if level.along == first.along
+               and [level.shape[n] for n in level.along] == [first.shape[n] for n in first.along]]
+    return Image(first.fetch, space, origin=Origin("TIFF", [path], notes=notes), levels=coarser, **common)
+
+
+def _level(path: Path, series: int, number: int, level) -> Planes:
+    axes = level.axes.lower()
+    colour = "s" in axes and level.shape[axes.index("s")] in (3, 4) and level.dtype == np.uint8 and int(level.keyframe.photometric) in COLOUR_MODELS
+    letters, used = "", set("xyzs")
+    for letter in axes:  # every axis gets a letter of its own
+        letters += letter if letter in "xyzs" or letter not in used else next(c for c in "abdefghijklmnopqruvw" if c not in used)
+        used.add(letters[-1])
+    return Planes(partial(_read, path, series, number), letters, tuple(level.shape), np.dtype(level.dtype), colour)
+
+
+def _read(path: Path, series: int, number: int, selection: tuple) -> np.ndarray:
+    """A part of one level. Opened for each read: files of a study may be many, and handles are few."""
+    import tifffile
+    import zarr
+
+    try:
+        with tifffile.TiffFile(path) as file:
+            level = file.series[series].levels[number]
+            if all(isinstance(s, slice) and s == slice(None) for s in selection):
+                return level.asarray()
+            store = level.aszarr()
+            try:
+                return zarr.open_array(store, mode="r")[selection]
+            finally:
+                store.close()
+    except Trouble:
+        raise
+    except MemoryError:
+        raise
+    except Exception as error:  # decoders meet damaged tiles with many kinds of error
+        raise Trouble("The pixels of this TIFF file cannot be decoded; it is damaged or cut short", "copy it again", path) from error
+
+
+def _require_whole(file, series, path: Path) -> None:
+    size = path.stat().st_size
+    stored = 0
+    for page in series.pages[:4096] if len(series.pages) > 1 else [series.keyframe]:
+        if page is None:
+            continue
+        for offset, count in zip(page.dataoffsets, page.databytecounts):
+            stored += count
+            if offset + count > size:
+                raise Trouble("This file is cut short: some of its pixels lie beyond its end", "copy it again", path)
+    if not series.shape or min(series.shape) < 1:
+        raise Trouble("The header of this file gives no sensible size", "copy it again or convert it anew", path)
+    deep_enough(series.shape, size, np.dtype(series.dtype), path)
+
+
+def _described(file) -> dict:
+    """What OME-XML or a plain description says: steps in mm and s, and channel names."""
+    if file.is_ome and file.ome_metadata:
+        try:
+            return _ome(file.ome_metadata)
+        except (ElementTree.ParseError, ValueError, AttributeError):
+            return {}
+    found: dict = {}
+    shaped = file.shaped_metadata[0] if file.shaped_metadata else {}
+    for key, axis in (("PhysicalSizeX", "x"), ("PhysicalSizeY", "y"), ("PhysicalSizeZ", "z")):
+        if isinstance(shaped.get(key), (int, float)):
+            found[axis] = shaped[key] * MILLIMETRES.get(str(shaped.get(f"{key}Unit", "µm")), 1e-3)
+    return found
+
+
+def _ome(text: str) -> dict:
+    if "<!DOCTYPE" in text or "<!ENTITY" in text:
+        return {}
+    root = ElementTree.fromstring(text)
+    pixels = next((e for e in root.iter() if e.tag.endswith("}Pixels") or e.tag == "Pixels"), None)
+    if pixels is None:
+        return {}
+    found: dict = {}
+    for axis in "XYZ":
+        if size := pixels.get(f"PhysicalSize{axis}"):
+            found[axis.lower()] = float(size) * MILLIMETRES.get(pixels.get(f"PhysicalSize{axis}Unit", "µm").lower(), 1e-3)
+    if step := pixels.get("TimeIncrement"):
+        found["t"] = float(step) * SECONDS.get(pixels.get("TimeIncrementUnit", "s"), 1.0)
+    channels = [e for e in pixels if e.tag.split("}")[-1] == "Channel"]
+    found["channels"] = [c.get("Name") or f"channel {n + 1}" for n, c in enumerate(channels)]
+    return found
+
+
+def _spacing(page, described: dict) -> tuple[tuple[float, float] | None, list[str]]:
+    """Pixel size in mm: from the description, else from the resolution tags when somebody seems to have measured it."""
+    if described.get("x", 0) > 0 and described.get("y", described["x"]) > 0:
+        return (described["x"], described.get("y", described["x"])), []
+    tags = page.tags
+    unit = {2: 25.4, 3: 10.0}.get(int(tags["ResolutionUnit"].value) if "ResolutionUnit" in tags else 2)
+    if unit and "XResolution" in tags and "YResolution" in tags:
+        (a, b), (c, d) = tags["XResolution"].value, tags["YResolution"].value
+        if min(a, b, c, d) > 0:
+            inch = a / b * (25.4 / unit)
+            if not any(abs(inch - usual) < 0.02 * usual for usual in USUAL_PRINT) and a / b != 1:
+                return (unit * b / a, unit * d / c), ["The scale is that of the resolution tags"]
+    return None, ["The file gives no scale: pixel spacing is missing"]
+
+
+def _axis(planes: Planes, n: int, described: dict, names: list[str]) -> Axis:
+    letter, size = planes.axes[n], planes.shape[n]
+    if letter == "t":
+        return Axis.even("time", size, described.get("t"), "s")
+    if letter == "c" and len(names) == size:
+        return Axis("channel", size, labels=tuple(names))
+    if letter == "s" and size in (3, 4):
+        return Axis("channel", size, labels=("red", "green", "blue", "opacity")[:size])
+    return Axis(AXIS_NAMES.get(letter, f"axis {letter}"), size)
+
+
+def _facts(page, file) -> dict[str, str]:
+    facts = {}
+    for tag in page.tags:
+        if tag.name not in ("StripOffsets", "StripByteCounts", "TileOffsets", "TileByteCounts", "JPEGTables"):
+            facts[tag.name] = str(tag.value)[:4000]
+    facts["Pages"] = str(len(file.pages))
+    return facts
