@@ -203,7 +203,7 @@ def _load(series: Series, dtype, space: Space, index: tuple[int, ...], progress:
     there = [(k, s) for k, s in enumerate(column) if s is not None]
     scale = {scale_of(s) for _, s in there}
     one_scale = len(scale) == 1 and not any("ValueTable" in s.header for _, s in there)
-    if dtype is np.float32 and one_scale and not series.first.header.get("FloatPixels"):
+    if dtype is np.float32 and one_scale:
         stored = _filled(space, there, _stored_type(series.first), lambda s, target, raw: np.copyto(target, raw), progress)
         return Stored(stored, *next(iter(scale), (1.0, 0.0)))
     if series.first.colour:
@@ -217,6 +217,8 @@ def _load(series: Series, dtype, space: Space, index: tuple[int, ...], progress:
 
 
 def _stored_type(s: Slice) -> np.dtype:
+    if s.header.get("FloatPixels"):
+        return np.dtype(np.float64 if s.number("BitsAllocated") == 64 else np.float32)
     bits = {1: 8}.get(int(s.number("BitsAllocated", 16)), int(s.number("BitsAllocated", 16)))
     return np.dtype(f"{'i' if s.number('PixelRepresentation') else 'u'}{max(1, bits // 8)}")
 
