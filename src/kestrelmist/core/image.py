@@ -109,6 +109,11 @@ class Image:
             whole[(..., *index)] = part
         return whole
 
+    @property
+    def inverted(self) -> bool:
+        """Whether low values are to be shown bright, as the header of a radiograph may ask."""
+        return self.facts.get("PhotometricInterpretation") == "MONOCHROME1"
+
     def indices(self) -> Iterator[tuple[int, ...]]:
         """The place of every volume along the axes, the first axis running fastest; only () without axes."""
         for turned in itertools.product(*(range(a.size) for a in reversed(self.axes))):

@@ -15,7 +15,7 @@ from functools import cached_property
 import numba
 import numpy as np
 
-from .labels import LabelMap, LabelTable
+from .labels import LARGEST, LabelMap, LabelTable
 
 
 @dataclass(frozen=True)
@@ -110,6 +110,20 @@ def patch_from_mask(labels: LabelMap, mask_kji: np.ndarray, new: int,
     starts, lengths, old = np.empty(runs, np.int64), np.empty(runs, np.int32), np.empty(voxels, np.uint16)
     _fill_runs(labels.kji, mask_kji, *corner, allowed, starts, lengths, old)
     return Patch(starts, lengths, _shortest(old), np.array([new], np.uint16))
+
+
+def whole_difference(before: LabelMap, after: LabelMap, changed_kji: np.ndarray) -> Patch:
+    """The patch between two maps of one grid where `changed_kji` (uint8) is set, locked labels included."""
+    # numbers on both sides are read back voxel by voxel, in the order of the runs
+    old = patch_from_mask(_unlocked(before), changed_kji, LARGEST)
+    new = patch_from_mask(_unlocked(after), changed_kji, LARGEST)
+    return Patch(old.starts, old.lengths, old.old, new.old)
+
+
+def _unlocked(labels: LabelMap) -> LabelMap:
+    bare = LabelMap.__new__(LabelMap)
+    bare.kji, bare.table = labels.kji, LabelTable()
+    return bare
 
 
 @dataclass(frozen=True)

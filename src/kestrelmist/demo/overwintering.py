@@ -20,7 +20,7 @@ from ..study.label_store import difference
 from ..study.run import run
 from ..study.study import Study
 
-EDITION = 5
+EDITION = 6
 """Raised whenever the animal or its scans change, so that old copies are made anew."""
 SUBJECT, SEED = "HM-07", 7
 
@@ -33,7 +33,7 @@ class Scenes:
 
     @property
     def incoming(self) -> Path:
-        """The folder a person gathers from: two CT series, nested and shuffled."""
+        """The folder a person gathers from: DICOM of seven kinds, nested and shuffled, and a section."""
         return self.folder / "scans from the field station"
 
     @property
@@ -73,6 +73,7 @@ def make_scenes(folder: Path, progress: Progress) -> None:
     # loaded here: a demo that is there already opens without them
     from .animal import make_animal
     from .dicom_files import write_series
+    from .more_scans import write_clip, write_odour_run, write_planar_pair, write_radiographs, write_section
     from .scans import head_ct_space, head_mr_space, scan_ct, scan_mr
     from .truth import true_labels, true_volume
 
@@ -82,12 +83,20 @@ def make_scenes(folder: Path, progress: Progress) -> None:
     animal = make_animal(SUBJECT, SEED)
     progress.at(0.45, "Scanning CT")
     ct_space, mr_space = head_ct_space(), head_mr_space()
-    write_series(made.incoming, scan_ct(animal, ct_space), ct_space, SUBJECT, "Head CT", 2)
+    ct = scan_ct(animal, ct_space)
+    write_series(made.incoming, ct, ct_space, SUBJECT, "Head CT", 2)
+    write_radiographs(made.incoming, ct, ct_space, SUBJECT)
+    del ct
     plan_space = positioning_space()
     write_series(made.incoming, scan_ct(animal, plan_space, 60.0), plan_space, SUBJECT, "Positioning scan", 1)
     (made.incoming / "scan notes.txt").write_text("Animal HM-07, asleep, 4 degrees Celsius. Prone in the cradle.\n")
     progress.at(0.75, "Scanning MR")
     write_nifti(made.mr, scan_mr(animal, mr_space), mr_space, "Head T1, made up")
+    write_odour_run(made.incoming, animal, SUBJECT)
+    progress.at(0.78, "Taking pictures")
+    write_clip(made.incoming, SUBJECT)
+    write_planar_pair(made.incoming, "HM-08")
+    nuclei = write_section(made.incoming / "brown fat, section 3.ome.tif")
     progress.at(0.8, "Measuring the truth")
     volumes = {t: true_volume(animal, t, ct_space) for t in ("Skull", "Lower jaw")}
     volumes |= {t: true_volume(animal, t, mr_space) for t in ("Brain", "Hippocampus", "Ventricles")}
@@ -97,7 +106,7 @@ def make_scenes(folder: Path, progress: Progress) -> None:
         for tissue in tissues:
             table, _ = table.with_new(tissue)
         write_label_map(folder / "truth" / f"{scan} labels.nii.gz", LabelMap(space, numbers, table))
-    (folder / "truth" / "truth.json").write_text(json.dumps({"volumes_mm3": volumes, "edition": EDITION}, indent=1))
+    (folder / "truth" / "truth.json").write_text(json.dumps({"volumes_mm3": volumes, "nuclei": nuclei, "edition": EDITION}, indent=1))
     progress.at(1.0)
 
 

@@ -163,9 +163,20 @@ def _along_vectors(pictures: list[Slice], dataset) -> None:
     if len(pictures) > 1 and not any(p.places for p in pictures):
         _timed(pictures, dataset)
     if pictures[0].position is None and first.get("Modality") == "NM":
-        information = (dataset.get("DetectorInformationSequence") or [None])[0]
-        for picture in pictures if information is not None else ():
-            picture.header["DetectorOrientation"] = [float(v) for v in information.get("ImageOrientationPatient") or ()]
+        _directed(pictures, dataset)
+
+
+def _directed(pictures: list[Slice], dataset) -> None:
+    """Which way each planar picture looks. One taken from the other side is marked to be turned over, so that sides agree."""
+    axes = [[float(v) for v in i.get("ImageOrientationPatient") or ()] for i in dataset.get("DetectorInformationSequence") or ()]
+    first = None
+    for picture in pictures:
+        number = int(picture.places.get("detector", 1))
+        own = axes[number - 1] if 0 < number <= len(axes) and len(axes[number - 1]) == 6 else None
+        first = first or own
+        if own is not None:
+            picture.header["DetectorOrientation"] = first
+            picture.header["Mirrored"] = float(np.dot(own[:3], first[:3])) < -0.5
 
 
 def _scaled_dose(pictures: list[Slice], dataset) -> None:
@@ -251,9 +262,30 @@ def _tiles(found: Slice) -> list[Slice]:
     along, down = found.orientation
     start = found.position + along * spacing[1] * (columns - wide) / 2 + down * spacing[0] * (rows - high) / 2
     step = found.number("SpacingBetweenSlices", 0.0) or found.number("SliceThickness", 1.0)
-    normal = np.cross(along, down)
+    normal = np.cross(along, down) * (-1 if _tiles_run_back(found) else 1)
     return [replace(found, tile=(n // side * high, n % side * wide, high, wide), position=start + normal * step * n)
             for n in range(count)]
+
+
+_RUNS_BACK: dict[str, bool] = {}
+
+
+def _tiles_run_back(found: Slice) -> bool:
+    """Whether the tiles follow each other against the normal of rows and columns, as a private block of the header may say."""
+    uid = str(found.get("SeriesInstanceUID"))
+    if uid not in _RUNS_BACK:
+        _RUNS_BACK[uid] = False
+        try:
+            import pydicom
+            from nibabel.nicom import csareader
+
+            block = pydicom.dcmread(found.path, specific_tags=[(0x0029, 0x1010)], stop_before_pixels=True, force=True).get((0x0029, 0x1010))
+            if block is not None:
+                normal = csareader.read(block.value)["tags"]["SliceNormalVector"]["items"]
+                _RUNS_BACK[uid] = float(np.dot(np.array(normal, float), np.cross(*found.orientation))) < 0
+        except Exception:  # no such block, or not what it seems
+            pass
+    return _RUNS_BACK[uid]
 
 
 def listed_in_directory(path: Path) -> tuple[list[Path], list[str]]:

@@ -97,7 +97,8 @@ class Slice:
     @property
     def bytes_needed(self) -> int:
         """Bytes of one uncompressed frame."""
-        bits = int(self.number("Rows")) * int(self.number("Columns")) * int(self.number("BitsAllocated")) * self.samples
+        samples = 2 if self.get("PhotometricInterpretation") == "YBR_FULL_422" else self.samples  # every second pixel's colour is left out
+        bits = int(self.number("Rows")) * int(self.number("Columns")) * int(self.number("BitsAllocated")) * samples
         return -(-bits // 8)
 
     def set_place(self, position, axes) -> None:

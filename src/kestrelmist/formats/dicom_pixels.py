@@ -30,7 +30,7 @@ def pixels_of(slices: list[Slice]) -> Iterator[tuple[Slice, np.ndarray]]:
             if picture.shape[:2] != (s.rows, s.columns):
                 raise Trouble(f"A slice has {picture.shape[1]} × {picture.shape[0]} pixels where its header says"
                               f" {s.columns} × {s.rows}", "copy the files again", s.path)
-            yield s, picture
+            yield s, picture[:, ::-1] if s.header.get("Mirrored") else picture
 
 
 def _plain(s: Slice) -> np.ndarray:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from functools import partial
@@ -14,6 +15,7 @@ from ..core.memory import require_room
 from ..core.progress import Progress
 from ..core.space import Space, picture_space
 from ..core.values import Stored
+from .acquisition import KEY, acquisition_facts
 from .dicom_facts import facts_of
 from .dicom_header import Slice
 from .dicom_pixels import pixels_of, read_picture, scale_of, value_table
@@ -44,7 +46,7 @@ def series_image(series: Series, uneven: str = "refuse", facts: bool = True) -> 
         When the files are no image or cut short, positions unknown, spacing uneven, or slices missing or doubled and
         `uneven` is "refuse".
     """
-    _require_sound(series, uneven)
+    require_sound(series, uneven)
     space, notes = _space_of(series)
     dtype = _value_type(series)
     header = series.first
@@ -54,13 +56,19 @@ def series_image(series: Series, uneven: str = "refuse", facts: bool = True) -> 
         notes.append("Values are those of the header's real-world value map")
     unit = _unit_of(series)
     image = Image(partial(_load, series, dtype, space), space, name=series.description, subject=series.subject,
-                 modality=series.modality, unit=unit, facts=facts_of(series) if facts else {}, axes=series.axes, colour=header.colour,
+                 modality=series.modality, unit=unit, facts=_all_facts(series, space) if facts else {}, axes=series.axes, colour=header.colour,
                  origin=Origin("DICOM", series.files, notes=notes, reading={"series": _mark(series), "uneven": uneven}))
     if facts and not series.axes and any(s.header.get("Overlays") for s in series.slices):
         from .dicom_labels import overlay_labels
 
         image.labels = overlay_labels(image, [s.path for s in series.grid[0] if s is not None])
     return image
+
+
+def _all_facts(series: Series, space: Space) -> dict[str, str]:
+    found = facts_of(series)
+    acquisition = acquisition_facts(series, space)
+    return found | ({KEY: json.dumps(acquisition)} if acquisition else {})
 
 
 def _mark(series: Series) -> dict:
@@ -73,7 +81,8 @@ def matches_mark(series: Series, mark: dict) -> bool:
     return series.uid == mark["uid"] and any(str(s.get("SOPInstanceUID")) == mark["sop"] and s.frame == mark["frame"] for s in series.slices)
 
 
-def _require_sound(series: Series, uneven: str) -> None:
+def require_sound(series: Series, uneven: str) -> None:
+    """Raises Trouble when a series cannot become an image."""
     where = series.first.path.parent if len(series.files) > 1 else series.first.path
     if series.kind:
         raise Trouble(f"“{series.description}” is no image but a {series.kind}",
@@ -133,6 +142,8 @@ def _flat_space(series: Series, spacing) -> tuple[Space, list[str]]:
     if not known:
         notes.append("The file does not say which side is which, so sides are unknown")
         return replace(picture_space(columns, rows, spacing[:2], step=max(series.step, 1e-3)), unit=unit), notes
+    if any(s.header.get("Mirrored") for s in series.slices):
+        notes.append("Pictures from the other side are turned over, so that left and right agree in all")
     affine = np.eye(4)
     affine[:3, 0], affine[:3, 1] = right * spacing[0], down * spacing[1]
     affine[:3, 2] = np.cross(right, down) * max(series.step, 1e-3)

@@ -137,7 +137,11 @@ def _place(file, path: Path, spacing, to_mm: float) -> tuple[np.ndarray, list[st
 
 def read_label_map(path: str | Path, table: LabelTable | None = None, progress: Progress | None = None) -> LabelMap:
     """A label map from a NIfTI file of whole numbers from 0 to 65535."""
-    image = read_nifti(path)
+    return label_map_of(read_nifti(path), path, progress, table)
+
+
+def label_map_of(image: Image, path, progress: Progress | None = None, table: LabelTable | None = None) -> LabelMap:
+    """The whole numbers of an image as labels; raises Trouble when it holds measured values."""
     if image.axes or image.colour:
         raise Trouble("This file holds a series or colours, not label numbers", "choose a label map", path)
     data = image.stored((), progress or silent()).exact()

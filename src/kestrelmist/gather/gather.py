@@ -1,8 +1,7 @@
-"""Find the series in a folder and take them in."""
+"""Find what a folder holds, and take it in."""
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Literal
 
 from ..core.errors import Trouble
@@ -10,81 +9,98 @@ from ..core.image import Image
 from ..core.operation import FolderPath, Spacing, operation
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
-from ..formats.dicom_scan import Series, files_below, scan_folder
-from ..formats.dicom_series import series_image
-from ..formats.nifti import read_nifti
-from ..formats.nifti import is_nifti
+from ..formats.dicom_labels import read_dicom_labels, referenced_series
+from .plan import PlanLine, SubjectRule, plan_folder
+
+SOURCES = Literal["patient id", "patient name", "folder", "file name"]
 
 
-@operation("gather", "List series", name="scan", keywords="dicom folder series what is in")
-def list_series(folder: FolderPath, progress: Progress = silent()) -> Table:
-    """List the DICOM series below a folder, with what is wrong with each, loading none.
+@operation("gather", "List series", name="scan", keywords="dicom folder series plan what is in")
+def list_series(folder: FolderPath, subject_from: SOURCES = "patient id", subject_pattern: str = "(.+)", progress: Progress = silent()) -> Table:
+    """List what a folder holds, with what is wrong with each image, loading none.
 
     Parameters
     ----------
     folder : path
         May be nested and unsorted.
+    subject_from : text
+        Where subjects' names are taken from.
+    subject_pattern : text
+        Regular expression; its first group is the subject.
     """
-    table = Table("Series", [Column("series"), Column("subject"), Column("modality"), Column("date"), Column("columns"),
-                             Column("rows"), Column("slices"), Column("spacing_x", "mm", 4), Column("spacing_y", "mm", 4),
-                             Column("spacing_z", "mm", 4), Column("problems"), Column("uid", hidden=True)])
-    for s in scan_folder(folder, progress):
-        spacing = s.spacing or (None, None, None)
-        table.rows.append((s.description, s.subject, s.modality, s.date, *s.matrix, s.depth, *spacing,
-                           ". ".join(s.problems), s.uid))
+    table = Table("Series", [Column("series"), Column("subject"), Column("modality"), Column("seems"), Column("date"), Column("columns"),
+                             Column("rows"), Column("slices"), Column("volumes"), Column("spacing_x", "mm", 4), Column("spacing_y", "mm", 4),
+                             Column("spacing_z", "mm", 4), Column("problems"), Column("files"), Column("uid", hidden=True)])
+    for line in plan_folder(folder, SubjectRule(subject_from, subject_pattern), progress=progress):
+        s = line.series
+        if s is not None:
+            sizes = (*s.matrix, s.depth, s.volumes, *(s.spacing or (None, None, None)))
+        else:
+            try:
+                space, count = (image := line.open()).space, image.count
+                sizes = (*space.shape, count, *(space.spacing if space.unit == "mm" else (None, None, None)))
+            except Trouble:
+                sizes = (None,) * 7
+        table.rows.append((line.name, line.subject, line.modality, line.seems, line.date, *sizes, ". ".join(line.problems), len(line.files),
+                           s.uid if s else ""))
     return table
 
 
-@operation("gather", "Gather a folder", name="gather", keywords="import open load add dicom nifti drop")
+@operation("gather", "Gather a folder", name="gather", keywords="import open load add dicom nifti tiff drop")
 def gather(folder: FolderPath, series: str | None = None, subject: str | None = None, copy: bool = True,
-           uneven: Literal["refuse", "mend"] = "refuse", spacing: Spacing | None = None,
-           progress: Progress = silent()) -> list[Image]:
-    """Take images into the study: DICOM series from a folder, or NIfTI files.
+           uneven: Literal["refuse", "mend"] = "refuse", subject_from: SOURCES = "patient id", subject_pattern: str = "(.+)",
+           spacing: Spacing | None = None, progress: Progress = silent()) -> list[Image]:
+    """Take images into the study: DICOM series, and files of every other kind that can be read.
+
+    A segmentation or structure set in the folder comes in as the labels of the image it was drawn on.
 
     Parameters
     ----------
     folder : path
-        A folder with DICOM or NIfTI files, nested and unsorted as they may be, or one file.
-    series : str
-        Only the series of this description or identifier; all when left out.
-    subject : str
-        Subject to put the images under; the one named in the files when left out.
+        A folder, nested and unsorted as it may be, or one file.
+    series : text
+        Only the image of this name or series identifier; all when left out.
+    subject : text
+        Subject to put the images under; found by the pattern when left out.
     copy : bool
         Copy the files into the study; otherwise they stay where they are and must stay there.
     uneven : "refuse" or "mend"
         What to do with missing or doubled slices: "mend" leaves missing ones blank and takes the first of
         doubled ones.
+    subject_from : text
+        Where subjects' names are taken from.
+    subject_pattern : text
+        Regular expression; its first group is the subject.
     spacing : three mm
         Voxel size for NIfTI files whose own position matrix is of no use.
     """
-    folder = Path(folder)
-    if not folder.exists():
-        raise Trouble("This folder does not exist", "check the name or choose another", folder)
-    nifti = [p for p in ([folder] if folder.is_file() else files_below(folder)) if is_nifti(p)]
-    images = [read_nifti(p, spacing) for p in nifti if series is None or _matches(series, p.name, p.stem)]
-    try:
-        found = [] if folder.is_file() and nifti else scan_folder(folder, progress)
-    except Trouble:
-        if not images:
-            raise
-        found = []
-    images += [series_image(s, uneven) for s in found if series is None or _matches(series, s.description, s.uid)]
-    if not images:
-        have = ", ".join(f"“{s.description}”" for s in found)
-        raise Trouble(f"There is no series “{series}” in this folder", f"it holds {have}" if have else "choose another", folder)
-    for image in images:
-        image.subject = subject or image.subject or "Unnamed subject"
-        image.origin.copy = copy
+    lines = plan_folder(folder, SubjectRule(subject_from, subject_pattern), spacing=spacing, progress=progress)
+    wanted = [line for line in lines if line.is_image and (series is None or _matches(series, line))]
+    if not wanted:
+        have = ", ".join(f"“{line.name}”" for line in lines if line.is_image)
+        what = f"There is no image “{series}” in this folder" if series and have else "There is no image in this folder"
+        raise Trouble(what, f"it holds {have}" if have else "; ".join(f"“{line.name}” is {line.seems.lower()}" for line in lines), folder)
+    for line in wanted:
+        line.subject, line.copy, line.mend = subject or line.subject, copy, uneven == "mend" and line.mendable
+    images = [line.open(progress) for line in wanted]
+    for line in lines:
+        if line.kind == "labels" and series is None:
+            attach_labels(line, images)
     return images
 
 
-def gather_series(found: Series, uneven: str = "refuse", subject: str = "", copy: bool = True) -> Image:
-    """One series that a scan found, as an image ready for the study."""
-    image = series_image(found, uneven)
-    image.subject = subject or image.subject or "Unnamed subject"
-    image.origin.copy = copy
-    return image
+def attach_labels(line: PlanLine, images: list[Image]) -> Image | None:
+    """Give a segmentation or structure set to the image among `images` that it was drawn on; None when that is not there."""
+    wanted = set().union(*(referenced_series(path) for path in line.files))
+    for fact in ("SeriesInstanceUID", "FrameOfReferenceUID"):
+        for image in images:
+            if image.facts.get(fact) in wanted and not image.axes:
+                for path in line.files:
+                    image.labels = read_dicom_labels(path, image.space)
+                return image
+    return None
 
 
-def _matches(wanted: str, *names: str) -> bool:
+def _matches(wanted: str, line: PlanLine) -> bool:
+    names = [line.name, line.series.uid if line.series else "", *(p.name for p in line.files[:1])]
     return any(wanted.casefold() == name.casefold() for name in names)

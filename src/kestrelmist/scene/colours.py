@@ -17,6 +17,11 @@ MAPS = {
 """Colour stops from low to high, evenly spaced."""
 
 
+def first_map(image) -> str:
+    """The colour map an image is shown with at first."""
+    return "Grey, inverted" if image.inverted else "Grey"
+
+
 def packed(colour: str) -> int:
     """The packed form of "#RRGGBB"."""
     return 0xFF000000 | int(colour[1:], 16)

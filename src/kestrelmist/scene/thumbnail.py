@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ..core.image import Image
+from .colours import first_map
 from .slices import ImageLook, draw
 from .view import PLANES, fitted
 
@@ -20,5 +21,5 @@ def thumbnail(image: Image) -> bytes:
     low, high = image.display_range()
     flat = image.space.flat_axis
     plane = next(p for p in PLANES if p.across == (1 if flat is None else flat))
-    picture = draw(fitted(plane, image.space, SIDE, SIDE, margin=0.0), image, ImageLook(low, high))
+    picture = draw(fitted(plane, image.space, SIDE, SIDE, margin=0.0), image, ImageLook(low, high, first_map(image)))
     return picture.tobytes() if image.colour else (picture & 255).astype(np.uint8).tobytes()

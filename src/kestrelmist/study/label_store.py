@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 
 from ..core.labels import LabelMap, LabelTable
-from ..core.patch import LabelEdit, Patch, patch_from_mask
+from ..core.patch import LabelEdit, Patch, whole_difference
 from ..core.space import Space
 from ..formats.nifti import read_label_map, write_label_map
 from .catalogue import Catalogue, now
@@ -98,16 +98,7 @@ def difference(before: LabelMap, after: LabelMap, title: str) -> LabelEdit:
     changed = (before.kji != after.kji).view("uint8")
     if not changed.any():
         return LabelEdit(title, None, before.table, after.table)
-    # numbers on both sides are read back voxel by voxel, in the order of the runs
-    old = patch_from_mask(_unlocked(before), changed, 65535)
-    new = patch_from_mask(_unlocked(after), changed, 65535)
-    return LabelEdit(title, Patch(old.starts, old.lengths, old.old, new.old), before.table, after.table)
-
-
-def _unlocked(labels: LabelMap) -> LabelMap:
-    bare = LabelMap.__new__(LabelMap)
-    bare.kji, bare.table = labels.kji, LabelTable()
-    return bare
+    return LabelEdit(title, whole_difference(before, after, changed), before.table, after.table)
 
 
 def _json(table: LabelTable | None) -> str | None:

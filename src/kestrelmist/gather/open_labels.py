@@ -1,0 +1,53 @@
+"""Bring labels from a file onto an image."""
+
+from __future__ import annotations
+
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.labels import PALETTE, Label, LabelMap, LabelTable
+from ..core.operation import FilePath, operation
+from ..core.patch import LabelEdit, patch_from_mask, whole_difference
+from ..core.progress import Progress, silent
+from ..formats.dicom_header import starts_as_dicom
+from ..formats.dicom_labels import read_dicom_labels
+from ..formats.nifti import label_map_of
+from ..formats.opening import open_image
+from .label_grid import on_grid
+
+
+@operation("gather", "Open labels", name="open-labels", keywords="segmentation structure set mask dicom seg rtstruct nifti import", takes="series colour")
+def open_labels(image: Image, labels: LabelMap, file: FilePath, progress: Progress = silent()) -> LabelEdit:
+    """Bring the labels of a file onto an image by world position: a DICOM segmentation or structure set, or a label map.
+
+    Voxels that carry a locked label stay. Labels get new numbers where theirs are taken by another name.
+
+    Parameters
+    ----------
+    file : path
+        DICOM SEG or RT structure set, or a label map in any volume format.
+    """
+    if not file.is_file():
+        raise Trouble("This file does not exist", "check the name", file)
+    with open(file, "rb") as stream:
+        is_dicom = starts_as_dicom(stream.read(160))
+    found = read_dicom_labels(file, image.space, progress) if is_dicom else on_grid(label_map_of(open_image(file), file, progress), image.space)
+    return merged(labels, found, f"Open labels of “{file.name}”")
+
+
+def merged(labels: LabelMap, found: LabelMap, title: str) -> LabelEdit:
+    """The edit that draws the labels of another map on the same grid over this one."""
+    table, numbers = labels.table, {}
+    for row in found.table:
+        known = next((r for r in table if r.name.casefold() == row.name.casefold()), None)
+        number = known.number if known else row.number if row.number not in table else max(r.number for r in table) + 1
+        if known is None:
+            table = LabelTable((*table, Label(number, row.name, row.colour or PALETTE[(number - 1) % len(PALETTE)])))
+        numbers[row.number] = number
+    work = LabelMap(labels.space, labels.data.copy(order="F"), table)
+    for old, new in numbers.items():
+        if found.counts[old] and not (new in labels.table and labels.table[new].locked):
+            patch_from_mask(work, (found.kji == old).view("uint8"), new).apply(work)
+    changed = (work.kji != labels.kji).view("uint8")
+    if not changed.any():
+        raise Trouble("Nothing of these labels lies on this image outside locked ones", "choose the image they were drawn on")
+    return LabelEdit(title, whole_difference(labels, work, changed), labels.table, table)

@@ -1,0 +1,264 @@
+"""What a folder holds, line by line, before anything is loaded: the plan that a person looks over and changes."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.progress import Progress, silent
+from ..formats.dicom_frames import listed_in_directory
+from ..formats.dicom_scan import Series, files_below, scan_files
+from ..formats.dicom_series import require_sound, series_image, thumbnail_values
+from ..formats.opening import WORDS, format_of, image_name
+from ..formats.sequence import read_sequence, sequences
+
+UNNAMED = "Unnamed subject"
+KINDS = {"CT": "CT", "MR": "MR", "PT": "PET", "NM": "Nuclear medicine", "US": "Ultrasound", "DX": "Radiograph", "CR": "Radiograph",
+         "RF": "Fluoroscopy", "XA": "Angiography", "MG": "Mammogram", "OT": "Image", "SM": "Section", "SC": "Capture"}
+SEQUENCED = ("picture", "TIFF")
+"""Formats whose single files may be parts of a sequence."""
+NOT_LISTED = ("height matrix",)
+"""Formats whose names say too little: a text file is listed only when it can be read as one."""
+
+
+@dataclass(frozen=True)
+class SubjectRule:
+    """Where subjects' names come from: a source, and a regular expression whose first group is the name."""
+
+    source: str = "patient id"
+    pattern: str = "(.+)"
+
+    def checked(self) -> re.Pattern:
+        try:
+            return re.compile(self.pattern or "(.+)")
+        except re.error as error:
+            raise Trouble(f"The pattern “{self.pattern}” is not a regular expression ({error})", "write for example (HM-[0-9]+)") from None
+
+    def subject(self, values: dict[str, str]) -> str:
+        """The name found in one of the values, "" when the pattern does not fit."""
+        found = self.checked().search(values.get(self.source, ""))
+        return "" if found is None else (found.group(1) if found.re.groups else found.group(0)).strip()
+
+
+@dataclass
+class PlanLine:
+    """One image (or other object) found, and what is to be done with it. `take`, `copy`, `mend`, `subject` and `name` may be changed.
+
+    Parameters
+    ----------
+    kind : str
+        "DICOM", the name of another format, "sequence", "labels" (on an image), or "other" for what is no image.
+    seems : str
+        What it seems to be, for a person.
+    size, spacing, date : str
+        Matrix, volumes and voxel size, as words.
+    problems : list of str
+        What is wrong, a sentence each without full stop.
+    """
+
+    kind: str
+    name: str
+    subject: str
+    seems: str
+    files: list[Path]
+    size: str = ""
+    spacing: str = ""
+    date: str = ""
+    modality: str = ""
+    problems: list[str] = field(default_factory=list)
+    take: bool = True
+    copy: bool = True
+    mend: bool = False
+    series: Series | None = None
+    picture: np.ndarray | None = field(default=None, repr=False)
+    opened: Callable[[], Image] | None = field(default=None, repr=False)
+
+    @property
+    def is_image(self) -> bool:
+        return self.kind not in ("labels", "other")
+
+    @property
+    def mendable(self) -> bool:
+        return self.series is not None and bool(self.series.missing or self.series.doubled) and not self.series.broken
+
+    @property
+    def refused(self) -> str:
+        """Why it cannot be taken, "" when it can."""
+        if self.kind == "other":
+            return self.seems
+        if self.series is not None and self.kind == "DICOM":
+            try:
+                require_sound(self.series, "mend")
+            except Trouble as trouble:
+                return str(trouble)
+        return ""
+
+    def open(self, progress: Progress | None = None) -> Image:
+        """The image, under the line's name and subject; raises Trouble when it cannot be had."""
+        if self.kind == "DICOM":
+            image = series_image(self.series, "mend" if self.mend else "refuse")
+        elif self.opened is not None:
+            image = self.opened()
+        else:
+            raise Trouble(f"“{self.name}” is no image but {self.seems.lower()}", "choose an image", self.files[0])
+        image.name, image.subject, image.origin.copy = self.name, self.subject, self.copy
+        image.modality = image.modality or self.modality
+        return image
+
+
+def plan_folder(place: str | Path | list, rule: SubjectRule = SubjectRule(), known=(), spacing=None, progress: Progress | None = None) -> list[PlanLine]:
+    """Everything below a folder (or in a file, or in several places), a line each.
+
+    Parameters
+    ----------
+    place : path or list of paths
+    rule : SubjectRule
+    known : names
+        Subjects there are already; a file without a subject of its own is given to one whose name stands in its path.
+    spacing : three mm, optional
+        Voxel size for NIfTI files whose own position matrix is of no use.
+
+    Raises
+    ------
+    Trouble
+        When a place does not exist, nothing in it can be read, or the rule's pattern is none.
+    """
+    rule.checked()
+    progress = progress or silent()
+    places = [Path(p) for p in (place if isinstance(place, list) else [place])]
+    files: list[Path] = []
+    problems: list[str] = []
+    for one in places:
+        if not one.exists():
+            raise Trouble("This folder does not exist" if len(places) == 1 else "One of these places does not exist", "check the name", one)
+        if one.is_file() and one.name.upper() == "DICOMDIR":
+            listed, missing = _listed(one)
+            files += listed
+            problems += [f"{len(missing)} files that the DICOM directory lists are not there: {', '.join(missing[:3])}"] if missing else []
+        else:
+            files += [one] if one.is_file() or format_of(one) else files_and_images(one)
+    formats = {path: format_of(path) for path in files}
+    rest = [path for path in files if formats[path] is None]
+    lines = [_series_line(s, rule) for s in scan_files(rest, progress.part(0.0, 0.8))]
+    if problems and lines:
+        lines[0].problems += problems
+    others = [path for path in files if formats[path] is not None]
+    groups, single = sequences([p for p in others if formats[p].name in SEQUENCED])
+    lines += [_sequence_line(group, rule) for group in groups]
+    single += [p for p in others if formats[p].name not in SEQUENCED]
+    for n, path in enumerate(sorted(single)):
+        progress.at(0.8 + 0.15 * n / max(len(single), 1), "Reading headers")
+        line = _file_line(path, formats[path], rule, spacing)
+        if line is not None:
+            lines.append(line)
+    if not lines:
+        raise Trouble("There is nothing in this folder that can be read" if places[0].is_dir() else "This kind of file cannot be opened", WORDS, places[0])
+    _find_subjects(lines, known)
+    progress.at(1.0)
+    return lines
+
+
+def files_and_images(folder: Path) -> list[Path]:
+    """All files below a folder; folders that are one image each stand for what they hold."""
+    found = []
+    whole = []
+    for path in files_below(folder):
+        zarr = next((p for p in path.parents if p != folder and folder in p.parents and p.name.lower().endswith(".zarr")), None)
+        if zarr is None:
+            found.append(path)
+        elif zarr not in whole:
+            whole.append(zarr)
+    return found + whole
+
+
+def _listed(path: Path) -> tuple[list[Path], list[str]]:
+    try:
+        return listed_in_directory(path)
+    except Exception as error:  # a broken directory breaks in many ways
+        raise Trouble("This DICOM directory is damaged", "choose the folder it stands in", path) from error
+
+
+def _series_line(series: Series, rule: SubjectRule) -> PlanLine:
+    first = series.first
+    values = {"patient id": series.subject, "patient name": str(first.get("PatientName")), "folder": str(first.path.parent), "file name": first.path.name}
+    problems = list(series.problems)
+    if series.kind:
+        labels = series.kind in ("segmentation", "structure set")
+        return PlanLine("labels" if labels else "other", series.description, rule.subject(values), f"Labels ({series.kind})" if labels else series.kind.capitalize(),
+                        series.files, date=series.date, modality=series.modality, problems=problems, take=labels, series=series)
+    columns, rows = series.matrix
+    depth = f" × {series.depth}" if series.depth > 1 else ""
+    volumes = "".join(f", {a.size} {a.plural}" for a in series.axes)
+    spacing = series.spacing
+    words = "no scale given" if spacing is None else " × ".join(f"{s:.3g}" for s in (spacing if series.depth > 1 else spacing[:2])) + " mm"
+    line = PlanLine("DICOM", series.description, rule.subject(values), _seems(series), series.files, f"{columns} × {rows}{depth}{volumes}", words, series.date,
+                    series.modality, problems, series=series, picture=thumbnail_values(series))
+    line.take = not line.refused and not line.mendable and not any("second copy" in p for p in problems)
+    return line
+
+
+def _seems(series: Series) -> str:
+    kind = KINDS.get(series.modality, series.modality or "Image")
+    along = {a.name for a in series.axes}
+    what = "clip" if series.modality in ("US", "XA", "RF") and along else "series" if along else "volume" if series.depth > 1 else \
+        "" if kind in ("Radiograph", "Mammogram") else "picture"
+    return f"{'Colour u' + kind[1:] if series.first.colour and kind == 'Ultrasound' else kind} {what}".strip()
+
+
+def _sequence_line(paths: list[Path], rule: SubjectRule) -> PlanLine:
+    name = re.sub(r"[\s_\-.]*\d+\D*$", "", paths[0].name) or paths[0].parent.name
+    line = PlanLine("sequence", name, _subject_of(paths[0], rule), f"Sequence of {len(paths)} pictures", paths)
+    line.opened = lambda: read_sequence(paths)
+    try:
+        _describe(line, line.opened())
+    except Trouble as trouble:
+        line.problems.append(str(trouble).rstrip("."))
+        line.take = False
+    return line
+
+
+def _file_line(path: Path, known, rule: SubjectRule, spacing) -> PlanLine | None:
+    line = PlanLine(known.name, image_name(path), _subject_of(path, rule), known.name[:1].upper() + known.name[1:], [path])
+    line.opened = lambda: known.read(path, spacing)
+    try:
+        image = line.opened()
+        line.files = image.origin.files or [path]
+        _describe(line, image)
+    except Trouble as trouble:
+        if known.name in NOT_LISTED:
+            return None
+        line.problems.append(str(trouble).rstrip("."))
+        line.take = False
+    return line
+
+
+def _describe(line: PlanLine, image: Image) -> None:
+    shape = image.space.shape if image.space.shape[2] > 1 else image.space.shape[:2]
+    line.size = " × ".join(map(str, shape)) + "".join(f", {a.size} {a.plural}" for a in image.axes)
+    step = image.space.spacing if image.space.shape[2] > 1 else image.space.spacing[:2]
+    fine = max(step) < 0.1
+    line.spacing = "no scale given" if image.space.unit == "px" else " × ".join(f"{s * (1000 if fine else 1):.3g}" for s in step) + (" µm" if fine else " mm")
+    kind = {"picture": "Picture", "TIFF": "Section or picture", "X3P": "Height map", "height matrix": "Height map", "OME-Zarr": "Section or volume"}
+    line.seems = line.seems if line.kind == "sequence" else kind.get(line.kind, f"{line.kind} {'series' if image.axes else 'volume'}")
+    line.problems += image.origin.notes
+
+
+def _subject_of(path: Path, rule: SubjectRule) -> str:
+    return rule.subject({"folder": str(path.parent), "file name": path.name})
+
+
+def _find_subjects(lines: list[PlanLine], known) -> None:
+    """A file whose path names a subject we know is that subject's; what is left has no name yet."""
+    names = sorted({line.subject for line in lines if line.subject} | set(known), key=len, reverse=True)
+    for line in lines:
+        if not line.subject:
+            text = str(line.files[0])
+            line.subject = next((n for n in names if n and re.search(rf"(?<![0-9A-Za-z]){re.escape(n)}(?![0-9A-Za-z])", text)), UNNAMED)
+
+

@@ -1,0 +1,79 @@
+"""Bring the axes of a volume into the standard order without touching a value."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+
+from ..core.image import Image
+from ..core.operation import operation
+from ..core.progress import Progress
+from ..core.space import Space
+from ..core.values import Stored
+from ..formats.acquisition import KEY
+
+AXES = "ijk"
+
+
+@operation("gather", "Standard axis order", name="reorient", keywords="flip swap canonical RAS axes orientation", takes="series colour")
+def reorient(image: Image) -> Image:
+    """Order the axes so that i runs to the right, j to the front and k up. Only flips and swaps: every voxel keeps its place and value."""
+    order, flips = standard_turn(image.space)
+    space = turned_space(image.space, order, flips)
+
+    def fetch(index: tuple[int, ...], progress: Progress):
+        got = image.stored(index, progress)
+        values = got.values.transpose(order)[tuple(slice(None, None, -1) if f else slice(None) for f in flips)]
+        return values if image.colour else Stored(values, got.slope, got.intercept)
+
+    facts = dict(image.facts)
+    if KEY in facts:
+        facts[KEY] = json.dumps(_turned_facts(json.loads(facts[KEY]), order, flips, space))
+    return image.like(fetch, space=space, facts=facts, name=f"{image.name}, standard order")
+
+
+def standard_turn(space: Space) -> tuple[tuple[int, int, int], tuple[bool, bool, bool]]:
+    """The old axis for each new one, and whether it is counted from its other end."""
+    world = space.world_axis_of
+    order = tuple(world.index(n) for n in range(3))
+    return order, tuple(bool(space.affine[n, order[n]] < 0) for n in range(3))
+
+
+def turned_space(space: Space, order, flips) -> Space:
+    """The space after a swap of axes and flips; every voxel keeps its world position."""
+    affine = space.affine.copy()
+    affine[:, :3] = space.affine[:, list(order)]
+    shape = tuple(space.shape[n] for n in order)
+    for n in range(3):
+        if flips[n]:
+            affine[:3, 3] += affine[:3, n] * (shape[n] - 1)
+            affine[:3, n] *= -1
+    return Space(shape, affine, space.unit, space.name)
+
+
+def _turned_facts(facts: dict, order, flips, space: Space) -> dict:
+    """Directions and slice times of the acquisition for the new axes."""
+    facts = dict(facts)
+    given = facts.get("PhaseEncodingDirection")
+    if given:
+        new = order.index(AXES.index(given[0]))
+        facts["PhaseEncodingDirection"] = AXES[new] + ("-" if given.endswith("-") != flips[new] else "")
+    if "PhaseEncodingAxis" in facts:
+        facts["PhaseEncodingAxis"] = AXES[order.index(AXES.index(facts["PhaseEncodingAxis"]))]
+    if "SliceTiming" in facts:
+        new = order.index(2)
+        facts["SliceEncodingDirection"] = AXES[new]
+        if flips[new]:
+            facts["SliceTiming"] = facts["SliceTiming"][::-1]
+    if "bVectors" in facts:
+        # the sign of the first component goes by handedness, which a swap or a flip may change
+        old_sign = np.linalg.det(space.affine[:3, :3])
+        turn = np.zeros((3, 3))
+        for n in range(3):
+            turn[n, order[n]] = -1 if flips[n] else 1
+        before = old_sign * np.linalg.det(turn) > 0
+        vectors = np.array(facts["bVectors"]) * ((-1 if before else 1), 1, 1)
+        vectors = vectors @ turn.T * ((-1 if old_sign > 0 else 1), 1, 1)
+        facts["bVectors"] = (vectors + 0.0).tolist()
+    return facts
