@@ -268,6 +268,19 @@ def _logbook(study: Annotated[Path, typer.Argument(help="Study folder.")],
         print(text, end="")
 
 
+@app.command("delete", help="Delete an image of a study with its labels and the study's copy of its files, for good.")
+def _delete(image: Annotated[str, typer.Argument(help="Image to delete.")], study: Annotated[Path, typer.Option(help="Study folder.")],
+            name: Annotated[str, typer.Option(help="Its name once more, typed as it is, to be sure.")]):
+    from .study.study import Study
+
+    try:
+        with Study(study) as opened:
+            opened.delete_image(image, name)
+    except Trouble as trouble:
+        _say(trouble)
+    print(f"Deleted: {name}")
+
+
 @app.command("desk", help="Open the window on a study, files or folders.")
 def _desk(places: Annotated[Optional[list[Path]], typer.Argument()] = None,
           picture: Annotated[Optional[Path], typer.Option(help="Save the settled window as PNG and leave.")] = None,

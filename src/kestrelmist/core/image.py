@@ -16,6 +16,7 @@ from .axis import Axis, shape_of
 from .labels import LabelMap
 from .progress import Progress, silent
 from .space import Space
+from .table import Table
 from .values import KERNEL_TYPES, Stored, colour_channels, kernel_ready
 
 __all__ = ["Image", "Origin", "KERNEL_TYPES", "Fetch"]
@@ -39,6 +40,10 @@ class Origin:
     copy: bool = True
     notes: list[str] = field(default_factory=list)
     reading: dict = field(default_factory=dict)
+    holder: object = None
+    """Keeps files that are there for a while only (a temporary folder) as long as they are needed."""
+    report: Table | None = None
+    """What the operation that made the image has to say, a result of its own."""
 
 
 class Image:

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-import platformdirs
 
+from ..core.home import home
 from ..core.labels import LabelMap, LabelTable
 from ..core.patch import LabelEdit
 from ..core.progress import Progress, silent
@@ -48,11 +48,6 @@ class Scenes:
     def true_label_map(self, scan: str) -> LabelMap:
         """True labels on the grid of "ct" or "t1"."""
         return read_label_map(self.folder / "truth" / f"{scan} labels.nii.gz")
-
-
-def home() -> Path:
-    """Where scenes and the demo study are kept; the variable KESTRELMIST_HOME moves it."""
-    return Path(os.environ.get("KESTRELMIST_HOME") or platformdirs.user_data_dir("kestrelmist"))
 
 
 def scenes(progress: Progress | None = None) -> Scenes:

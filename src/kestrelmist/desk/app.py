@@ -60,7 +60,7 @@ def start(places: list[Path], picture: Path | None = None, demo: bool = False) -
         if not place.exists():
             raise Trouble("There is no file or folder of this name", "check the name", place)
     if folder is None:
-        from ..demo.overwintering import home
+        from ..core.home import home
 
         folder = home() / "My first study"
     app = application()
@@ -68,8 +68,8 @@ def start(places: list[Path], picture: Path | None = None, demo: bool = False) -
     window.show()
     QTimer.singleShot(0, window.start)
     warm_beside()
-    for place in given:
-        QTimer.singleShot(50, lambda p=place: window.gather(p))
+    if given:
+        QTimer.singleShot(50, lambda: window.gather(given))
     if picture is not None:
         _picture_when_settled(window, picture)
     return app.exec()

@@ -15,27 +15,33 @@ from ..core.labels import Label, LabelMap
 from ..core.patch import LabelEdit
 from ..core.table import Table
 from ..outline.ranges import ready_ranges
+from ..operations import find_operation
+from ..scene.colours import first_map
 from ..scene.slices import ImageLook, LabelLook
 from ..study.logbook import Step
 from ..study.run import Call, keep, settle, step_of
 from ..study.study import ImageRecord, Study
 from .commands import EditLabels, ShelveImages
+from .remembered import ToolSettings, restore_view, save_view
 from .work import Work
 
+MOST_SHOWN = 1 << 30
+"""Bytes of one volume on the screen; of larger pictures a coarser level is shown."""
 STAGES = ("Gather", "Prepare", "Align", "Outline", "Measure", "Report")
 
 
 @dataclass(frozen=True)
-class ToolSettings:
-    """Settings of the hand tools, in physical units. `low` and `high` are the range in the image's values."""
+class FramedArea:
+    """A framed area of a picture: first column and row, and how many of each, in pixels of the image's grid i and j."""
 
-    size: float = 1.0
-    shape: str = "ball"
-    low: float = 0.0
-    high: float = 1.0
-    only_in_range: bool = False
-    show_range: bool = False
-    neighbours: int = 6
+    column: int
+    row: int
+    columns: int
+    rows: int
+
+    @property
+    def text(self) -> str:
+        return f"{self.column}, {self.row}, {self.columns}, {self.rows}"
 
 
 class Desk(QObject):
@@ -47,6 +53,9 @@ class Desk(QObject):
     labels_changed = Signal()
     label_chosen = Signal()
     crosshair_moved = Signal()
+    place_changed = Signal()
+    plan_shown = Signal(bool)
+    framed_changed = Signal()
     look_changed = Signal()
     stage_changed = Signal()
     tool_changed = Signal()
@@ -62,7 +71,10 @@ class Desk(QObject):
         self.work.trouble.connect(self.trouble)
         self.closed = False
         self.record: ImageRecord | None = None
+        self.series: Image | None = None
         self.image: Image | None = None
+        self.place: tuple[int, ...] = ()
+        self.framed: FramedArea | None = None
         self.labels: LabelMap | None = None
         self.crosshair = np.zeros(3)
         self.stage, self.tool = "Gather", "point"
@@ -71,6 +83,7 @@ class Desk(QObject):
         self.label_look = LabelLook()
         self.looks: dict[int, ImageLook] = {}
         self.tool_settings: dict[int, ToolSettings] = {}
+        self._places: dict[int, tuple[int, ...]] = {}
         self._save = QTimer(self, singleShot=True, interval=400)
         self._save.timeout.connect(self.save_view)
         for signal in (self.crosshair_moved, self.stage_changed, self.look_changed, self.tool_changed, self.image_changed,
@@ -104,13 +117,16 @@ class Desk(QObject):
         except Trouble as trouble:
             self.trouble.emit(str(trouble))
             return
-        self.record, self.image, self.labels, self.label_number = record, image, None, None
+        place = self._places.get(record.id, (0,) * len(record.axes))
+        shown_image = image.frame(place).for_showing(MOST_SHOWN)
+        self.record, self.series, self.image, self.place, self.labels, self.label_number = record, image, shown_image, place, None, None
+        self.framed = None
         self.image_changed.emit()
 
         def read(progress):
-            image.fetch(progress)
+            shown_image.fetch(progress)
             labels = self.study.labels(record.id)
-            if labels.counts[0] == labels.kji.size:
+            if labels.counts[0] == labels.kji.size < 1 << 28:
                 labels.kji.fill(0)  # the system hands out memory on first touch: better here than under the first stroke
             return labels, image.display_range()
 
@@ -118,9 +134,9 @@ class Desk(QObject):
             if self.record is not record:
                 return
             self.labels, display = result
-            self.looks.setdefault(record.id, ImageLook(*display))
+            self.looks.setdefault(record.id, ImageLook(*display, first_map(image)))
             if record.id not in self.tool_settings:
-                self.tool_settings[record.id] = _first_settings(image, display)
+                self.tool_settings[record.id] = _first_settings(shown_image.grey())
             if not self._inside(self.crosshair):
                 self.crosshair = record.space.to_world(np.array(record.space.shape) // 2)
             first = next(iter(self.labels.table), None)
@@ -133,11 +149,36 @@ class Desk(QObject):
 
         def failed(error):
             if self.record is record:
-                self.record = self.image = None
+                self.record = self.image = self.series = None
                 self.image_changed.emit()
             self.trouble.emit(str(error))
 
-        self.work.start(f"Reading {record.name}", read, shown, failed, loud=not image.in_memory)
+        self.work.start(f"Reading {record.name}", read, shown, failed, loud=not shown_image.in_memory)
+
+    def go_along(self, axis: int, n: int) -> None:
+        """Show another volume of a series; it is read by a worker when it is not in memory."""
+        if not self.ready or axis >= len(self.place):
+            return
+        place = tuple(min(max(n, 0), a.size - 1) if k == axis else p for k, (a, p) in enumerate(zip(self.record.axes, self.place)))
+        if place == self.place:
+            return
+        record, wanted = self.record, self.series.frame(place).for_showing(MOST_SHOWN)
+        self.place = self._places[record.id] = place
+        self.place_changed.emit()
+
+        def read(progress):
+            wanted.fetch(progress)
+            return wanted
+
+        def put(_):
+            if self.record is record and self.place == place:  # a slider may have gone on meanwhile
+                self.image = wanted
+                self.look_changed.emit()
+
+        if wanted.in_memory:
+            put(wanted)
+        else:
+            self.work.start(f"Reading {record.name}", read, put, loud=False)
 
     def _inside(self, world) -> bool:
         return self.record.space.nearest_voxel(world) is not None
@@ -169,6 +210,15 @@ class Desk(QObject):
             if stage != "Outline":
                 self.set_tool("point")
             self.stage_changed.emit()
+
+    def set_plan_shown(self, on: bool) -> None:
+        """Whether a plan lies over the Light table."""
+        self.plan_shown.emit(on)
+
+    def set_framed(self, area: FramedArea | None) -> None:
+        """The framed area that tools for pictures work on."""
+        self.framed = area
+        self.framed_changed.emit()
 
     def set_tool(self, tool: str) -> None:
         if tool != self.tool:
@@ -220,7 +270,7 @@ class Desk(QObject):
         self.shelf_changed.emit()
         shown = {r.id for r in self.study.records()}
         if self.record and self.record.id not in shown:
-            self.record = self.image = self.labels = None
+            self.record = self.image = self.series = self.labels = None
             self.image_changed.emit()
 
     def new_label(self, name: str) -> None:
@@ -250,7 +300,9 @@ class Desk(QObject):
         """Run an operation on the lead image through a worker, and keep what it makes."""
         try:
             self.require_writable()
-            call = settle(self.study, operation, {**({"image": self.record.id} if self.record else {}), **settings})
+            known = find_operation(operation)
+            frame = {"frame": ",".join(str(n + 1) for n in self.place)} if self.place and known.inputs and "series" not in known.takes else {}
+            call = settle(self.study, operation, {**({"image": self.record.id} if self.record and known.inputs else {}), **frame, **settings})
         except Trouble as trouble:
             self.trouble.emit(str(trouble))
             return
@@ -296,6 +348,9 @@ class Desk(QObject):
             self.table_made.emit(result)
         elif isinstance(kept, list):
             self.took_in(kept, call.operation.title)
+            report = getattr(getattr(result, "origin", None), "report", None)
+            if report is not None:
+                self.table_made.emit(report)
         self.logbook_changed.emit()
         if done:
             done(kept if kept is not None else result)
@@ -308,6 +363,19 @@ class Desk(QObject):
         if keys:
             self.show_image(keys[-1])
 
+    def delete_image(self, key: int, name: str) -> None:
+        """Delete an image for good; what could be undone before cannot be any more."""
+        try:
+            self.require_writable()
+            self.require_labels_free()
+            self.study.delete_image(key, name)
+        except Trouble as trouble:
+            self.trouble.emit(str(trouble))
+            return
+        self.undo.clear()
+        self.shelf_edited()
+        self.logbook_changed.emit()
+
     def require_writable(self) -> None:
         if self.study.read_only:
             raise Trouble(f"This study can only be read here: {self.study.catalogue.why_read_only}", "close the other window,"
@@ -316,35 +384,11 @@ class Desk(QObject):
     # the view comes back as it was left
 
     def save_view(self) -> None:
-        if self.study.read_only:
-            return
-        try:
-            self.study.catalogue.remember("view", {
-                "image": self.record.id if self.record else None, "crosshair": self.crosshair.tolist(), "stage": self.stage,
-                "left_on_left": self.left_on_left, "label": self.label_number,
-                "fill": [self.label_look.fill, self.label_look.edges],
-                "looks": {str(k): [v.low, v.high, v.colour_map, v.smooth] for k, v in self.looks.items()},
-                "settings": {str(k): vars(v) for k, v in self.tool_settings.items()}})
-        except Trouble:
-            pass  # a place that cannot be remembered is no reason to stop anyone
+        save_view(self)
 
     def restore_view(self) -> None:
         """Show what was shown when the study was last open."""
-        view = self.study.catalogue.recall("view", {})
-        records = {r.id for r in self.study.records()}
-        for key, (low, high, colours, smooth) in view.get("looks", {}).items():
-            self.looks[int(key)] = ImageLook(low, high, colours, smooth)
-        for key, values in view.get("settings", {}).items():
-            self.tool_settings[int(key)] = ToolSettings(**values)
-        self.crosshair = np.array(view.get("crosshair", self.study.catalogue.recall("crosshair", [0.0, 0.0, 0.0])), float)
-        self.left_on_left = view.get("left_on_left", True)
-        fill, edges = view.get("fill", (0.35, True))
-        self.label_look = LabelLook(fill, edges)
-        wanted = view.get("image", next(iter(records), None))
-        self.set_stage(view.get("stage", "Gather"))
-        label = view.get("label")
-        if wanted in records:
-            self.show_image(wanted, lambda: self.choose_label(label) if label in self.labels.table else None)
+        restore_view(self)
 
     def close(self) -> None:
         self.closed = True
@@ -354,7 +398,7 @@ class Desk(QObject):
         self.study.close()
 
 
-def _first_settings(image: Image, display: tuple[float, float]) -> ToolSettings:
+def _first_settings(image: Image) -> ToolSettings:
     first = ready_ranges(image)[0]
     spacing = max(image.space.spacing)
     return ToolSettings(size=float(f"{10 * spacing:.1g}"), low=float(f"{first.low:.4g}"), high=float(f"{first.high:.4g}"))

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, Qt
-from PySide6.QtWidgets import (QApplication, QComboBox, QFileDialog, QHBoxLayout, QHeaderView, QPushButton, QStackedWidget, QTableView,
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QSortFilterProxyModel, Qt
+from PySide6.QtGui import QKeySequence, QShortcut
+from PySide6.QtWidgets import (QApplication, QComboBox, QFileDialog, QHBoxLayout, QHeaderView, QLineEdit, QPushButton, QStackedWidget, QTableView,
                                QToolButton, QVBoxLayout, QWidget)
 
 from ..core.errors import Trouble
@@ -13,6 +14,10 @@ from ..core.table import Column, Table
 from ..study.logbook import as_yaml
 from .desk_model import Desk
 from .theme.theme import icon
+
+
+LOW, HIGH = 208, 340
+"""Height in pixels; facts, of which there are many, get more."""
 
 
 class TableModel(QAbstractTableModel):
@@ -48,8 +53,16 @@ class TableModel(QAbstractTableModel):
 
 
 def _table_view(model: TableModel) -> QTableView:
-    view = QTableView()
-    view.setModel(model)
+    """A view of a table of which only the rows with a searched word are shown; Ctrl+C copies the chosen rows."""
+    view, found = QTableView(), QSortFilterProxyModel()
+    found.setSourceModel(model)
+    found.setFilterKeyColumn(-1)
+    found.setFilterCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+    found.setParent(view)
+    view.setModel(found)
+    copy = QShortcut(QKeySequence.StandardKey.Copy, view)
+    copy.setContext(Qt.ShortcutContext.WidgetShortcut)
+    copy.activated.connect(lambda: copy_rows(view))
     view.verticalHeader().hide()
     view.verticalHeader().setDefaultSectionSize(24)
     view.setAlternatingRowColors(True)
@@ -61,6 +74,13 @@ def _table_view(model: TableModel) -> QTableView:
     return view
 
 
+def copy_rows(view: QTableView) -> None:
+    """Put the chosen rows, or all that are shown, on the clipboard as lines with tabs."""
+    model = view.model()
+    rows = sorted({i.row() for i in view.selectedIndexes()}) or range(model.rowCount())
+    QApplication.clipboard().setText("\n".join("\t".join(str(model.index(r, c).data()) for c in range(model.columnCount())) for r in rows))
+
+
 class Drawer(QWidget):
     """Closed until there is something to show."""
 
@@ -68,7 +88,7 @@ class Drawer(QWidget):
         super().__init__(parent)
         self.setObjectName("drawer")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.setFixedHeight(208)
+        self.setFixedHeight(LOW)
         self.desk = desk
         self.tables: list[Table] = []
         self.results, self.logbook = TableModel(), TableModel()
@@ -92,6 +112,13 @@ class Drawer(QWidget):
             top.addWidget(button)
         top.addSpacing(10)
         top.addWidget(self.which)
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("Search")
+        self.search.setAccessibleName("Search in the table")
+        self.search.setClearButtonEnabled(True)
+        self.search.setMaximumWidth(170)
+        self.search.textChanged.connect(lambda text: [view.model().setFilterFixedString(text) for view in (self.result_view, self.logbook_view)])
+        top.addWidget(self.search)
         top.addStretch()
         for button in (self.save, self.copy):
             button.setProperty("kind", "small")
@@ -105,7 +132,7 @@ class Drawer(QWidget):
         self.show_tables.clicked.connect(lambda: self.open_page("tables"))
         self.show_logbook.clicked.connect(lambda: self.open_page("logbook"))
         self.shut.clicked.connect(self.hide)
-        self.which.activated.connect(lambda n: self.results.show(self.tables[n]))
+        self.which.activated.connect(self._show)
         self.save.clicked.connect(self.ask_and_save)
         self.copy.clicked.connect(self.copy_yaml)
         desk.table_made.connect(self.add_table)
@@ -130,6 +157,7 @@ class Drawer(QWidget):
         self.which.setVisible(tables)
         self.save.setVisible(tables)
         self.save.setEnabled(bool(self.tables))
+        self.setFixedHeight(HIGH if tables and self.results.table.title.startswith("Facts") else LOW)
         self.copy.setVisible(not tables)
         self.show()
 
@@ -137,7 +165,12 @@ class Drawer(QWidget):
         """A new result: listed first and shown."""
         self._list(table)
         self.which.setCurrentIndex(0)
+        self.search.clear()
         self.results.show(table)
+        self.open_page("tables")
+
+    def _show(self, n: int) -> None:
+        self.results.show(self.tables[n])
         self.open_page("tables")
 
     def _list(self, table: Table, last: bool = False) -> None:

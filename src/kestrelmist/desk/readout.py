@@ -53,7 +53,9 @@ class Readout(QWidget):
 
     def refresh(self) -> None:
         desk = self.desk
-        self.side.setText("Left shown on left (from above)" if desk.left_on_left else "Left shown on right (from the feet)")
+        known = desk.record is None or desk.record.space.sides_known
+        self.side.setText("Sides unknown" if not known else "Left shown on left (from above)" if desk.left_on_left else "Left shown on right (from the feet)")
+        self.side.setEnabled(known)
         if desk.record is None or not desk.ready:
             for field in self.fields.values():
                 field.setText("–")
@@ -61,19 +63,26 @@ class Readout(QWidget):
             return
         world = desk.crosshair if self._pointer is None else self._pointer
         unit = pretty_unit(desk.record.space.unit)
-        self.fields["World"].setText(" ".join(f"{v:+7.2f}" for v in np.asarray(world)).replace("-", "−") + f" {unit}")
+        fine = desk.record.space.unit == "mm" and min(desk.record.space.spacing) < 0.02
+        shown = np.asarray(world) * (1000 if fine else 1) + 0.0
+        self.fields["World"].setText(" ".join(f"{v:+7.1f}" if fine else f"{v:+7.2f}" for v in shown).replace("-", "−") + f" {'µm' if fine else unit}")
         voxel = desk.record.space.nearest_voxel(world)
         if voxel is None:
             for name in ("Voxel", "Value", "Label"):
                 self.fields[name].setText("outside" if name == "Voxel" else "–")
         else:
             self.fields["Voxel"].setText(" ".join(f"{v:3d}" for v in voxel))
-            value = desk.image.value_at(world)
-            self.fields["Value"].setText(f"{value:.5g} {desk.record.unit}".replace("-", "−").strip())
+            self.fields["Value"].setText(desk.image.value_text(world))
             label = desk.labels.table.get(int(desk.labels.data[voxel]))
             self.fields["Label"].setText(f"{label.number} {label.name}" if label else "none")
-        unsure = any("unknown" in note for note in desk.record.notes)
-        spacing = desk.record.space.spacing
+        unsure = any("sides are unknown" in note and desk.record.space.sides_known for note in desk.record.notes)
+        space = desk.record.space
+        spacing = space.spacing[:2] if space.shape[2] == 1 else space.spacing
+        if fine:
+            spacing, unit = [1000 * s for s in spacing], "µm"
+        if space.unit == "px":
+            self.scale.setText("no scale, px")
+            return
         text = f"{spacing[0]:.3g}" if max(spacing) - min(spacing) < 1e-6 * max(spacing) else "×".join(f"{s:.3g}" for s in spacing)
         self.scale.setText(f"{'scale unsure' if unsure else 'header scale'}, {text} {unit}")
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
+
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QImage, QPixmap
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QInputDialog, QLabel, QMenu, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from ..scene.thumbnail import SIDE
 from ..study.study import ImageRecord
@@ -44,10 +46,7 @@ class ImageCard(QFrame):
         row.addWidget(picture)
         row.addLayout(column, 1)
         self.setAccessibleName(f"{record.subject}, {record.name}")
-        spacing = " × ".join(f"{s:.4g}" for s in record.space.spacing)
-        self.setToolTip(f"{record.name} of {record.subject}\n{record.modality} {record.format}\n"
-                        f"{' × '.join(map(str, record.space.shape))} voxels of {spacing} {record.space.unit}"
-                        + "".join(f"\n{note}" for note in record.notes))
+        self.setToolTip(short_facts(record))
         self.set_chosen(False)
 
     def set_chosen(self, chosen: bool) -> None:
@@ -70,16 +69,45 @@ class ImageCard(QFrame):
         take = menu.addAction("Take off the Shelf", lambda: self.desk.undo.push(
             ShelveImages(self.desk, [self.record.id], f"Take “{self.record.name}” off the Shelf", remove=True)))
         take.setEnabled(not self.desk.study.read_only)
+        delete = menu.addAction("Delete for good…", self._ask_and_delete)
+        delete.setEnabled(not self.desk.study.read_only)
         menu.exec(event.globalPos())
+
+    def _ask_and_delete(self) -> None:
+        name, sure = QInputDialog.getText(self, "Delete for good", f"“{self.record.name}”, its labels and the study's copy of its files will be gone.\n"
+                                          "Type its name to be sure:")
+        if sure:
+            self.desk.delete_image(self.record.id, name)
+
+
+def short_facts(record: ImageRecord) -> str:
+    """What is said when the pointer rests on a thumbnail."""
+    space = record.space
+    shape, spacing = (space.shape[:2], space.spacing[:2]) if space.shape[2] == 1 else (space.shape, space.spacing)
+    size = " × ".join(f"{s:.4g}" for s in spacing)
+    lines = [f"{record.name} of {record.subject}", f"{record.modality} {record.format}".strip(),
+             f"{' × '.join(map(str, shape))} voxels" + (f" of {size} {space.unit}" if space.unit != "px" else ", no scale given")]
+    lines += [f"{a.size} {a.plural}" + (f", {a.step:.4g} {a.unit} apart" if a.step else "") for a in record.axes]
+    try:
+        taken = json.loads(record.facts.get("Acquisition", "{}"))
+    except ValueError:
+        taken = {}
+    lines += [f"{words} {taken[key] * scale:.4g} {unit}" for key, words, scale, unit in (
+        ("RepetitionTime", "Repetition time", 1, "s"), ("EchoTime", "Echo time", 1000, "ms"), ("MagneticFieldStrength", "Field", 1, "T"))
+        if isinstance(taken.get(key), (int, float))]
+    date = record.facts.get("SeriesDate") or record.facts.get("StudyDate") or ""
+    lines += [f"Taken on {date[:4]}-{date[4:6]}-{date[6:8]}"] if len(date) == 8 and date.isdigit() else []
+    return "\n".join([*lines, *record.notes])
 
 
 def picture_of(thumbnail: bytes | None, size: int) -> QPixmap:
     """A stored thumbnail as a pixmap; night ground when there is none."""
-    if not thumbnail or len(thumbnail) != SIDE * SIDE:
+    if not thumbnail or len(thumbnail) not in (SIDE * SIDE, 4 * SIDE * SIDE):
         pixmap = QPixmap(size, size)
         pixmap.fill(Theme.tokens.night)
         return pixmap
-    image = QImage(thumbnail, SIDE, SIDE, SIDE, QImage.Format.Format_Grayscale8)
+    colour = len(thumbnail) > SIDE * SIDE
+    image = QImage(thumbnail, SIDE, SIDE, 4 * SIDE if colour else SIDE, QImage.Format.Format_RGB32 if colour else QImage.Format.Format_Grayscale8)
     pixmap = QPixmap.fromImage(image.scaled(size * 2, size * 2, Qt.AspectRatioMode.IgnoreAspectRatio, Qt.TransformationMode.SmoothTransformation))
     pixmap.setDevicePixelRatio(2)
     return pixmap

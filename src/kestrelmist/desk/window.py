@@ -6,7 +6,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QTimer, Qt, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QApplication, QFileDialog, QHBoxLayout, QLabel, QMainWindow, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QHBoxLayout, QLabel, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
 from ..core.errors import Trouble
 from ..operations import all_operations
@@ -18,6 +18,7 @@ from .finder import Entry, Finder
 from .light_table.hand_tools import TOOLS
 from .light_table.light_table import LightTable
 from .path_bar import PathBar
+from .plan_table import PlanPage
 from .readout import Readout
 from .shelf import Shelf
 from .theme.theme import Theme, apply_theme, mark
@@ -68,12 +69,18 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         self.path, self.shelf, self.table = PathBar(self.desk), Shelf(self.desk), LightTable(self.desk)
         self.drawer, self.readout = Drawer(self.desk), Readout(self.desk)
-        self.bench = Bench(self.desk, self.drawer.open_page, self.ask_and_save_picture)
+        self.plan = PlanPage()
+        self.bench = Bench(self.desk, self.plan, self.drawer.open_page, self.ask_and_save_picture)
+        self.middle = QStackedWidget()
+        self.middle.addWidget(self.table)
+        self.middle.addWidget(self.plan)
+        self.desk.plan_shown.connect(self._lay_over)
+        self.desk.stage_changed.connect(self._lay_over)
         centre = QWidget()
         centre.setObjectName("ground")
         middle = QVBoxLayout()
         middle.setSpacing(0)
-        middle.addWidget(self.table, 1)
+        middle.addWidget(self.middle, 1)
         middle.addWidget(self.drawer)
         across = QHBoxLayout()
         across.setSpacing(0)
@@ -87,7 +94,7 @@ class Window(QMainWindow):
         column.addLayout(across, 1)
         column.addWidget(self.readout)
         self.setCentralWidget(centre)
-        self.finder, self.message = Finder(centre, self._entries), Message(self.table)
+        self.finder, self.message = Finder(centre, self._entries), Message(self.middle)
         for pane in self.table.slices:
             pane.canvas.pointed.connect(self.readout.point)
         self.desk.trouble.connect(lambda text: self.message.say(text, True))
@@ -98,6 +105,10 @@ class Window(QMainWindow):
         theme = study.catalogue.recall("theme", Theme.name)
         if theme != Theme.name:
             self.set_theme(theme)
+
+    def _lay_over(self, *_) -> None:
+        """The plan lies over the panes in Gather, as long as there is one."""
+        self.middle.setCurrentWidget(self.plan if self.desk.stage == "Gather" and self.plan.model.lines else self.table)
 
     def start(self) -> None:
         """Show what was shown last time."""
@@ -150,7 +161,7 @@ class Window(QMainWindow):
         return found
 
     def _take_tool(self, name: str) -> None:
-        self.desk.set_stage("Outline")
+        self.desk.set_stage("Gather" if name == "frame" else "Outline")
         self.desk.set_tool(name)
 
     def fit_all(self) -> None:
@@ -160,7 +171,7 @@ class Window(QMainWindow):
     def set_theme(self, name: str) -> None:
         """Dress the whole window in "mist" or "dusk"."""
         apply_theme(QApplication.instance(), name)
-        for part in (self.path, self.drawer, self.bench):
+        for part in (self.path, self.drawer, self.bench, self.plan):
             part.dress()
         self.shelf.fill()
         try:
@@ -193,10 +204,10 @@ class Window(QMainWindow):
             other.show()
             self.close()
 
-    def gather(self, place: Path) -> None:
-        """Bring a dropped or given folder to the Gather Bench."""
+    def gather(self, places: list[Path]) -> None:
+        """Bring dropped or given folders and files to the Gather Bench."""
         self.desk.set_stage("Gather")
-        self.bench.gather.scan(place)
+        self.bench.gather.scan(places)
 
     def dragEnterEvent(self, event) -> None:
         if event.mimeData().hasUrls():
@@ -206,7 +217,7 @@ class Window(QMainWindow):
         places = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
         if places:
             event.acceptProposedAction()
-            self.gather(places[0])
+            self.gather(places)
 
     def closeEvent(self, event) -> None:
         self.table.solid.canvas.close_process()

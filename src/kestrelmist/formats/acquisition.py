@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from .dicom_frames import private_block_reader
 from .dicom_order import component_of, seconds_of
 
 if TYPE_CHECKING:
@@ -91,9 +92,7 @@ def _private(ds) -> dict:
             found[name] = [float(v) for v in value] if name == "times" and hasattr(value, "__len__") else float(value) if _is_number(value) else None
     if (0x0029, 0x1010) in ds:
         try:
-            from nibabel.nicom import csareader
-
-            tags = csareader.read(ds[0x0029, 0x1010].value)["tags"]
+            tags = private_block_reader().read(ds[0x0029, 0x1010].value)["tags"]
 
             def items(name):
                 return tags.get(name, {}).get("items") or []

@@ -277,8 +277,8 @@ def _tiles_run_back(found: Slice) -> bool:
         _RUNS_BACK[uid] = False
         try:
             import pydicom
-            from nibabel.nicom import csareader
 
+            csareader = private_block_reader()
             block = pydicom.dcmread(found.path, specific_tags=[(0x0029, 0x1010)], stop_before_pixels=True, force=True).get((0x0029, 0x1010))
             if block is not None:
                 normal = csareader.read(block.value)["tags"]["SliceNormalVector"]["items"]
@@ -286,6 +286,16 @@ def _tiles_run_back(found: Slice) -> bool:
         except Exception:  # no such block, or not what it seems
             pass
     return _RUNS_BACK[uid]
+
+
+def private_block_reader():
+    """The reader of one maker's private blocks; it warns that it is young whenever it is loaded."""
+    import warnings
+
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        from nibabel.nicom import csareader
+    return csareader
 
 
 def listed_in_directory(path: Path) -> tuple[list[Path], list[str]]:

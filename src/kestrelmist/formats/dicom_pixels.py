@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.errors import Trouble
-from .dicom_header import Slice
+from .dicom_header import DEFLATED, Slice
 
 
 def pixels_of(slices: list[Slice]) -> Iterator[tuple[Slice, np.ndarray]]:
@@ -55,7 +55,7 @@ def _decoded(group: list[Slice]) -> Iterator[np.ndarray]:
 
     path = group[0].path
     try:
-        source = path if _says_enough(group[0]) else pydicom.dcmread(path, force=True)
+        source = path if _says_enough(group[0]) else _whole(path)
         palette = str(group[0].get("PhotometricInterpretation")).startswith("PALETTE")
         table = pydicom.dcmread(path, stop_before_pixels=True, force=True) if palette else None
         tiles = group if group[0].tile is None else group[:1]
@@ -74,7 +74,21 @@ def _decoded(group: list[Slice]) -> Iterator[np.ndarray]:
 
 
 def _says_enough(s: Slice) -> bool:
-    return not s.header.get("FloatPixels") and s.header.get("TransferSyntaxUID") is not None
+    """Whether the decoder can take the file as it is; it cannot without a transfer syntax, and not when all is deflated."""
+    return not s.header.get("FloatPixels") and s.header.get("TransferSyntaxUID") not in (None, DEFLATED)
+
+
+def _whole(path: Path):
+    import pydicom
+    from pydicom.uid import ExplicitVRLittleEndian, ImplicitVRLittleEndian
+
+    dataset = pydicom.dcmread(path, force=True)
+    if not hasattr(dataset, "file_meta") or "TransferSyntaxUID" not in dataset.file_meta:
+        dataset.file_meta = pydicom.dataset.FileMetaDataset()
+        dataset.file_meta.TransferSyntaxUID = ImplicitVRLittleEndian if dataset.original_encoding[0] else ExplicitVRLittleEndian
+    elif dataset.file_meta.TransferSyntaxUID == DEFLATED:
+        dataset.file_meta.TransferSyntaxUID = ExplicitVRLittleEndian  # unpacked on reading
+    return dataset
 
 
 def _coloured(picture: np.ndarray, table, s: Slice) -> np.ndarray:
@@ -107,7 +121,3 @@ def read_picture(s: Slice) -> np.ndarray | None:
         return next(iter(pixels_of([s])))[1]
     except (Trouble, StopIteration):
         return None
-
-
-def plain_frames(path: Path, offset: int, kind: np.dtype, count: int) -> np.ndarray:
-    return np.memmap(path, kind, "r", offset, (count,))

@@ -41,6 +41,7 @@ def convert_folder(folder: FolderPath, to: NewPath, subject_from: Literal["patie
     Parameters
     ----------
     folder : path
+        Where the scans are, nested and unsorted as they may be.
     to : path
         The new study folder; made when it is not there.
     subject_from : text

@@ -49,6 +49,7 @@ class View:
     width: int
     height: int
     left_on_left: bool = True
+    sides_known: bool = True
 
     @property
     def right(self) -> np.ndarray:

@@ -9,6 +9,10 @@ from .. import VERSION
 from .catalogue import Catalogue, now
 
 
+NOT_REPEATED = ("by hand", "delete")
+"""Steps that no recipe can do again."""
+
+
 @dataclass(frozen=True)
 class Entry:
     """One step. Inputs and outputs are {role: {name, hash}}."""
@@ -69,9 +73,9 @@ def as_yaml(entries: list[Entry]) -> str:
     """Steps as a recipe: can be run again with `kestrelmist recipe`. What a hand has drawn cannot be and stands as a comment."""
     import yaml
 
-    by_hand = [f"# {e.made[:16]} {e.sentence}\n" for e in entries if e.operation == "by hand"]
-    note = "# Drawn by hand, not repeated by this recipe:\n" + "".join(by_hand) if by_hand else ""
-    steps = [e.as_step() for e in entries if e.operation != "by hand"]
+    by_hand = [f"# {e.made[:16]} {e.sentence}\n" for e in entries if e.operation in NOT_REPEATED]
+    note = "# Done by hand, not repeated by this recipe:\n" + "".join(by_hand) if by_hand else ""
+    steps = [e.as_step() for e in entries if e.operation not in NOT_REPEATED]
     return note + yaml.safe_dump({"recipe": 1, "steps": steps}, sort_keys=False, allow_unicode=True)
 
 

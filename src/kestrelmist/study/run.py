@@ -95,10 +95,11 @@ def keep(study: Study, call: Call, result, progress: Progress | None = None, app
     operation returned.
     """
     outputs: dict[str, Any] = {}
-    kept = result
+    kept, reports = result, []
     if isinstance(result, Image) or (isinstance(result, list) and all(isinstance(r, Image) for r in result)):
         images = [result] if isinstance(result, Image) else result
         progress, kept = progress or silent(), []
+        reports = [image.origin.report for image in images if image.origin.report is not None]
         for n, image in enumerate(images):
             image.subject = image.subject or (call.record.subject if call.record else "")
             kept.append(study.add_image(image, progress.part(n / len(images), (n + 1) / len(images))))
@@ -111,8 +112,8 @@ def keep(study: Study, call: Call, result, progress: Progress | None = None, app
     if study.read_only:
         return kept
     log_id = study.logbook.write(step_of(call, result, outputs))
-    if isinstance(result, Table):
-        study.keep_table(result, log_id)
+    for table in [result] if isinstance(result, Table) else reports:
+        study.keep_table(table, log_id)
     return kept
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -43,7 +44,7 @@ class ImageRecord:
     def short_facts(self) -> str:
         flat = self.space.shape[2] == 1
         shape = "×".join(map(str, self.space.shape[:2] if flat else self.space.shape)) + "".join(f" · {a.size} {a.plural}" for a in self.axes)
-        if self.space.unit == "px":
+        if self.space.unit == "px" or self.axes:
             return shape
         least = min(self.space.spacing)
         size = f"{1000 * least:.3g} µm" if self.space.unit == "mm" and least < 0.1 else f"{least:.2g} {self.space.unit}"
@@ -190,6 +191,31 @@ class Study:
         with self.catalogue.change() as db:
             db.execute("UPDATE image SET removed = ? WHERE id = ?", (int(removed), image_id))
         self._records = None
+
+    def delete_image(self, wanted: int | str, name: str) -> None:
+        """Delete an image with its labels and the study's own copy of its files, for good. Files left in place stay.
+
+        Raises Trouble unless `name` is the image's name, typed as it is.
+        """
+        record = self.find(wanted)
+        if name != record.name:
+            raise Trouble(f"“{name}” is not the name of this image, so nothing was deleted", f"type “{record.name}”")
+        maps = [r["id"] for r in self.catalogue.rows("SELECT id FROM label_map WHERE image_id = ?", record.id)]
+        files = [r["file"] for r in self.catalogue.rows("SELECT file FROM label_map WHERE image_id = ?", record.id) if r["file"]]
+        with self.catalogue.change() as db:
+            for key in maps:
+                db.execute("DELETE FROM gesture WHERE label_map_id = ?", (key,))
+            db.execute("DELETE FROM label_map WHERE image_id = ?", (record.id,))
+            db.execute("DELETE FROM image WHERE id = ?", (record.id,))
+            self.logbook.write(Step("delete", "Delete for good", {"name": record.name}, {"image": {"name": record.name, "subject": record.subject,
+                                                                                                 "hash": record.hash}}))
+        for key in (*maps, -record.id):
+            self._labels.pop(key, None)
+        self._images.pop(record.id, None)
+        self._records = None
+        shutil.rmtree(self.folder / "images" / str(record.id), ignore_errors=True)
+        for file in files:
+            (self.folder / file).unlink(missing_ok=True)
 
     def rename_image(self, image_id: int, name: str, modality: str | None = None) -> None:
         """Give an image another name, and a modality when its file did not say."""

@@ -7,14 +7,16 @@ from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QPushButton, QScro
 
 from ...core.operation import Operation
 from ...operations import all_operations
-from ...scene.colours import MAPS
+from ...scene.colours import MAPS, first_map
 from ..desk_model import Desk
+from ..plan_table import PlanPage
 from ..readout import GoTo
 from .checks import ChecksList
 from .gather import GatherBench
 from .measure import MeasureBench
 from .operation_list import OperationPages, plain_stage
 from .outline import OutlineBench
+from .places import PlacesPanel
 from .report import ReportBench
 from .rows import OnePage, number, row, section
 
@@ -48,6 +50,7 @@ class LookPanel(QWidget):
         column.addLayout(line)
         column.addLayout(row("Labels", self.labels, width=56))
         column.addLayout(row("Go to", self.go, width=56))
+        column.addWidget(PlacesPanel(desk))
         self.low.valueChanged.connect(lambda v: desk.set_look(low=v))
         self.high.valueChanged.connect(lambda v: desk.set_look(high=v))
         self.colours.textActivated.connect(lambda name: desk.set_look(colour_map=name))
@@ -59,7 +62,7 @@ class LookPanel(QWidget):
     def _reset(self) -> None:
         if self.desk.ready:
             low, high = self.desk.image.display_range()
-            self.desk.set_look(low=low, high=high, colour_map="Grey", smooth=True)
+            self.desk.set_look(low=low, high=high, colour_map=first_map(self.desk.image), smooth=True)
 
     def _follow(self) -> None:
         look = self.desk.look
@@ -78,7 +81,7 @@ class LookPanel(QWidget):
 class Bench(QWidget):
     """About 290 px on the right."""
 
-    def __init__(self, desk: Desk, open_drawer, save_picture, parent=None):
+    def __init__(self, desk: Desk, plan: PlanPage, open_drawer, save_picture, parent=None):
         super().__init__(parent)
         self.setObjectName("bench")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -86,7 +89,7 @@ class Bench(QWidget):
         self.desk = desk
         operations = list(all_operations().values())
         of = lambda stage: [o for o in operations if o.stage == stage]  # noqa: E731
-        self.gather, self.outline, self.measure = GatherBench(desk), OutlineBench(desk), MeasureBench(desk)
+        self.gather, self.outline, self.measure = GatherBench(desk, plan, of("gather")), OutlineBench(desk), MeasureBench(desk)
         self.pages: dict[str, OperationPages] = {
             "Gather": self.gather,
             "Prepare": plain_stage(desk, "Prepare", "Make new images from the one in the lead pane. The original stays.", of("prepare")),
@@ -131,6 +134,7 @@ class Bench(QWidget):
         column.addLayout(foot)
         self.go_measure.clicked.connect(self._measure)
         desk.stage_changed.connect(self._stage)
+        desk.plan_shown.connect(lambda on: self.look.setVisible(not on and desk.look is not None))
         self._stage()
 
     def dress(self) -> None:

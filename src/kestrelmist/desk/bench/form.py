@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any
 
-from PySide6.QtWidgets import (QCheckBox, QComboBox, QFileDialog, QFormLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout,
-                               QWidget)
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from ...core.errors import Trouble
 from ...core.operation import Operation, Parameter
 from ..desk_model import Desk
+from .fields import AreaField, PathField
 from .rows import number, soft, title
 
 
@@ -66,7 +65,9 @@ class OperationForm(QWidget):
             field = QComboBox()
             field.setEditable(True)
             field.addItems([row.name for row in desk.labels.table] if desk.labels else [])
-            if desk.label:
+            if p.default == "":
+                field.setCurrentText("")
+            elif desk.label:
                 field.setCurrentText(desk.label.name)
         elif p.kind in (float, int) and not p.optional:
             unit = desk.record.unit if p.unit == "value" and desk.record else p.unit if p.unit != "value" else ""
@@ -74,8 +75,14 @@ class OperationForm(QWidget):
             field = number(low if p.low < 0 or p.kind is int else 0.0, high, 0 if p.kind is int else 3, unit, p.words)
             settings = {"low": desk.settings.low, "high": desk.settings.high} if p.unit == "value" else {}
             field.setValue(settings.get(p.name, 0.0 if p.required else p.default))
+        elif p.kind is tuple and p.length == 4 and p.unit == "px":
+            field = AreaField(desk)
+        elif p.role == "new":
+            field = PathField("new")
+        elif p.role == "file":
+            field = PathField("file")
         elif p.role == "folder":
-            field = FolderField()
+            field = PathField("folder")
         else:
             field = QLineEdit("" if p.required or p.default is None else str(p.default))
             field.setProperty("kind", "figures")
@@ -93,7 +100,7 @@ class OperationForm(QWidget):
                 value: Any = field.currentData() if p.choices else field.currentText()
             elif isinstance(field, QCheckBox):
                 value = field.isChecked()
-            elif isinstance(field, (QLineEdit, FolderField)):
+            elif isinstance(field, (QLineEdit, PathField, AreaField)):
                 value = field.text().strip() or None
             else:
                 value = field.value()
@@ -110,26 +117,3 @@ class OperationForm(QWidget):
             return
         self.trouble.hide()
         self.desk.run(self.operation.name, given)
-
-
-class FolderField(QWidget):
-    """A folder with a button to choose it."""
-
-    def __init__(self):
-        super().__init__()
-        self.field, button = QLineEdit(), QPushButton("…")
-        button.setFixedWidth(34)
-        button.setAccessibleName("Choose a folder")
-        button.clicked.connect(self._choose)
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.addWidget(self.field)
-        row.addWidget(button)
-
-    def text(self) -> str:
-        return self.field.text()
-
-    def _choose(self) -> None:
-        name = QFileDialog.getExistingDirectory(self, "Choose a folder", self.field.text() or str(Path.home()))
-        if name:
-            self.field.setText(name)

@@ -1,152 +1,156 @@
-"""The Gather stage: choose or drop a folder, see its series, take them in."""
+"""The Gather stage: choose or drop scans, look over the plan of what is there, take it in; then facts, conversion, identity."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
-import numpy as np
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QImage, QPixmap
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from ...core.errors import Trouble
-from ...core.image import Image
-from ...formats.dicom_scan import Series, scan_folder
-from ...formats.dicom_series import thumbnail_values
-from ...formats.nifti import read_nifti
-from ...formats.nifti import is_nifti
-from ...gather.gather import gather_series
-from ...operations import find_operation
-from ...study.run import Call, keep
+from ...core.operation import Operation
+from ...gather.plan import PlanLine, SubjectRule, plan_folder
+from ...study.gathering import Taken, take_lines
 from ..desk_model import Desk
-from .operation_list import OperationPages
+from ..plan_table import COPY, SUBJECT, PlanPage
+from .operation_list import OperationPages, operation_buttons
 from .rows import page, row, section, soft, title
 
-
-class SeriesCard(QFrame):
-    """One series before it is taken in: thumbnail, facts, problems, and the button that takes it."""
-
-    def __init__(self, bench: GatherBench, series: Series, picture: QPixmap | None):
-        super().__init__()
-        self.setObjectName("card")
-        self.bench, self.series = bench, series
-        head = QHBoxLayout()
-        thumb = QLabel()
-        thumb.setFixedSize(58, 58)
-        if picture:
-            thumb.setPixmap(picture)
-        name = QLabel(f"<b>{series.description}</b>")
-        facts = soft()
-        spacing = " × ".join(f"{s:.3g}" for s in series.spacing) + " mm" if series.spacing else "no spacing given"
-        columns, rows = series.matrix
-        facts.setText(f"{series.subject or 'no subject'} · {series.modality} · {series.date}<br>{columns} × {rows}, {series.depth} slices<br>{spacing}")
-        words = QVBoxLayout()
-        words.setSpacing(1)
-        words.addWidget(name)
-        words.addWidget(facts)
-        head.addWidget(thumb, 0, Qt.AlignmentFlag.AlignTop)
-        head.addLayout(words, 1)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(8, 8, 8, 8)
-        column.setSpacing(6)
-        column.addLayout(head)
-        for problem in series.problems:
-            line = QLabel(f"▲ {problem}.")
-            line.setWordWrap(True)
-            line.setProperty("kind", "soft")
-            column.addWidget(line)
-        buttons = QHBoxLayout()
-        buttons.addStretch()
-        self.mend = QPushButton("Take in, mended")
-        self.mend.setToolTip("Missing slices are left blank, and the first of doubled ones is taken; both are noted")
-        self.mend.setVisible(bool(series.missing or series.doubled))
-        self.take = QPushButton("Take in")
-        self.take.setProperty("kind", "primary")
-        buttons.addWidget(self.mend)
-        buttons.addWidget(self.take)
-        column.addLayout(buttons)
-        self.take.clicked.connect(lambda: bench.take([self.series], "refuse"))
-        self.mend.clicked.connect(lambda: bench.take([self.series], "mend"))
+SOURCES = ("patient id", "patient name", "folder", "file name")
+LISTED = ("convert", "reorient", "convert-folder", "deidentify-image", "deidentify", "find-text", "open-labels")
+"""Operations offered by name below the plan."""
 
 
 class GatherBench(OperationPages):
-    """Folder in, images out."""
+    """Folder in, images out. The plan itself lies over the Light table."""
 
-    def __init__(self, desk: Desk):
+    line_moved = Signal(object, str)
+
+    def __init__(self, desk: Desk, plan: PlanPage, operations: list[Operation]):
         home, column = page()
         super().__init__(desk, home)
-        self.folder: Path | None = None
-        self.cards: list[SeriesCard] = []
-        self.choose = QPushButton("Choose a folder…")
+        self.plan, self.places = plan, []
+        self.choose, self.choose_file = QPushButton("Choose a folder…"), QPushButton("Files…")
         self.choose.clicked.connect(self._ask)
-        self.waiting = QPushButton()
+        self.choose_file.clicked.connect(self._ask_files)
+        self.waiting = QPushButton("Look through the waiting scans")
         self.waiting.setProperty("kind", "link")
+        place = desk.study.catalogue.recall("waiting folder")
+        self.waiting.setVisible(bool(place) and Path(place).exists())
+        self.waiting.setToolTip(place or "")
         self.waiting.clicked.connect(lambda: self.scan(Path(self.waiting.toolTip())))
         self.where = soft()
-        self.subject, self.copy = QLineEdit(), QCheckBox("Copy the files into the study")
-        self.subject.setPlaceholderText("as the files say")
-        self.subject.setAccessibleName("Subject")
-        self.copy.setChecked(True)
-        self.copy.setToolTip("Otherwise the files stay where they are, and must stay there")
         column.addWidget(title("Gather"))
-        column.addWidget(soft("Bring scans into the study. Drop a folder or a file anywhere in the window, or choose one."))
-        column.addWidget(self.choose)
+        column.addWidget(soft("Bring scans into the study. Drop folders or files anywhere in the window, or choose them."))
+        buttons = QHBoxLayout()
+        buttons.addWidget(self.choose, 1)
+        buttons.addWidget(self.choose_file)
+        column.addLayout(buttons)
         column.addWidget(self.waiting)
         column.addWidget(self.where)
+        column.addWidget(self._options())
+        column.addWidget(self._tools(operations))
+        self.clear()
+        plan.put_away.connect(self.clear)
+        plan.model.changed.connect(self._count)
+        self.line_moved.connect(plan.model.tell)
+        desk.image_changed.connect(self._follow)
+        self._follow()
+
+    def _options(self) -> QWidget:
+        self.source, self.pattern = QComboBox(), QLineEdit("(.+)")
+        self.source.addItems([s.capitalize() for s in SOURCES])
+        self.source.setAccessibleName("Where subjects' names come from")
+        self.pattern.setProperty("kind", "figures")
+        self.pattern.setAccessibleName("Pattern for subjects' names")
+        self.pattern.setToolTip("A regular expression; its first group is the subject. For example (HM-[0-9]+)")
+        self.subject, self.copy = QLineEdit(), QCheckBox("Copy the files into the study")
+        self.subject.setPlaceholderText("one for all, if you like")
+        self.subject.setAccessibleName("Subject for all")
+        self.copy.setChecked(True)
+        self.copy.setToolTip("Otherwise the files stay where they are, and must stay there")
+        self.take, self.away = QPushButton("Take in"), QPushButton("Put away")
+        self.take.setProperty("kind", "primary")
         self.options = QWidget()
         inner = QVBoxLayout(self.options)
         inner.setContentsMargins(0, 0, 0, 0)
-        inner.addLayout(row("Subject", self.subject, width=60))
+        inner.setSpacing(7)
+        inner.addWidget(section("Subjects"))
+        inner.addLayout(row("From", self.source, width=62))
+        inner.addLayout(row("Pattern", self.pattern, width=62))
+        inner.addLayout(row("Name", self.subject, width=62))
         inner.addWidget(self.copy)
-        column.addWidget(self.options)
-        self.heading = section("Series found")
-        column.addWidget(self.heading)
-        self.list = QVBoxLayout()
-        self.list.setSpacing(8)
-        column.addLayout(self.list)
-        self.facts = QPushButton("Facts of the image in the lead pane")
+        buttons = QHBoxLayout()
+        buttons.addWidget(self.away)
+        buttons.addWidget(self.take, 1)
+        inner.addLayout(buttons)
+        self.source.activated.connect(lambda _: self._guess())
+        self.pattern.editingFinished.connect(self._guess)
+        self.subject.editingFinished.connect(self._name_all)
+        self.copy.toggled.connect(self._copy_all)
+        self.take.clicked.connect(lambda: self.take_in())
+        self.away.clicked.connect(self.clear)
+        return self.options
+
+    def _tools(self, operations: list[Operation]) -> QWidget:
+        self.tools = QWidget()
+        inner = QVBoxLayout(self.tools)
+        inner.setContentsMargins(0, 0, 0, 0)
+        inner.setSpacing(2)
+        self.of_lead = section("Image in the lead pane")
+        inner.addWidget(self.of_lead)
+        self.facts = QPushButton("Facts")
         self.facts.setProperty("kind", "link")
-        self.facts.clicked.connect(lambda: desk.run("facts", {}))
-        column.addWidget(self.facts)
-        place = desk.study.catalogue.recall("waiting folder")
-        self.waiting.setVisible(bool(place) and Path(place).exists())
-        if place:
-            self.waiting.setText("Look through the waiting scans")
-            self.waiting.setToolTip(place)
-        self.clear()
-        desk.image_changed.connect(lambda: self.facts.setVisible(desk.record is not None))
-        self.facts.setVisible(False)
+        self.facts.setToolTip("Every element of its header, searchable")
+        self.facts.clicked.connect(lambda: self.desk.run("facts", {}))
+        inner.addWidget(self.facts)
+        inner.addWidget(operation_buttons(lambda: self, [o for name in LISTED for o in operations if o.name == name]))
+        return self.tools
+
+    def _follow(self) -> None:
+        self.facts.setEnabled(self.desk.record is not None)
+        self.of_lead.setText("No image in the lead pane" if self.desk.record is None else f"With “{self.desk.record.name}”")
+
+    # the plan
+
+    @property
+    def rule(self) -> SubjectRule:
+        return SubjectRule(SOURCES[self.source.currentIndex()], self.pattern.text())
+
+    @property
+    def lines(self) -> list[PlanLine]:
+        return self.plan.model.lines
 
     def clear(self) -> None:
-        for card in self.cards:
-            card.hide()
-            card.deleteLater()
-        self.cards = []
-        self.heading.hide()
+        """Put the plan away."""
+        self.plan.model.show([])
         self.options.hide()
         self.where.hide()
+        self.tools.show()
+        self.desk.set_plan_shown(False)
 
     def _ask(self) -> None:
-        name = QFileDialog.getExistingDirectory(self, "Choose a folder with scans", str(self.folder or Path.home()))
+        name = QFileDialog.getExistingDirectory(self, "Choose a folder with scans", str(self.places[0] if self.places else Path.home()))
         if name:
             self.scan(Path(name))
 
-    def scan(self, folder: Path, done=None) -> None:
-        """Look through a folder in a worker and lay out what it holds; a NIfTI file is taken in at once."""
+    def _ask_files(self) -> None:
+        names, _ = QFileDialog.getOpenFileNames(self, "Choose files", str(self.places[0].parent if self.places else Path.home()))
+        if names:
+            self.scan([Path(n) for n in names])
+
+    def scan(self, places: Path | list[Path], done=None) -> None:
+        """Look through folders and files in a worker and lay out the plan."""
+        places = places if isinstance(places, list) else [places]
         self.clear()
-        self.folder = folder
-        if folder.is_file() and is_nifti(folder):
-            self.take([folder], "refuse", done)
-            return
-        self.where.setText(f"Looking through “{folder.name}” …")
+        self.places = places
+        name = places[0].name if len(places) == 1 else f"{len(places)} places"
+        self.where.setText(f"Looking through “{name}” …")
         self.where.show()
+        rule, known = self.rule, [r.subject for r in self.desk.study.records()]
 
-        def look(progress):
-            found = scan_folder(folder, progress)
-            return found, [thumbnail_values(s) for s in found]
-
-        def found(result):
-            self._lay_out(folder, *result)
+        def found(lines):
+            self._lay_out(name, lines)
             if done:
                 done()
 
@@ -154,55 +158,93 @@ class GatherBench(OperationPages):
             self.clear()
             self.desk.trouble.emit(str(error))
 
-        self.desk.work.start(f"Looking through {folder.name}", look, found, failed)
+        self.desk.work.start(f"Looking through {name}", lambda progress: plan_folder(places, rule, known, progress=progress), found, failed)
 
-    def _lay_out(self, folder: Path, series: list[Series], pictures) -> None:
-        self.clear()
-        self.where.setText(f"“{folder.name}” holds {len(series)} series.")
-        for widget in (self.where, self.heading, self.options):
-            widget.show()
-        for one, values in zip(series, pictures):
-            card = SeriesCard(self, one, None if values is None else _picture(values, 58))
-            self.cards.append(card)
-            self.list.addWidget(card)
+    def _lay_out(self, name: str, lines: list[PlanLine]) -> None:
+        images = [line for line in lines if line.is_image]
+        trouble = sum(bool(line.problems or line.refused) for line in lines)
+        self.where.setText(f"“{name}” holds {len(images)} image{'s' if len(images) != 1 else ''}"
+                           + (f" and {len(lines) - len(images)} other object{'s' if len(lines) - len(images) != 1 else ''}" if len(lines) > len(images) else "")
+                           + (f"; look at {trouble} of them." if trouble else "."))
+        for line in lines:
+            line.copy = self.copy.isChecked()
+        self.plan.show_plan(f"Plan for “{name}”", lines)
+        self.where.show()
+        self.options.show()
+        self.tools.hide()
+        self.desk.set_plan_shown(True)
+        if self.subject.text().strip():
+            self._name_all()
 
-    def take(self, what: list, uneven: str, done=None) -> None:
-        """Take series or NIfTI files into the study, in a worker."""
-        desk = self.desk
-        subject, copy = self.subject.text().strip(), self.copy.isChecked()
+    def _count(self) -> None:
+        count = sum(line.take for line in self.lines)
+        self.take.setText(f"Take in {count} image{'s' if count != 1 else ''}" if count else "Nothing is ticked")
+        self.take.setEnabled(count > 0)
+
+    def _guess(self) -> None:
+        """Find the subjects anew by the pattern."""
+        if not self.places or not self.lines:
+            return
+        try:
+            self.rule.checked()
+        except Trouble as trouble:
+            self.desk.trouble.emit(str(trouble))
+            return
+        self.scan(self.places)
+
+    def _name_all(self) -> None:
+        name = self.subject.text().strip()
+        if name and self.lines:
+            for line in self.lines:
+                line.subject = name
+            self.plan.model.dataChanged.emit(self.plan.model.index(0, 0), self.plan.model.index(len(self.lines) - 1, SUBJECT))
+
+    def _copy_all(self, on: bool) -> None:
+        for line in self.lines:
+            line.copy = on
+        if self.lines:
+            self.plan.model.dataChanged.emit(self.plan.model.index(0, 0), self.plan.model.index(len(self.lines) - 1, COPY))
+
+    def take_in(self, done=None) -> None:
+        """Take the ticked lines into the study, in a worker; cancel keeps what is finished."""
+        desk, lines, rule, folder = self.desk, self.lines, self.rule, self.places[0] if self.places else None
         try:
             desk.require_writable()
         except Trouble as trouble:
             desk.trouble.emit(str(trouble))
             return
-        names = [s.description if isinstance(s, Series) else s.name for s in what]
-
-        def image_of(one) -> Image:
-            if isinstance(one, Series):
-                return gather_series(one, uneven, subject, copy)
-            image = read_nifti(one)
-            image.subject, image.origin.copy = subject or "Unnamed subject", copy
-            return image
+        for line in lines:
+            if line.take:
+                self.line_moved.emit(line, "waiting")
+        self.take.setEnabled(False)
 
         def work(progress):
-            images = [image_of(one) for one in what]
-            folder = self.folder if self.folder else Path(what[0])
-            call = Call(find_operation("gather"), {"folder": str(folder), "series": names[0] if len(what) == 1 and isinstance(what[0], Series) else None,
-                                                   "subject": subject or None, "copy": copy, "uneven": uneven, "spacing": None})
-            return keep(desk.study, call, images, progress)
+            return take_lines(desk.study, lines, progress, lambda line, words: self.line_moved.emit(line, words), folder, rule)
 
-        def kept(keys):
-            desk.took_in(keys, f"Gather {names[0]}")
+        def kept(taken: Taken):
+            self._taken(taken)
             if done:
                 done()
 
-        desk.work.start(f"Taking in {names[0]}", work, kept)
+        count = sum(line.take for line in lines)
+        desk.work.start(f"Taking in {lines[0].name if count == 1 else f'{count} images'}", work, kept)
+
+    def _taken(self, taken: Taken) -> None:
+        for line in self.lines:
+            line.take = False
+        self._count()
+        if taken.keys:
+            self.desk.took_in(taken.keys, f"Gather {len(taken.keys)} image{'s' if len(taken.keys) != 1 else ''}")
+        if taken.refused:
+            self.desk.trouble.emit("\n".join(reason for _, reason in taken.refused[:4])
+                                   + (f"\n… and {len(taken.refused) - 4} more" if len(taken.refused) > 4 else ""))
+            bad = {id(line) for line, _ in taken.refused}
+            for line, reason in taken.refused:
+                line.problems = [*line.problems, reason.rstrip(".")]
+            self.plan.show_plan("Not taken in", [line for line in self.lines if id(line) in bad])
+        elif taken.stopped:
+            self.desk.said.emit(f"Stopped. {len(taken.keys)} image{'s are' if len(taken.keys) != 1 else ' is'} in the study, the rest was left.")
+        else:
+            self.clear()
 
 
-def _picture(values: np.ndarray, size: int) -> QPixmap:
-    low, high = np.percentile(values, (2, 99.5))
-    grey = np.ascontiguousarray(np.clip((values - low) / max(high - low, 1e-9) * 255, 0, 255).astype(np.uint8))
-    image = QImage(grey.data, grey.shape[1], grey.shape[0], grey.shape[1], QImage.Format.Format_Grayscale8)
-    pixmap = QPixmap.fromImage(image.scaled(size * 2, size * 2, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation))
-    pixmap.setDevicePixelRatio(2)
-    return pixmap

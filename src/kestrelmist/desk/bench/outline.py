@@ -61,7 +61,7 @@ class OutlineBench(OperationPages):
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setSpacing(4)
         self.tools: dict[str, QToolButton] = {}
-        for n, tool in enumerate(TOOLS):
+        for n, tool in enumerate(t for t in TOOLS if t.name != "frame"):
             button = QToolButton(text=f" {tool.title}", checkable=True)
             button.setProperty("kind", "tool")
             button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
@@ -137,12 +137,12 @@ class OutlineBench(OperationPages):
             return
         self.ready.clear()
         self.ready.addItem("Your own")
-        for ready in ready_ranges(self.desk.image):
+        for ready in ready_ranges(self.desk.image.grey()):
             self.ready.addItem(ready.name, ready)
         unit = f" {pretty_unit(record.unit)}" if record.unit else ""
         for field in (self.low, self.high):
             field.setSuffix(unit)
-        image = self.desk.image
+        image = self.desk.image.grey()
         self.desk.work.start("Histogram", lambda progress: counts_of(image.kji), lambda found: self.histogram.show_values(*found), loud=False)
         self._settings()
         self._before()
@@ -174,7 +174,7 @@ class OutlineBench(OperationPages):
         desk = self.desk
         if not desk.ready:
             return
-        image, low = desk.image, desk.settings.low
+        image, low = desk.image.grey(), desk.settings.low
         desk.work.start("Half-way limit", lambda progress: half_way_limit(image, low),
                         lambda limit: desk.set_settings(low=round(limit, 1), show_range=True), loud=False)
 

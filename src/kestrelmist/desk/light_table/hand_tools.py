@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
 from PySide6.QtCore import Qt
 
 from ...core.errors import Trouble
 from ...outline.brush import Brush, Stroke
 from ...scene.view import Plane
+from ..desk_model import FramedArea
 
 
 @dataclass(frozen=True)
@@ -49,7 +51,7 @@ class BrushTool(HandTool):
             settings = desk.settings
             ranged = settings.only_in_range and not self.erases
             brush = Brush(settings.size, settings.shape, settings.low if ranged else None, settings.high if ranged else None)
-            canvas.stroke = Stroke(desk.image, desk.labels, brush, 0 if self.erases else label.number, _normal(canvas.plane),
+            canvas.stroke = Stroke(desk.image.grey(), desk.labels, brush, 0 if self.erases else label.number, _normal(canvas.plane),
                                    erase_only=label.number if self.erases else 0)
         except Trouble as trouble:
             desk.trouble.emit(str(trouble))
@@ -87,6 +89,34 @@ class GrowTool(HandTool):
                           "neighbours": settings.neighbours, "through": "label" if inside else "range"})
 
 
+class FrameTool(HandTool):
+    """A drag frames an area of a picture, for the tools that keep or blank it."""
+
+    def press(self, canvas, world) -> None:
+        canvas.stroke = np.asarray(world)
+
+    def move(self, canvas, world) -> None:
+        if canvas.stroke is None:
+            return
+        space = canvas.desk.record.space
+        a, b = (space.to_voxel(p)[:2] + 0.5 for p in (canvas.stroke, world))
+        low = np.clip(np.floor(np.minimum(a, b)), 0, space.shape[:2]).astype(int)
+        high = np.clip(np.ceil(np.maximum(a, b)), 0, space.shape[:2]).astype(int)
+        size = high - low
+        canvas.desk.set_framed(FramedArea(*map(int, low), *map(int, size)) if size.min() > 0 else None)
+
+    def release(self, canvas) -> None:
+        canvas.stroke = None
+
+
+def framed_corners(desk) -> list[np.ndarray]:
+    """World positions of the corners of the framed area, on the crosshair's slice."""
+    area, space = desk.framed, desk.record.space
+    k = float(space.to_voxel(desk.crosshair)[2])
+    left, top, right, bottom = area.column - 0.5, area.row - 0.5, area.column + area.columns - 0.5, area.row + area.rows - 0.5
+    return [space.to_world((i, j, k)) for i, j in ((left, top), (right, top), (right, bottom), (left, bottom))]
+
+
 def _normal(plane: Plane) -> tuple[float, float, float]:
     return tuple(1.0 if n == plane.across else 0.0 for n in range(3))
 
@@ -98,6 +128,7 @@ TOOLS = (
     BrushTool("eraser", "Eraser", "eraser", "Drag to take the chosen label away. Other labels stay.", Qt.CursorShape.BlankCursor, True, True, True),
     GrowTool("grow", "Grow from point", "sprout", "Click in a structure: all that is joined to it in range gets the label."
              " Click inside the label: only the part joined there is kept.", Qt.CursorShape.CrossCursor, False, False, True),
+    FrameTool("frame", "Frame an area", "square", "Drag a box over a picture; tools then keep it or blank it."),
 )
 
 

@@ -23,6 +23,8 @@ class LightTable(QWidget):
         for pane in self.panes:
             pane.wants_lead.connect(lambda pane=pane: self.bring_to_lead(pane))
         self.alone = False
+        self._alone_for_picture = False
+        desk.image_changed.connect(self._suit)
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(2, 2, 2, 2)
         self._grid.setSpacing(2)
@@ -45,6 +47,18 @@ class LightTable(QWidget):
         """Show the lead pane only, or all four."""
         self.alone = alone
         self._arrange()
+
+    def _suit(self) -> None:
+        """A picture of one slice is shown face on and alone; a volume brings the panes back."""
+        flat = self.desk.record.space.flat_axis if self.desk.record else None
+        if flat is not None:
+            if not self.alone:
+                self._alone_for_picture = True
+                self.set_alone(True)
+            self.bring_to_lead(next(pane for pane in self.slices if pane.plane.across == flat))
+        elif self._alone_for_picture and self.desk.record:
+            self._alone_for_picture = False
+            self.set_alone(False)
 
     def _arrange(self) -> None:
         for pane in self.panes:

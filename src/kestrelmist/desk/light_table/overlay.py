@@ -26,6 +26,13 @@ def draw_letters(painter: QPainter, view: View, width: int, height: int) -> None
     """Side letters: left and right in solid chips, the others plain."""
     places = {"left": (14, height / 2), "right": (width - 14, height / 2), "top": (width / 2, 13), "bottom": (width / 2, height - 13)}
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    if not view.sides_known:
+        painter.setFont(words(12))
+        box = QRectF(width / 2 - 60, 5, 120, 18)
+        for shift, colour in ((1, "#0B1013"), (0, "#D3DCDF")):
+            painter.setPen(QColor(colour))
+            painter.drawText(box.translated(shift, shift), Qt.AlignmentFlag.AlignCenter, "sides unknown")
+        return
     for edge, letter in view.letters().items():
         x, y = places[edge]
         box = QRectF(x - 9, y - 9, 18, 18)
@@ -43,17 +50,17 @@ def draw_letters(painter: QPainter, view: View, width: int, height: int) -> None
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, letter)
 
 
-def scale_bar(pixel: float, room: float) -> tuple[float, str]:
-    """A round length (mm) that fills at most `room` pixels, and how it is written."""
+def scale_bar(pixel: float, room: float, unit: str = "mm") -> tuple[float, str]:
+    """A round length (in `unit`) that fills at most `room` pixels, and how it is written."""
     most = max(pixel * room, 1e-9)
     power = 10 ** math.floor(math.log10(most))
     length = next(m * power for m in (5, 2, 1) if m * power <= most)
-    return length, f"{length:g} mm" if length >= 0.01 else f"{length * 1000:g} µm"
+    return length, f"{length:g} {unit}" if length >= 0.01 or unit != "mm" else f"{length * 1000:g} µm"
 
 
-def draw_scale_bar(painter: QPainter, view: View, width: int, height: int) -> None:
+def draw_scale_bar(painter: QPainter, view: View, width: int, height: int, unit: str = "mm") -> None:
     """A bar of round length at the lower left that follows the zoom."""
-    length, text = scale_bar(view.pixel, min(width * 0.22, 110))
+    length, text = scale_bar(view.pixel, min(width * 0.22, 110), unit)
     long = length / view.pixel
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
     painter.setFont(figures(12))
@@ -62,6 +69,19 @@ def draw_scale_bar(painter: QPainter, view: View, width: int, height: int) -> No
         painter.drawLine(QPointF(13 + shift, height - 13 + shift), QPointF(13 + long + shift, height - 13 + shift))
         painter.setPen(QColor(colour))
         painter.drawText(QPointF(13 + shift, height - 19 + shift), text)
+
+
+def draw_framed(painter: QPainter, view: View, corners) -> None:
+    """The framed area: a dashed box through four world positions."""
+    points = [QPointF(x + 0.5, y + 0.5) for x, y in (view.to_pixel(c) for c in corners)]
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for colour, pattern in (("#0B1013", None), (Theme.tokens.chip, [5, 4])):
+        pen = QPen(QColor(colour), 2)
+        if pattern:
+            pen.setDashPattern(pattern)
+        painter.setPen(pen)
+        painter.drawPolygon(points)
 
 
 def draw_brush(painter: QPainter, view: View, world, diameter: float, erasing: bool) -> None:

@@ -52,6 +52,10 @@ class PaneHeader(QWidget):
         row.addWidget(self.place)
         self.set_lead(False)
 
+    def set_name(self, name: str) -> None:
+        """What the pane is called: its plane, or "Picture" when the image has no sides."""
+        self.name.setText(name)
+
     def set_lead(self, lead: bool) -> None:
         self.setCursor(Qt.CursorShape.ArrowCursor if lead else Qt.CursorShape.PointingHandCursor)
         self.setToolTip("" if lead else f"Click to make {self.name.text()} the lead pane")

@@ -13,7 +13,7 @@ from ...scene.view import Plane, View, fitted
 from ..desk_model import Desk
 from ..theme.theme import Theme, words
 from . import overlay
-from .hand_tools import hand_tool
+from .hand_tools import framed_corners, hand_tool
 from .pane_header import PaneHeader
 
 AXES = "xyz"
@@ -41,6 +41,12 @@ class SlicePane(QWidget):
         if self.desk.record is None:
             self.header.place.setText("")
             return
+        space = self.desk.record.space
+        if space.flat_axis == self.plane.across:
+            self.header.set_name("Picture" if not space.sides_known else self.plane.name)
+            self.header.place.setText("")
+            return
+        self.header.set_name(self.plane.name)
         value = f"{self.desk.crosshair[self.plane.across]:+.2f}".replace("-", "−")
         self.header.place.setText(f"{AXES[self.plane.across]} {value} {pretty_unit(self.desk.record.space.unit)}")
 
@@ -75,7 +81,8 @@ class Canvas(QWidget):
         self.setAccessibleName(f"{plane.name} pane")
         desk.image_changed.connect(self.fit)
         desk.crosshair_moved.connect(self._follow_slice)
-        for signal in (desk.crosshair_moved, desk.labels_changed, desk.look_changed, desk.settings_changed, desk.stage_changed):
+        for signal in (desk.crosshair_moved, desk.labels_changed, desk.look_changed, desk.settings_changed, desk.stage_changed,
+                       desk.framed_changed):
             signal.connect(self.refresh)
         desk.tool_changed.connect(self._show_cursor)
 
@@ -94,10 +101,11 @@ class Canvas(QWidget):
         width, height = max(1, int(self.width() * scale)), max(1, int(self.height() * scale))
         view = self.view
         if view is None or self.following:
-            view = fitted(self.plane, self.desk.record.space, width, height, self.desk.left_on_left)
+            view = fitted(self.plane, self.desk.record.space, width, height)
         centre = list(view.centre)
         centre[self.plane.across] = float(self.desk.crosshair[self.plane.across])
-        self.view = view.moved(width=width, height=height, centre=tuple(centre), left_on_left=self.desk.left_on_left)
+        known = self.desk.record.space.sides_known
+        self.view = view.moved(width=width, height=height, centre=tuple(centre), left_on_left=self.desk.left_on_left or not known, sides_known=known)
         return self.view
 
     def world_at(self, point: QPointF) -> np.ndarray | None:
@@ -179,7 +187,9 @@ class Canvas(QWidget):
         painter.resetTransform()
         flat = view.moved(pixel=view.pixel * scale, width=self.width(), height=self.height())
         overlay.draw_letters(painter, flat, self.width(), self.height())
-        overlay.draw_scale_bar(painter, flat, self.width(), self.height())
+        overlay.draw_scale_bar(painter, flat, self.width(), self.height(), self.desk.record.space.unit)
+        if self.desk.framed is not None:
+            overlay.draw_framed(painter, flat, framed_corners(self.desk))
         if tool.has_size and self.pointer is not None and self.desk.label:
             overlay.draw_brush(painter, flat, self.pointer, self.desk.settings.size, tool.erases)
 
@@ -264,6 +274,8 @@ class Canvas(QWidget):
                  Qt.Key.Key_PageUp: (self.plane.across, 1), Qt.Key.Key_PageDown: (self.plane.across, -1)}
         if event.key() in steps and self.desk.ready:
             self.desk.step(*steps[event.key()])
+        elif event.key() in (Qt.Key.Key_Comma, Qt.Key.Key_Period) and self.desk.ready and self.desk.place:
+            self.desk.go_along(0, self.desk.place[0] + (1 if event.key() == Qt.Key.Key_Period else -1))
         elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
             self.zoom(1.2)
         elif event.key() == Qt.Key.Key_Minus:

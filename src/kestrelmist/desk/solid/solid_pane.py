@@ -76,7 +76,7 @@ class SolidCanvas(QWidget):
         if self._building:
             self._again = True
             return
-        record, image, labels = self.desk.record, self.desk.image, self.desk.labels
+        record, image, labels = self.desk.record, self.desk.image.grey(), self.desk.labels
         new_image = self._image_key != record.id
         wanted = {} if new_image else dict(self._known)
         shown = {row.number: row for row in labels.table if not row.hidden and labels.counts[row.number]}

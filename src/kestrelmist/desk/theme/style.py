@@ -46,7 +46,7 @@ QToolButton[kind="tool"] {{ padding: 4px 3px; font-size: 13px; }}
 QToolButton[kind="tool"]:checked {{ background: {t.rust_tint}; border: 1px solid {t.rust}; }}
 QLineEdit, QComboBox, QAbstractSpinBox {{ background: {t.field}; border: 1px solid {t.hairline}; border-radius: 4px; padding: 2px 6px; min-height: 20px; selection-background-color: {t.rust}; selection-color: {t.on_rust}; }}
 QAbstractSpinBox {{ font-family: "Atkinson Hyperlegible Mono"; font-size: 13px; padding-right: 2px; }}
-QAbstractSpinBox QLineEdit {{ border: 0; padding: 0; min-height: 0; background: transparent; }}
+QAbstractSpinBox QLineEdit {{ border: 0; padding: 0 4px; min-height: 0; background: transparent; }}
 QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; height: 0; border: 0; }}
 QComboBox::drop-down {{ border: 0; width: 22px; }}
 QComboBox::down-arrow {{ image: url({chevron}); width: 12px; height: 12px; }}
@@ -55,6 +55,14 @@ QCheckBox {{ spacing: 7px; }}
 QCheckBox::indicator {{ width: 15px; height: 15px; border: 1px solid {t.soft}; border-radius: 3px; background: {t.field}; }}
 QCheckBox::indicator:checked {{ background: {t.rust}; border-color: {t.rust}; image: url({tick}); }}
 QCheckBox::indicator:focus {{ border: 2px solid {t.rust}; }}
+QTableView::indicator {{ width: 15px; height: 15px; border: 1px solid {t.soft}; border-radius: 3px; background: {t.field}; }}
+QTableView::indicator:checked {{ background: {t.rust}; border-color: {t.rust}; image: url({tick}); }}
+QTableView::indicator:disabled {{ border-color: {t.hairline}; background: {t.panel}; }}
+QTableView::item {{ padding: 0 3px; }}
+QSlider::groove:horizontal {{ height: 4px; border-radius: 2px; background: {t.hairline}; }}
+QSlider::sub-page:horizontal {{ border-radius: 2px; background: {t.rust}; }}
+QSlider::handle:horizontal {{ width: 12px; height: 12px; margin: -5px 0; border-radius: 6px; border: 1px solid {t.rust}; background: {t.field}; }}
+QSlider::handle:horizontal:focus {{ border: 2px solid {t.ink}; }}
 QScrollArea, QScrollArea > QWidget > QWidget[kind="scrolled"] {{ background: transparent; border: 0; }}
 QScrollBar:vertical {{ width: 9px; background: transparent; }}
 QScrollBar:horizontal {{ height: 9px; background: transparent; }}

@@ -1,0 +1,222 @@
+"""The plan of a folder over the Light table: what it holds, what is wrong, and what is to become of it, changed in place."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QIcon, QImage, QPainter, QPixmap
+from PySide6.QtWidgets import QHBoxLayout, QHeaderView, QLabel, QTableView, QToolButton, QVBoxLayout, QWidget
+
+from ..gather.plan import PlanLine
+from .theme.theme import Theme, figures, icon, words
+
+PICTURE = 40
+HEADS = ("", "Image", "Seems to be", "Subject", "Matrix and voxel", "Copy", "State")
+TAKE, IMAGE, SEEMS, SUBJECT, SIZE, COPY, STATE = range(len(HEADS))
+WIDTHS = (30, 190, 144, 84, 164, 46, 92)
+HINTS = ("Take it in", "Its name in the study", "", "Whose it is", "Columns × rows × slices, volumes, and the size of a voxel",
+         "Copy the files into the study; otherwise they stay where they are, and must stay there", "")
+
+
+class PlanModel(QAbstractTableModel):
+    """The lines of a plan. Editing changes the lines themselves."""
+
+    changed = Signal()
+
+    def __init__(self):
+        super().__init__()
+        self.lines: list[PlanLine] = []
+        self.states: dict[int, str] = {}
+        self._pictures: dict[int, QIcon] = {}
+        blank = QPixmap(2 * PICTURE, 2 * PICTURE)
+        blank.fill(QColor(Theme.tokens.night))
+        self._blank = _same_when_chosen(blank)
+
+    def show(self, lines: list[PlanLine]) -> None:
+        self.beginResetModel()
+        self.lines, self.states = lines, {}
+        self._pictures = {n: _same_when_chosen(picture_of_values(line.picture, PICTURE)) for n, line in enumerate(lines) if line.picture is not None}
+        self.endResetModel()
+        self.changed.emit()
+
+    def tell(self, line: PlanLine, words: str) -> None:
+        """Show how far a line is."""
+        n = next((n for n, own in enumerate(self.lines) if own is line), None)
+        if n is not None:
+            self.states[n] = words
+            self.dataChanged.emit(self.index(n, 0), self.index(n, STATE))
+
+    def state(self, n: int) -> str:
+        line = self.lines[n]
+        if n in self.states:
+            return self.states[n]
+        if line.refused:
+            return "no image" if line.kind == "other" else "cannot be read"
+        if line.mendable:
+            return "will be mended" if line.mend else "not whole"
+        return "look" if line.problems else "ready" if line.take else "left out"
+
+    def rowCount(self, parent=QModelIndex()) -> int:
+        return len(self.lines)
+
+    def columnCount(self, parent=QModelIndex()) -> int:
+        return len(HEADS)
+
+    def headerData(self, section, orientation, role=Qt.ItemDataRole.DisplayRole):
+        if orientation == Qt.Orientation.Horizontal:
+            if role == Qt.ItemDataRole.DisplayRole:
+                return HEADS[section]
+            if role == Qt.ItemDataRole.ToolTipRole:
+                return HINTS[section]
+        return None
+
+    def data(self, index, role=Qt.ItemDataRole.DisplayRole):
+        n, column = index.row(), index.column()
+        line = self.lines[n]
+        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.EditRole):
+            return ("", line.name, f"{line.seems}\n{line.date}".strip(), line.subject, f"{line.size}\n{line.spacing}".strip(), "", self.state(n))[column]
+        if role == Qt.ItemDataRole.FontRole:
+            return figures(12) if column == SIZE else words(13)
+        if role == Qt.ItemDataRole.CheckStateRole and column in (TAKE, COPY):
+            return Qt.CheckState.Checked if (line.take if column == TAKE else line.copy) else Qt.CheckState.Unchecked
+        if role == Qt.ItemDataRole.DecorationRole and column == IMAGE:
+            return self._pictures.get(n, self._blank)
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return "\n".join([*(f"{p}." for p in line.problems), *([line.refused] if line.refused else [])]) or None
+        if role == Qt.ItemDataRole.ForegroundRole:
+            state = self.state(n)
+            colour = {"look": "amber", "not whole": "amber", "taken in": "moss", "cannot be read": "red", "refused": "red"}.get(state)
+            if column == STATE and colour:
+                return QColor(Theme.tokens.ink if colour == "amber" else getattr(Theme.tokens, colour))
+            if not line.take and column != STATE:
+                return QColor(Theme.tokens.soft)
+        return None
+
+    def flags(self, index):
+        flags, line = super().flags(index), self.lines[index.row()]
+        if index.column() in (TAKE, COPY) and not line.refused:
+            flags |= Qt.ItemFlag.ItemIsUserCheckable
+        if index.column() in (IMAGE, SUBJECT) and line.is_image:
+            flags |= Qt.ItemFlag.ItemIsEditable
+        return flags
+
+    def setData(self, index, value, role=Qt.ItemDataRole.EditRole) -> bool:
+        line, column = self.lines[index.row()], index.column()
+        if role == Qt.ItemDataRole.CheckStateRole:
+            on = Qt.CheckState(value) == Qt.CheckState.Checked
+            if column == TAKE:
+                line.take, line.mend = on, on and line.mendable
+            else:
+                line.copy = on
+        elif role == Qt.ItemDataRole.EditRole and str(value).strip():
+            if column == IMAGE:
+                line.name = str(value).strip()
+            else:
+                line.subject = str(value).strip()
+        else:
+            return False
+        self.dataChanged.emit(self.index(index.row(), 0), self.index(index.row(), STATE))
+        self.changed.emit()
+        return True
+
+
+class PlanPage(QWidget):
+    """The plan table, and below it all that is wrong with the line under the hand."""
+
+    put_away = Signal()
+
+    def __init__(self, parent=None):
+        super().__init__(parent)
+        self.setObjectName("panel")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.model = PlanModel()
+        self.heading, self.words = QLabel(), QLabel()
+        self.heading.setProperty("kind", "title")
+        self.words.setWordWrap(True)
+        self.words.setMinimumHeight(64)
+        self.words.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self.words.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.close_button = QToolButton()
+        self.close_button.setToolTip("Put the plan away and show the images")
+        self.close_button.setAccessibleName("Put the plan away")
+        self.close_button.clicked.connect(self.put_away)
+        self.view = QTableView()
+        self.view.setModel(self.model)
+        self.view.setAccessibleName("Plan: what the folder holds")
+        self.view.verticalHeader().hide()
+        self.view.verticalHeader().setDefaultSectionSize(PICTURE + 10)
+        self.view.setIconSize(QSize(PICTURE, PICTURE))
+        self.view.setShowGrid(False)
+        self.view.setAlternatingRowColors(True)
+        self.view.setWordWrap(True)
+        self.view.setSelectionBehavior(QTableView.SelectionBehavior.SelectRows)
+        self.view.setEditTriggers(QTableView.EditTrigger.DoubleClicked | QTableView.EditTrigger.EditKeyPressed | QTableView.EditTrigger.SelectedClicked)
+        head = self.view.horizontalHeader()
+        head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        head.setMinimumSectionSize(28)
+        for column, width in enumerate(WIDTHS):
+            self.view.setColumnWidth(column, width)
+        head.setSectionResizeMode(IMAGE, QHeaderView.ResizeMode.Stretch)
+        self.view.selectionModel().currentRowChanged.connect(lambda now, before: self._tell(now.row()))
+        self.model.dataChanged.connect(lambda *_: self._tell(self.view.currentIndex().row()))
+        top = QHBoxLayout()
+        top.addWidget(self.heading, 1)
+        top.addWidget(self.close_button)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(12, 8, 12, 8)
+        column.setSpacing(8)
+        column.addLayout(top)
+        column.addWidget(self.view, 1)
+        column.addWidget(self.words)
+        self.dress()
+
+    def dress(self) -> None:
+        self.close_button.setIcon(icon("x", 16))
+
+    def show_plan(self, title: str, lines: list[PlanLine]) -> None:
+        self.heading.setText(title)
+        self.model.show(lines)
+        first = next((n for n, line in enumerate(lines) if line.problems), 0)
+        if lines:
+            self.view.selectRow(first)
+        self._tell(first)
+
+    def _tell(self, row: int) -> None:
+        if not 0 <= row < len(self.model.lines):
+            self.words.setText("")
+            return
+        line = self.model.lines[row]
+        said = [f"▲ {p}." for p in line.problems]
+        if line.mendable:
+            said.append("Tick it to take it in mended: missing slices are left blank, and the first of doubled ones is taken; both are noted.")
+        elif line.refused:
+            said = [f"■ {line.refused}"]
+        where = f"{len(line.files)} file{'s' if len(line.files) != 1 else ''}, the first is {line.files[0].name}"
+        self.words.setText(f"<b>{line.name}</b> · {where}<br>" + ("<br>".join(said) or "Nothing is wrong with it."))
+
+
+def _same_when_chosen(pixmap: QPixmap) -> QIcon:
+    """An icon that is not tinted in a chosen row."""
+    made = QIcon(pixmap)
+    made.addPixmap(pixmap, QIcon.Mode.Selected)
+    return made
+
+
+def picture_of_values(values: np.ndarray, size: int) -> QPixmap:
+    """A small picture of grey values [row, column], or of colours [row, column, 3]."""
+    if values.ndim == 3:
+        pixels = np.ascontiguousarray(values[..., :3].astype(np.uint8))
+        image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], 3 * pixels.shape[1], QImage.Format.Format_RGB888)
+    else:
+        values = np.nan_to_num(np.asarray(values, np.float32))
+        low, high = np.percentile(values, (2, 99.5))
+        pixels = np.ascontiguousarray(np.clip((values - low) / max(high - low, 1e-9) * 255, 0, 255).astype(np.uint8))
+        image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], pixels.shape[1], QImage.Format.Format_Grayscale8)
+    scaled = image.scaled(size * 2, size * 2, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation)
+    pixmap = QPixmap(size * 2, size * 2)
+    pixmap.fill(QColor(Theme.tokens.night))
+    painter = QPainter(pixmap)
+    painter.drawImage((2 * size - scaled.width()) // 2, (2 * size - scaled.height()) // 2, scaled)
+    painter.end()
+    pixmap.setDevicePixelRatio(2)
+    return pixmap

@@ -1,0 +1,232 @@
+"""Remove identity from DICOM files and others: header, pixels, and a check that nothing was left."""
+
+from __future__ import annotations
+
+import re
+import shutil
+from collections import Counter
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from ..core.errors import Trouble
+from ..core.home import identity_key
+from ..core.progress import Progress, silent
+from ..core.safe_write import write_trouble
+from ..core.table import Column, Table
+from ..formats.dicom_header import read_header
+from ..formats.dicom_scan import Series, scan_files
+from ..formats.dicom_series import series_image
+from ..formats.opening import format_of
+from .burned_text import text_in
+from .clean_header import Cleaner
+from .clean_pixels import PixelRule, blank
+from .identity_profile import Rules
+
+TEXT_LOOKED_FOR = ("US", "OT", "SC", "XC", "ES", "DX", "CR", "RF", "XA", "MG", "NM")
+"""Modalities in whose pixels words are common; slices of others are looked at in a sample."""
+
+
+@dataclass
+class Outcome:
+    """What came of it: new files by old one, counts of what was done, and pictures that likely still hold words, by series."""
+
+    files: dict[Path, Path] = field(default_factory=dict)
+    done: Counter = field(default_factory=Counter)
+    pictures_changed: int = 0
+    texts: list[tuple[str, int, int]] = field(default_factory=list)
+    left_out: list[tuple[str, str]] = field(default_factory=list)
+
+    def report(self, title: str) -> Table:
+        """What was removed, replaced and kept, and what to look at."""
+        table = Table(title, [Column("element"), Column("tag"), Column("what"), Column("files")])
+        order = {"removed": 0, "emptied": 1, "replaced": 2, "shifted": 3, "counted from the start": 4, "cleaned": 5, "kept": 6}
+        for (name, tag, action), count in sorted(self.done.items(), key=lambda i: (order.get(i[0][2], 9), i[0][0])):
+            table.rows.append((name, tag, action, count))
+        if self.pictures_changed:
+            table.rows.insert(0, ("Pixels", "", "blanked", self.pictures_changed))
+        for name, first, count in self.texts:
+            table.rows.insert(0, (f"Words likely left in “{name}”: {count} picture{'s' if count != 1 else ''}, the first is {first}", "", "look", count))
+        for name, reason in self.left_out:
+            table.rows.append((name, "", f"left out: {reason}", 1))
+        return table
+
+
+def deidentify_files(files: list[Path], place: Path, cleaner: Cleaner, pixels: PixelRule | None = None, progress: Progress | None = None) -> Outcome:
+    """Write cleaned copies of DICOM files into a new folder, all or none, and check them by opening them again.
+
+    Parameters
+    ----------
+    files : list of path
+        DICOM files, of one series or several.
+    place : path
+        A folder that is not there yet.
+    cleaner : Cleaner
+    pixels : PixelRule, optional
+        Blanked in every picture of every file, numbered in the order of the series.
+
+    Raises
+    ------
+    Trouble
+        When a file cannot be read, the place is taken or cannot be written, or a word of identity is found in the result.
+    """
+    progress = progress or silent()
+    if place.exists():
+        raise Trouble("There is something of this name already", "name a new folder", place)
+    outcome = Outcome()
+    beside = place.with_name(f".{place.name}.part")
+    shutil.rmtree(beside, ignore_errors=True)
+    try:
+        beside.mkdir(parents=True)
+        first: dict[str, int] = {}
+        with _quiet():
+            for n, path in enumerate(progress.part(0.0, 0.7).over(files, what="Removing identity")):
+                target = beside / f"{n + 1:05d}.dcm"
+                _clean_file(path, target, cleaner, pixels, first, outcome)
+                outcome.files[path] = place / target.name
+        outcome.done = cleaner.done
+        _check(beside, cleaner, pixels is not None, outcome, progress.part(0.7, 1.0))
+        beside.rename(place)
+    except OSError as error:
+        raise write_trouble(error, place) from error
+    finally:
+        shutil.rmtree(beside, ignore_errors=True)
+    return outcome
+
+
+class _quiet:
+    """Real files break small rules of the standard all the time; a person can do nothing about them."""
+
+    def __enter__(self):
+        import warnings
+
+        import pydicom
+
+        self.before = pydicom.config.settings.reading_validation_mode, pydicom.config.settings.writing_validation_mode
+        pydicom.config.settings.reading_validation_mode = pydicom.config.settings.writing_validation_mode = pydicom.config.IGNORE
+        self.caught = warnings.catch_warnings()
+        self.caught.__enter__()
+        warnings.simplefilter("ignore")
+
+    def __exit__(self, *what):
+        import pydicom
+
+        pydicom.config.settings.reading_validation_mode, pydicom.config.settings.writing_validation_mode = self.before
+        self.caught.__exit__(*what)
+
+
+def _clean_file(path: Path, target: Path, cleaner: Cleaner, pixels: PixelRule | None, first: dict[str, int], outcome: Outcome) -> None:
+    import pydicom
+
+    try:
+        ds = pydicom.dcmread(path, force=True)
+        if "SOPClassUID" not in ds:
+            raise ValueError
+    except (OSError, MemoryError):
+        raise
+    except Exception as error:  # a broken file breaks the parser in many ways
+        raise Trouble("This DICOM file cannot be read", "leave it out, or copy it again", path) from error
+    try:
+        if not hasattr(ds, "file_meta") or "TransferSyntaxUID" not in ds.file_meta:
+            _give_meta(ds)
+        number = first.get(str(ds.get("SeriesInstanceUID", "")), 0)
+        if pixels is not None and "Rows" in ds:
+            count, changed = blank(ds, pixels, number)
+            first[str(ds.get("SeriesInstanceUID", ""))] = number + count
+            outcome.pictures_changed += changed
+        cleaner.clean(ds)
+        ds.save_as(target, enforce_file_format=True)
+    except (Trouble, OSError, MemoryError):
+        raise
+    except Exception as error:  # elements that no rule can be carried out on
+        raise Trouble(f"The header of this file cannot be cleaned ({type(error).__name__})", "leave it out, or copy it again", path) from error
+
+
+def _give_meta(ds) -> None:
+    from pydicom.dataset import FileMetaDataset
+    from pydicom.uid import ExplicitVRLittleEndian, ImplicitVRLittleEndian
+
+    ds.file_meta = FileMetaDataset()
+    ds.file_meta.TransferSyntaxUID = ImplicitVRLittleEndian if ds.original_encoding[0] else ExplicitVRLittleEndian
+    ds.file_meta.MediaStorageSOPClassUID, ds.file_meta.MediaStorageSOPInstanceUID = ds.SOPClassUID, ds.SOPInstanceUID
+
+
+def _check(folder: Path, cleaner: Cleaner, changed: bool, outcome: Outcome, progress: Progress) -> None:
+    """Open the result again: every series must be an image as before, and no word of identity may stand in a header."""
+    new = sorted(folder.iterdir())
+    words = {w for w in cleaner.words if w.casefold() != cleaner.subject.casefold()}
+    pattern = re.compile(rb"(?i)(?<![0-9a-z])(?:" + b"|".join(re.escape(w.encode()) for w in sorted(words, key=len, reverse=True)) + rb")(?![0-9a-z])") if words else None
+    for n, path in enumerate(new):
+        progress.at(0.5 * n / len(new), "Checking the result")
+        found = read_header(path)
+        if found is None or found.cut_short:
+            raise Trouble("A cleaned file does not open again, so nothing was kept", "report this file; the original is unharmed", list(outcome.files)[n])
+        hit = pattern.search(_header_bytes(path, found.offset)) if pattern else None
+        if hit:
+            raise Trouble(f"“{hit.group().decode('latin-1')}” still stands in the header, so nothing was kept",
+                          "leave descriptions and private elements out, or give another subject name", list(outcome.files)[n])
+    for series in scan_files(new):
+        if series.kind or series.broken:
+            continue
+        _flag_text(series, changed, outcome, progress.part(0.5, 1.0))
+
+
+def _header_bytes(path: Path, offset: int) -> bytes:
+    with open(path, "rb") as stream:
+        return stream.read(offset if offset else -1)
+
+
+def _flag_text(series: Series, changed: bool, outcome: Outcome, progress: Progress) -> None:
+    """Look for words in the pixels, and set the flag that says whether there are any to what was found."""
+    import pydicom
+
+    try:
+        image = series_image(series, "mend", facts=False)
+        texts = text_in(image, progress, None if series.modality in TEXT_LOOKED_FOR or image.colour else 24)
+    except Trouble:
+        return
+    if texts:
+        outcome.texts.append((series.description or "series", min(texts) + 1, len(texts)))
+    flag = "YES" if texts else "NO" if changed else None
+    for path in series.files if flag else ():
+        ds = pydicom.dcmread(path)
+        if str(ds.get("BurnedInAnnotation", "")) != flag:
+            ds.BurnedInAnnotation = flag
+            if flag == "NO":
+                _add_code(ds, "113101", "Clean Pixel Data Option")
+            ds.save_as(path)
+
+
+def _add_code(ds, code: str, meaning: str) -> None:
+    from pydicom.dataset import Dataset
+
+    item = Dataset()
+    item.CodeValue, item.CodingSchemeDesignator, item.CodeMeaning = code, "DCM", meaning
+    ds.DeidentificationMethodCodeSequence.append(item)
+
+
+def cleaner_for(rules: Rules, subject: str, key: str) -> Cleaner:
+    """A cleaner with this person's own secret, or with a word of theirs."""
+    return Cleaner(rules, key.encode() if key else identity_key(), subject.strip())
+
+
+def strip_other(path: Path, target: Path, progress: Progress | None = None) -> None:
+    """Write a file of another format anew, with its values, place and scale and nothing else of its header.
+
+    Raises Trouble when the format cannot be written.
+    """
+    from ..formats.saving import save_image
+
+    known = format_of(path)
+    image = known.read(path)
+    bare = image.like(image._fetch, facts={}, name="image", subject="", levels=image.levels)
+    save_image(target, bare, progress)
+
+
+def bare_name(path: Path) -> str:
+    """The ending a stripped file gets: its own when we can write it, a near one when not."""
+    kind = format_of(path).name
+    endings = {"NIfTI": ".nii.gz" if path.name.lower().endswith((".gz", ".bz2")) else ".nii", "NRRD": ".nrrd", "MetaImage": ".mha", "MGH": ".nii.gz", "TIFF": ".ome.tif",
+               "OME-Zarr": ".ome.zarr", "X3P": ".x3p", "height matrix": ".ome.tif", "picture": ".png"}
+    return endings[kind]
+
+

@@ -1,0 +1,207 @@
+"""The operations that remove identity: from a folder into a new one, and from an image of a study into a new image."""
+
+from __future__ import annotations
+
+import tempfile
+from dataclasses import replace
+from pathlib import Path
+from typing import Annotated, Literal
+
+import numpy as np
+
+from ..core.errors import Cancelled, Trouble
+from ..core.image import Image, Origin
+from ..core.labels import LabelMap
+from ..core.operation import Between, FolderPath, LabelName, NewPath, Unit, operation
+from ..core.progress import Progress, silent
+from ..core.table import Table
+from ..formats.dicom_scan import scan_files
+from ..formats.dicom_series import matches_mark, series_image
+from .clean_pixels import PixelRule
+from .deidentify import Outcome, bare_name, cleaner_for, deidentify_files, strip_other
+from .identity_profile import Rules
+from .plan import plan_folder
+
+Area = Annotated[tuple[float, float, float, float], Unit("px"), Between(0, 1e7)]
+PIXELS = Literal["leave", "keep the area", "blank the area"]
+DATES = Literal["remove", "shift"]
+
+
+@operation("gather", "Remove identity from a folder", name="deidentify", keywords="anonymise anonymize confidential patient names burned-in text privacy")
+def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES = "remove", characteristics: bool = False, device: bool = False,
+               descriptions: bool = False, safe_private: bool = True, pixels: PIXELS = "leave", area: Area | None = None,
+               picture: Annotated[int, Between(1, 1e7)] | None = None, fill: float = 0.0, key: str = "", progress: Progress = silent()) -> Table:
+    """Copy a folder of scans without what tells whose they are: header by the basic profile of DICOM PS3.15, and words in pixels.
+
+    Every series gets new identifiers, the same ones each time, and is opened again to check it. The originals stay as they are.
+    A report is written beside the new files as identity-report.csv.
+
+    Parameters
+    ----------
+    folder : path
+        Where the scans are, nested and unsorted as they may be, or one file.
+    to : path
+        The new folder.
+    subject : text
+        New name of the subject; made from the old one when left out.
+    dates : "remove" or "shift"
+        Remove dates, or move all dates of a subject by the same number of days.
+    characteristics : bool
+        Keep sex, age, weight and size.
+    device : bool
+        Keep what names the machine.
+    descriptions : bool
+        Keep descriptions, words of identity taken out.
+    safe_private : bool
+        Keep private elements known to hold nothing but numbers of the acquisition.
+    pixels : text
+        Keep only an area of every picture, or blank it.
+    area : column, row, columns, rows
+        The area, in pixels counted from 0.
+    picture : number
+        Only this picture of each series, counted from 1; all when left out.
+    fill : number
+        Stored value written over what is blanked.
+    key : text
+        Secret word that new identifiers are made from; this person's own when left out.
+    """
+    lines = plan_folder(folder, progress=progress.part(0.0, 0.1))
+    rule = pixel_rule(pixels, area, picture, fill)
+    cleaner = cleaner_for(Rules(dates, characteristics, device, descriptions, safe_private), subject, key)
+    files = [path for line in lines if line.kind in ("DICOM", "labels", "other") for path in line.files]
+    others = [path for line in lines if line.is_image and line.kind != "DICOM" for path in (line.files if line.kind == "sequence" else line.files[:1])]
+    outcome = Outcome()
+    to = Path(to)
+    if files:
+        outcome = deidentify_files(files, to, cleaner, rule, progress.part(0.1, 0.8))
+    elif to.exists():
+        raise Trouble("There is something of this name already", "name a new folder", to)
+    to.mkdir(parents=True, exist_ok=True)
+    for n, path in enumerate(progress.part(0.8, 1.0).over(others, what="Stripping headers")):
+        try:
+            strip_other(path, to / f"image {n + 1:03d}{bare_name(path)}")
+            outcome.done[(f"{path.name}: header", "", "removed")] += 1
+        except Cancelled:
+            raise
+        except Trouble as trouble:
+            outcome.left_out.append((path.name, str(trouble)))
+    table = outcome.report("Identity removed")
+    table.save_csv(to / "identity-report.csv")
+    return table
+
+
+@operation("gather", "Remove identity", name="deidentify-image", keywords="anonymise anonymize confidential patient names burned-in text privacy blank", takes="series colour")
+def deidentify_image(image: Image, labels: LabelMap, subject: str = "", dates: DATES = "remove", characteristics: bool = False, device: bool = False,
+                     descriptions: bool = False, safe_private: bool = True, pixels: PIXELS = "leave", area: Area | None = None, region: LabelName = "",
+                     picture: Annotated[int, Between(1, 1e7)] | None = None, fill: float = 0.0, key: str = "", progress: Progress = silent()) -> Image:
+    """Make a new image without what tells whose it is; the original stays until you take it away.
+
+    See "Remove identity from a folder". A report of what was removed, replaced and kept comes with it.
+
+    Parameters
+    ----------
+    subject : text
+        New name of the subject; made from the old one when left out.
+    dates : "remove" or "shift"
+        Remove dates, or move all dates of a subject by the same number of days.
+    characteristics : bool
+        Keep sex, age, weight and size.
+    device : bool
+        Keep what names the machine.
+    descriptions : bool
+        Keep descriptions, words of identity taken out.
+    safe_private : bool
+        Keep private elements known to hold nothing but numbers of the acquisition.
+    pixels : text
+        Keep only an area of every picture, or blank it.
+    area : column, row, columns, rows
+        The framed area, in pixels counted from 0.
+    region : label
+        A label to be used in place of the framed area.
+    picture : number
+        Only this picture of the series, counted from 1; all when left out.
+    fill : number
+        Stored value written over what is blanked.
+    key : text
+        Secret word that new identifiers are made from; this person's own when left out.
+    """
+    rules = Rules(dates, characteristics, device, descriptions, safe_private)
+    if image.origin.format != "DICOM":
+        return _bare(image, pixels, area, region, labels, picture, fill, subject, progress)
+    cleaner = cleaner_for(rules, subject, key)
+    masks = None
+    if pixels != "leave" and region:
+        masks = _masks_of(image, labels, region)
+    holder = tempfile.TemporaryDirectory(prefix="kestrelmist-")
+    place = Path(holder.name) / "cleaned"
+    rule = pixel_rule(pixels, area, picture, fill, masks)
+    files = list(dict.fromkeys(image.origin.files))
+    outcome = deidentify_files(files, place, cleaner, rule, progress.part(0.0, 0.9))
+    mark = image.origin.reading.get("series")
+    found = scan_files(list(outcome.files.values()))
+    wanted = next((s for s in found if not mark or (s.uid == cleaner.uid(mark["uid"]) and any(
+        str(o.get("SOPInstanceUID")) == cleaner.uid(mark["sop"]) and o.frame == mark["frame"] for o in s.slices))), found[0])
+    made = series_image(wanted, image.origin.reading.get("uneven", "refuse"))
+    made.name, made.subject = f"{image.name}, without identity", cleaner.subject or str(made.facts.get("PatientID", ""))
+    made.origin.holder, made.origin.report = holder, outcome.report(f"Identity removed from {image.name}")
+    return made
+
+
+def pixel_rule(pixels: str, area, picture, fill: float, masks=None) -> PixelRule | None:
+    """What is to be blanked, None for nothing; raises Trouble when no area is given."""
+    if pixels == "leave":
+        return None
+    if area is None and masks is None:
+        raise Trouble("There is no area to keep or blank", "frame one on the picture, or give column, row, columns and rows")
+    numbers = None if area is None else tuple(int(round(v)) for v in area)
+    return PixelRule("keep" if pixels == "keep the area" else "blank", numbers, None if picture is None else int(picture) - 1, fill, masks)
+
+
+def _masks_of(image: Image, labels: LabelMap, region: str) -> dict[int, np.ndarray]:
+    """The label's voxels in each picture, in the order in which the files hold them."""
+    number = labels.table.named(region).number
+    if labels.space.shape != image.space.shape:
+        raise Trouble("The labels lie on another grid than the image", "choose a label drawn on this image")
+    found = scan_files(image.origin.files)
+    mark = image.origin.reading.get("series")
+    series = next((s for s in found if not mark or matches_mark(s, mark)), found[0])
+    order = {path: n for n, path in enumerate(image.origin.files)}
+    place: dict[int, np.ndarray] = {}
+    frames = {path: max([s.frame for s in series.slices if s.path == path], default=0) + 1 for path in order}
+    start, at = {}, 0
+    for path in image.origin.files:
+        start[path] = at
+        at += frames[path]
+    for volume in series.grid:
+        for k, s in enumerate(volume):
+            if s is not None:
+                mask = labels.data[:, :, k].T == number
+                place[start[s.path] + s.frame] = mask[:, ::-1] if s.header.get("Mirrored") else mask
+    return place
+
+
+def _bare(image: Image, pixels: str, area, region: str, labels: LabelMap, picture, fill: float, subject: str, progress: Progress) -> Image:
+    """An image of another format without its header's facts; areas are blanked in its values."""
+    rule = pixel_rule(pixels, area, picture, fill, {} if region and pixels != "leave" else None)
+    if region and rule is not None:
+        mask = labels.data == labels.table.named(region).number
+        rule = replace(rule, masks={n: mask[:, :, n % image.space.shape[2]].T for n in range(image.image_planes)})
+    indices = list(image.indices())
+
+    def fetch(index, part):
+        got = image.stored(index, part)
+        values = np.array(got.exact() if not image.colour else got.values, order="F")
+        first = indices.index(tuple(index)) * image.space.shape[2]
+        for k in range(image.space.shape[2]):
+            place = None if rule is None else rule.mask(first + k, image.space.shape[1], image.space.shape[0])
+            for one in place if isinstance(place, list) else [] if place is None else [place]:
+                values[:, :, k].T[one] = 0xFF000000 if image.colour else fill
+        return values
+
+    made = image.like(fetch, facts={}, name=f"{image.name}, without identity", subject=subject or "Unnamed subject", origin=Origin())
+    outcome = Outcome()
+    outcome.done[("All facts of the header", "", "removed")] = 1
+    outcome.pictures_changed = 0 if rule is None else image.image_planes
+    made.origin.report = outcome.report(f"Identity removed from {image.name}")
+    progress.at(1.0)
+    return made

@@ -1,0 +1,85 @@
+"""Take the lines of a plan into a study, one after another; what is finished stays when the rest is stopped."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from ..core.errors import Cancelled, Trouble
+from ..core.progress import Progress, silent
+from ..formats.dicom_labels import referenced_series
+from ..gather.plan import PlanLine, SubjectRule
+from .logbook import Step
+from .run import run
+from .study import Study
+
+
+@dataclass
+class Taken:
+    """What came of a plan: ids of the new images, lines that could not be taken with the reason, and whether it was stopped."""
+
+    keys: list[int] = field(default_factory=list)
+    refused: list[tuple[PlanLine, str]] = field(default_factory=list)
+    labels: int = 0
+    stopped: bool = False
+
+
+def take_lines(study: Study, lines: list[PlanLine], progress: Progress | None = None, told: Callable[[PlanLine, str], None] | None = None,
+               folder: Path | None = None, rule: SubjectRule = SubjectRule()) -> Taken:
+    """Take in the lines marked `take`, images first, then labels onto their images.
+
+    Parameters
+    ----------
+    told : callable, optional
+        Called with a line and its state in words, from the thread that does the work.
+    folder : path, optional
+        Where the plan was made, for the logbook.
+    """
+    progress, taken = progress or silent(), Taken()
+    say = told or (lambda line, words: None)
+    wanted = sorted((line for line in lines if line.take), key=lambda line: line.kind == "labels")
+    for n, line in enumerate(wanted):
+        part = progress.part(n / len(wanted), (n + 1) / len(wanted))
+        say(line, "reading")
+        try:
+            if line.kind == "labels":
+                _take_labels(study, line)
+                taken.labels += 1
+            else:
+                taken.keys.append(_take_image(study, line, part, folder, rule))
+            say(line, "taken in")
+        except Cancelled:
+            say(line, "stopped")
+            taken.stopped = True
+            break
+        except Trouble as trouble:
+            taken.refused.append((line, str(trouble)))
+            say(line, "refused")
+    return taken
+
+
+def _take_image(study: Study, line: PlanLine, progress: Progress, folder: Path | None, rule: SubjectRule) -> int:
+    started = time.monotonic()
+    progress.at(0.0, f"Reading {line.name}")
+    image = line.open(progress.part(0.0, 0.1))
+    key = study.add_image(image, progress.part(0.1, 1.0))
+    record = study.find(key)
+    settings = {"folder": str(folder or line.files[0]), "series": line.series.uid if line.series else line.files[0].name, "subject": line.subject,
+                "copy": line.copy, "uneven": "mend" if line.mend else "refuse", "subject_from": rule.source, "subject_pattern": rule.pattern, "spacing": None}
+    study.logbook.write(Step("gather", "Gather a folder", settings, {}, {"image 1": {"name": record.name, "hash": record.hash}}, time.monotonic() - started))
+    return key
+
+
+def _take_labels(study: Study, line: PlanLine) -> None:
+    """Labels go onto the image of the study that they name; raises Trouble when it is not there."""
+    for path in line.files:
+        wanted = referenced_series(path)
+        for fact in ("SeriesInstanceUID", "FrameOfReferenceUID"):
+            record = next((r for r in study.records() if r.facts.get(fact) in wanted and not r.axes), None)
+            if record is not None:
+                break
+        else:
+            raise Trouble(f"The image that “{line.name}” was drawn on is not in the study", "gather it too", path)
+        run(study, "open-labels", {"image": record.id, "file": path})
