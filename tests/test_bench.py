@@ -6,7 +6,7 @@ from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, QPushButton
 
-from kestrelmist.desk.bench.form import FolderField
+from kestrelmist.desk.bench.fields import AreaField, PathField
 from kestrelmist.desk.bench.label_list import volume_text
 from kestrelmist.desk.finder import Entry, ranked
 from kestrelmist.desk.light_table.overlay import scale_bar
@@ -38,7 +38,7 @@ class BenchTest(DeskCase):
             form = self.window.bench.pages[operation.stage.capitalize()].form
             self.assertEqual(sorted(form.fields), sorted(p.name for p in operation.settings))
             for p in operation.settings:
-                wanted = (QComboBox if p.choices or p.role == "label" else FolderField if p.role == "folder" else
+                wanted = (QComboBox if p.choices or p.role == "label" else PathField if p.role in ("folder", "file", "new") else AreaField if p.length == 4 else
                           QLineEdit if p.optional and p.kind is not bool else kinds.get(p.kind, QLineEdit))
                 self.assertIsInstance(form.fields[p.name], wanted, f"{operation.name}: {p.name}")
             self.assertTrue(form.isVisible())

@@ -7,6 +7,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 
 from kestrelmist.core.progress import Progress
+from kestrelmist.desk.plan_table import TAKE
 from kestrelmist.desk.theme.tokens import DUSK, MIST, contrast
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause, with_solid_view
@@ -23,13 +24,15 @@ class EmptyDeskTest(DeskCase):
         mime.setUrls([QUrl.fromLocalFile(str(self.place / "scans"))])
         window.dropEvent(QDropEvent(QPointF(400, 400), Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier))
         self.settle(window)
-        (card,) = window.bench.gather.cards
-        words = " ".join(label.text() for label in card.findChildren(QLabel))
-        for fact in ("Two balls", "T-1", "CT", "2031-02-14", "40 × 36, 32 slices", "0.5 × 0.5 × 0.5 mm"):
-            self.assertIn(fact, words)
+        model = window.plan.model
+        self.assertIs(window.middle.currentWidget(), window.plan)
+        shown = [str(model.index(0, c).data()) for c in range(model.columnCount())]
+        self.assertEqual(shown, ["", "Two balls", "CT volume\n2031-02-14", "T-1", "40×36×32\n0.5×0.5×0.5 mm", "", "ready"])
+        self.assertIn("Nothing is wrong", window.plan.words.text())
         self.assertEqual(window.shelf.cards, {})
-        self.press(card.take)
+        self.press(window.bench.gather.take)
         self.settle(window)
+        self.assertIs(window.middle.currentWidget(), window.table)
         self.assertEqual([c.record.name for c in window.shelf.cards.values()], ["Two balls"])
         self.assertTrue(window.desk.ready)
         self.press(window.path.undo)
@@ -41,31 +44,30 @@ class EmptyDeskTest(DeskCase):
     def test_wrong_folders_say_so_and_lose_nothing(self):
         window = self.open(self.place / "study")
         (self.place / "empty").mkdir()
-        window.gather(self.place / "empty")
+        window.gather([self.place / "empty"])
         self.settle(window)
-        self.assertIn("no DICOM image in this folder", self.troubles[-1])
+        self.assertIn("nothing in this folder that can be read", self.troubles[-1])
         self.assertTrue(window.message.isVisible())
         files = dicom_folder(self.place / "scans", two_balls())
         files[9].unlink()
-        window.gather(self.place / "scans")
+        window.gather([self.place / "scans"])
         self.settle(window)
-        (card,) = window.bench.gather.cards
-        self.assertTrue(any("missing in the stack" in label.text() for label in card.findChildren(QLabel)))
-        self.press(card.take)
-        self.settle(window)
-        self.assertIn("not a whole stack", self.troubles[-1])
-        self.assertEqual(window.shelf.cards, {})
-        self.press(card.mend)
+        model, gather = window.plan.model, window.bench.gather
+        self.assertEqual((model.lines[0].take, model.state(0), gather.take.isEnabled()), (False, "not whole", False))
+        self.assertIn("1 slice is missing in the stack", window.plan.words.text())
+        model.setData(model.index(0, TAKE), Qt.CheckState.Checked, Qt.ItemDataRole.CheckStateRole)
+        self.assertEqual(model.state(0), "will be mended")
+        self.press(gather.take)
         self.settle(window)
         self.assertEqual(len(window.shelf.cards), 1)
         self.assertIn("missing", window.bench.checks.notices[0].sentence)
         data = files[3].read_bytes()
         files[3].write_bytes(data[:len(data) // 2])
-        window.gather(self.place / "scans")
+        window.gather([self.place / "scans"])
         self.settle(window)
-        self.press(window.bench.gather.cards[0].take)
-        self.settle(window)
-        self.assertIn("cut short", self.troubles[-1])
+        self.assertEqual((model.state(0), gather.take.isEnabled()), ("cannot be read", False))
+        self.assertIn("cut short", window.plan.words.text())
+        self.assertFalse(model.flags(model.index(0, TAKE)) & Qt.ItemFlag.ItemIsUserCheckable)
 
 
 class DeskTest(DeskCase):

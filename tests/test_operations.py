@@ -127,7 +127,7 @@ class CommandLineTest(PlaceCase):
         good = self.nifti(two_balls(), "good.nii")
         bad.write_bytes(good.read_bytes()[:5000])
         study = self.place / "study"
-        for words, expected in ((("gather", self.place / "empty", "--study", study), "no DICOM image"),
+        for words, expected in ((("gather", self.place / "empty", "--study", study), "nothing in this folder"),
                                 (("facts", self.place / "none.nii"), "no file or folder"),
                                 (("smooth", bad, "--out", self.place / "o.nii"), "cut short"),
                                 (("smooth", good), "needs a place for its result"),

@@ -81,7 +81,7 @@ class WrongFilesTest(DeskCase):
         path = self.place / "flat.nii"
         nibabel.save(file, path)
         window = self.open(self.place / "study")
-        window.gather(path)
+        window.gather([path])
         self.settle(window)
         self.assertIn("position matrix of this file is zero", self.troubles[-1])
         self.assertIn("spacing", self.troubles[-1])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -10,6 +10,7 @@ import numpy as np
 
 from ..core.image import Image
 from ..core.labels import LabelMap
+from ..core.progress import Progress
 
 
 @dataclass(frozen=True)
@@ -34,11 +35,23 @@ class Notice:
 
 @dataclass(frozen=True)
 class Subject:
-    """What a check looks at: the image in the lead pane and its labels, never loaded for the check's sake."""
+    """What a check looks at: the volume in the lead pane and its labels, never loaded for the check's sake; the series it is of,
+    and what the study knows of all its images."""
 
     image: Image
     labels: LabelMap | None = None
     stop: np.ndarray | None = None
+    series: Image | None = None
+    records: Sequence = ()
+    record_id: int | None = None
+
+    @property
+    def progress(self) -> Progress:
+        """A Progress that ends when the checks are no longer wanted."""
+        progress = Progress()
+        if self.stop is not None:
+            progress.stop = self.stop
+        return progress
 
 
 Check = Callable[[Subject], list[Notice]]
@@ -57,7 +70,8 @@ def check(*stages: str):
 
 def run_checks(subject: Subject, stage: str) -> list[Notice]:
     """All notices for a stage; one "fine" notice when nothing is wrong."""
-    from . import labels, spacing  # noqa: F401  (importing registers them)
+    from . import spacing, labels, identity  # noqa: F401  (importing registers them)
 
     found = [n for function, stages in CHECKS.values() if stage in stages for n in function(subject)]
+    found.sort(key=lambda n: n.level != "wrong")
     return found or [Notice("fine", "Nothing to mend here.")]

@@ -25,6 +25,8 @@ class Label:
     colour: str
     locked: bool = False
     hidden: bool = False
+    subject: str = ""
+    """Whose it is when it came from a file that says so; "" when it was drawn here."""
 
 
 class LabelTable:

@@ -39,16 +39,18 @@ def write_clip(folder: Path, subject: str, frames: int = 48, seed: int = 3) -> P
     # speckle of fully developed scatterers: the envelope of complex noise is Rayleigh (Burckhardt, IEEE Trans. Sonics Ultrason. 25, 1978)
     scatter = [ndimage.gaussian_filter(rng.standard_normal((rows, columns)), (1.0, 2.2)) for _ in range(2)]
     speckle = np.hypot(*scatter) / np.std(scatter[0])
+    layers = ndimage.gaussian_filter(rng.standard_normal((rows, columns)), (5, 14))
+    layers = np.exp(0.7 * layers / layers.std()) * (0.5 + 0.9 * np.exp(-((radius - 255) / 9) ** 2))
     packed = []
     for n in range(frames):
         beat = 0.5 - 0.5 * math.cos(2 * math.pi * BEATS_A_SECOND * n / 12)
-        tissue = 0.55 * np.exp(-radius / 420) + np.zeros_like(x)
+        tissue = 0.30 * np.exp(-radius / 300) * layers
         for cx, cy, a, b in ((-34, 168, 34, 56), (38, 160, 27, 46)):
             inside = np.hypot((across - cx) / (a * (1 - 0.22 * beat)), (depth - cy) / (b * (1 - 0.16 * beat)))
             wall = np.exp(-((inside - 1.12) / 0.14) ** 2)
-            tissue = np.where(inside < 1, 0.05, tissue) + 0.35 * wall
+            tissue = np.where(inside < 1, 0.006, tissue) + 0.42 * wall
         moved = ndimage.shift(speckle, (1.5 * beat, 0), order=1, mode="nearest")
-        level = np.clip(20 * np.log10(np.maximum(tissue * moved, 1e-4)) + 44, 0, 46) / 46 * 235
+        level = np.clip(20 * np.log10(np.maximum(tissue * moved, 1e-4)) + 44, 0, 50) / 50 * 235
         picture = np.repeat(np.where(sector, level, 0)[..., None], 3, 2)
         flow = np.exp(-((across + 34) / 15) ** 2 - ((depth - 200) / 34) ** 2) * (1 - beat)
         back = np.exp(-((across - 38) / 12) ** 2 - ((depth - 190) / 28) ** 2) * beat

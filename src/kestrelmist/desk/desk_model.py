@@ -41,7 +41,7 @@ class FramedArea:
 
     @property
     def text(self) -> str:
-        return f"{self.column}, {self.row}, {self.columns}, {self.rows}"
+        return f"{self.column},{self.row},{self.columns},{self.rows}"
 
 
 class Desk(QObject):

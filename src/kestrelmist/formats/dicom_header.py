@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import struct
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -72,7 +73,7 @@ class Slice:
         value = self.header.get(name)
         if isinstance(value, list):
             value = value[0] if value else None
-        return float(value) if isinstance(value, (int, float)) and np.isfinite(value) else default
+        return float(value) if isinstance(value, (int, float)) and math.isfinite(value) else default
 
     @property
     def whole(self) -> bool:
@@ -104,14 +105,17 @@ class Slice:
     def set_place(self, position, axes) -> None:
         """Take position and orientation when they make sense."""
         try:
-            position, axes = np.asarray(position or (), float), np.asarray(axes or (), float)
+            position, axes = [float(v) for v in position or ()], [float(v) for v in axes or ()]
         except (TypeError, ValueError):
             return
-        if position.shape == (3,) and axes.shape == (6,) and np.all(np.isfinite(position)) and np.all(np.isfinite(axes)):
-            axes = axes.reshape(2, 3)
-            lengths = np.linalg.norm(axes, axis=1, keepdims=True)
-            if np.all(lengths > 0.5) and np.linalg.norm(np.cross(*(axes / lengths))) > 0.1:
-                self.position, self.orientation = position, axes / lengths
+        if len(position) != 3 or len(axes) != 6 or not all(map(math.isfinite, (*position, *axes))):
+            return
+        row, column = math.hypot(*axes[:3]), math.hypot(*axes[3:])
+        if row <= 0.5 or column <= 0.5:
+            return
+        (a, b, c), (d, e, f) = unit = [v / row for v in axes[:3]], [v / column for v in axes[3:]]
+        if math.hypot(b * f - c * e, c * d - a * f, a * e - b * d) > 0.1:
+            self.position, self.orientation = np.array(position), np.array(unit)
 
 
 def starts_as_dicom(start: bytes) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -40,6 +41,8 @@ def read_dicom_labels(path: Path, space: Space, progress: Progress | None = None
         raise Trouble("This file's labels cannot be read; it is damaged", "copy it again", path) from error
     if labels is None:
         raise Trouble("This DICOM file holds no labels", "choose a segmentation or a structure set", path)
+    owner = str(ds.get("PatientID", "")).strip()
+    labels.subject, labels.table = owner, LabelTable(replace(row, subject=owner) for row in labels.table)
     if labels.counts[0] == labels.kji.size:
         raise Trouble("None of the labels in this file lies on this image", "choose the image they were drawn on", path)
     return labels

@@ -12,7 +12,8 @@ from ..core.axis import Axis
 from ..core.errors import Trouble
 from ..core.progress import Progress, silent
 from .dicom_frames import listed_in_directory, slices_of
-from .dicom_header import Slice, read_header
+from .dicom_header import Slice
+from .header_reading import headers_of
 from .dicom_order import arrange, component_of
 
 STACKS = ("CT", "MR", "PT")
@@ -144,24 +145,25 @@ def scan_folder(folder: str | Path, progress: Progress | None = None) -> list[Se
     return result
 
 
-def scan_files(files: list[Path], progress: Progress | None = None) -> list[Series]:
-    """The series among some files; those that are not DICOM are passed over.
+def scan_files(files: list[Path], progress: Progress | None = None, others: list[Path] | None = None) -> list[Series]:
+    """The series among some files; those that are not DICOM are passed over, and put into `others` when it is given.
 
     Files are put together by series identifier, then by orientation, matrix, echo and component (magnitude, phase), and
     ordered by position along their common normal; names play no part.
     """
     groups: dict[tuple, list[Slice]] = {}
     broken: dict[str, list[Slice]] = {}
-    others: dict[tuple, list[Slice]] = {}
-    for path in (progress or silent()).over(files, what="Reading headers"):
-        found = read_header(path)
+    objects: dict[tuple, list[Slice]] = {}
+    for path, found in headers_of(files, progress or silent()):
         if found is None:
+            if others is not None:
+                others.append(path)
             continue
         uid = str(found.get("SeriesInstanceUID"))
         kind = kind_of(found)
         if kind:
             if kind != "media storage directory":
-                others.setdefault((uid, kind), []).append(found)
+                objects.setdefault((uid, kind), []).append(found)
             continue
         pictures = slices_of(found)
         if pictures[0].cut_short and pictures[0].orientation is None:
@@ -190,7 +192,7 @@ def scan_files(files: list[Path], progress: Progress | None = None) -> list[Seri
             home.problems.insert(0, sentence)
         else:
             result.append(Series(uid, slices, [sentence]))  # of no series we know: shown by itself
-    result += [Series(uid, slices, kind=kind) for (uid, kind), slices in others.items()]
+    result += [Series(uid, slices, kind=kind) for (uid, kind), slices in objects.items()]
     return sorted(result, key=lambda s: (s.subject, str(s.first.get("SeriesNumber")).zfill(6), s.description))
 
 
@@ -210,7 +212,7 @@ def kind_of(found: Slice) -> str:
 
 
 def _key(uid: str, picture: Slice) -> tuple:
-    orientation = () if picture.orientation is None else tuple(np.round(picture.orientation.ravel(), 3))
+    orientation = () if picture.orientation is None else tuple(round(v, 3) + 0.0 for v in picture.orientation.ravel().tolist())
     apart = ""
     if picture.orientation is None and (picture.get("Modality") not in STACKS or picture.places):
         apart = str(picture.path)  # a picture by itself, or one clip

@@ -15,6 +15,8 @@ LOOKED_AT = 12
 """Pictures of a series that are compared to tell what stands still."""
 STROKE = 9
 """Strokes wider than this many pixels belong to things, not to letters."""
+SMALL = 11
+"""Letters up to this many pixels high are mostly made of softened edges."""
 LETTERS = 4
 """Letters in a row that make a word, when they stand still in several pictures; in one picture by itself one more is asked for."""
 
@@ -30,7 +32,17 @@ class TextBox:
     letters: int
 
 
-def text_boxes(frames: np.ndarray) -> list[TextBox]:
+def span_of(frames: np.ndarray) -> tuple[float, float]:
+    """Darkest and brightest value of pictures, without the outermost few."""
+    finite = frames[np.isfinite(frames)]
+    if finite.size == 0:
+        return 0.0, 0.0
+    low, high = (float(v) for v in np.percentile(finite[::max(1, finite.size // 200_000)], (0.5, 99.9)))
+    most = float(finite.max())
+    return low, 0.9 * most if high < 0.9 * most < 1.35 * high else high
+
+
+def text_boxes(frames: np.ndarray, span: tuple[float, float] | None = None) -> list[TextBox]:
     """Boxes around words that stand still in all of some pictures.
 
     Letters are strokes narrower than `STROKE` pixels that differ from what surrounds them (white or black top-hat, J. Serra,
@@ -40,13 +52,11 @@ def text_boxes(frames: np.ndarray) -> list[TextBox]:
     ----------
     frames : array [picture, row, column]
         One or several pictures of one series.
+    span : darkest and brightest value, optional
+        Those of the whole series, so that a dark picture of it is not stretched to noise.
     """
     frames = np.asarray(frames, np.float32)
-    finite = frames[np.isfinite(frames)]
-    if finite.size == 0:
-        return []
-    low, high = np.percentile(finite[::max(1, finite.size // 200_000)], (0.5, 99.9))
-    high = max(high, float(finite.max()) * 0.9 if finite.max() < 1.5 * high else high)
+    low, high = span or span_of(frames)
     if not high > low:
         return []
     frames = np.clip((np.nan_to_num(frames, nan=low) - low) / (high - low), 0, 1)
@@ -74,7 +84,8 @@ def _lines(picture: np.ndarray, still: np.ndarray, least: int) -> list[TextBox]:
         area = int(inside.sum())
         values = picture[box][inside]
         core = values[values > 0.7 * values.max()]
-        if area < 5 or area / (rows * columns) > 0.93 or core.size < 0.5 * area or core.std() > 0.10:
+        small = rows <= SMALL
+        if area < 5 or area / (rows * columns) > 0.93 or core.size < (0.25 if small else 0.5) * area or core.std() > 0.10:
             continue
         around = picture[max(box[0].start - 2, 0):box[0].stop + 2, max(box[1].start - 2, 0):box[1].stop + 2]
         near = around[around < 0.5 * values.max()]
@@ -82,7 +93,7 @@ def _lines(picture: np.ndarray, still: np.ndarray, least: int) -> list[TextBox]:
             continue
         ink, ground = float(core.mean()), float(near.mean())
         between = np.mean((around > ground + 0.3 * (ink - ground)) & (around < ground + 0.75 * (ink - ground)))
-        if between > 0.25:  # letters have sharp edges, blobs of noise have slopes
+        if between > (0.35 if small else 0.28):  # letters have sharp edges, blobs of noise have slopes
             continue
         letters.append((box[0].start, box[1].start, rows, columns, area / (rows * columns), ink, ground))
     return _rows_of(letters, least)
@@ -111,9 +122,9 @@ def _rows_of(letters: list[tuple], least: int) -> list[TextBox]:
         widths = np.array([b[3] for b in line])
         usual = np.median(heights)
         even = np.mean(np.abs(heights - usual) <= 0.2 * usual + 1)
-        like = np.std([b[5] for b in line]) < 0.06 and np.std([b[6] for b in line]) < 0.09  # one ink on one ground
+        like = np.std([b[5] for b in line]) < (0.07 if usual <= SMALL else 0.06) and np.std([b[6] for b in line]) < 0.09  # one ink on one ground
         # discs and dots fill their boxes alike; letters do not
-        if len(line) >= least and like and even >= 0.7 and np.median(fills) < 0.72 and (fills.std() > 0.04 or widths.std() > 0.5):
+        if len(line) >= least + (1 if usual <= SMALL else 0) and like and even >= 0.7 and np.median(fills) < 0.72 and (fills.std() > 0.04 or widths.std() > 0.5):
             top, left = min(b[0] for b in line), min(b[1] for b in line)
             bottom, right = max(b[0] + b[2] for b in line), max(b[1] + b[3] for b in line)
             found.append(TextBox(int(left), int(top), int(right - left), int(bottom - top), len(line)))
@@ -158,10 +169,12 @@ def text_in(image: Image, progress: Progress = silent(), most: int | None = None
         return np.asarray(grey.stored(indices[n // depth]).exact()[:, :, n % depth]).T if grey.axes else np.asarray(grey.data[:, :, n % depth]).T
 
     sample = sorted({int(n) for n in np.linspace(0, count - 1, min(LOOKED_AT, count))})
-    still = text_boxes(np.stack([plane(n) for n in sample])) if count > 1 else []
+    looked_at = np.stack([plane(n) for n in sample])
+    span = span_of(looked_at)
+    still = text_boxes(looked_at, span) if count > 1 else []
     found: dict[int, list[TextBox]] = {}
     for n in progress.over(wanted, what="Looking for words"):
-        own = text_boxes(plane(n)[None])
+        own = text_boxes(plane(n)[None], span if span[1] > span[0] else None)
         boxes = _merged([*own, *still]) if still else own
         if boxes:
             found[n] = boxes

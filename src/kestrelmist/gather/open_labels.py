@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import PALETTE, Label, LabelMap, LabelTable
@@ -41,7 +43,7 @@ def merged(labels: LabelMap, found: LabelMap, title: str) -> LabelEdit:
         known = next((r for r in table if r.name.casefold() == row.name.casefold()), None)
         number = known.number if known else row.number if row.number not in table else max(r.number for r in table) + 1
         if known is None:
-            table = LabelTable((*table, Label(number, row.name, row.colour or PALETTE[(number - 1) % len(PALETTE)])))
+            table = LabelTable((*table, Label(number, row.name, row.colour or PALETTE[(number - 1) % len(PALETTE)], subject=row.subject)))
         numbers[row.number] = number
     work = LabelMap(labels.space, labels.data.copy(order="F"), table)
     for old, new in numbers.items():
@@ -51,3 +53,12 @@ def merged(labels: LabelMap, found: LabelMap, title: str) -> LabelEdit:
     if not changed.any():
         raise Trouble("Nothing of these labels lies on this image outside locked ones", "choose the image they were drawn on")
     return LabelEdit(title, whole_difference(labels, work, changed), labels.table, table)
+
+
+@operation("gather", "Labels are this subject's", name="claim-labels", keywords="identity owner subject mend")
+def claim_labels(image: Image, labels: LabelMap) -> LabelEdit:
+    """Say that labels which came with another subject's name belong to this image all the same."""
+    table = LabelTable(replace(row, subject=image.subject if row.subject else "") for row in labels.table)
+    if table == labels.table:
+        raise Trouble("No label here carries another subject's name", "nothing is to be done")
+    return LabelEdit(f"Labels are {image.subject}'s", None, labels.table, table)

@@ -17,6 +17,7 @@ from ..formats.dicom_scan import Series, files_below, scan_files
 from ..formats.dicom_series import require_sound, series_image, thumbnail_values
 from ..formats.opening import WORDS, format_of, image_name
 from ..formats.sequence import read_sequence, sequences
+from ..scene.thumbnail import SIDE, thumbnail
 
 UNNAMED = "Unnamed subject"
 KINDS = {"CT": "CT", "MR": "MR", "PT": "PET", "NM": "Nuclear medicine", "US": "Ultrasound", "DX": "Radiograph", "CR": "Radiograph",
@@ -25,6 +26,14 @@ SEQUENCED = ("picture", "TIFF")
 """Formats whose single files may be parts of a sequence."""
 NOT_LISTED = ("height matrix",)
 """Formats whose names say too little: a text file is listed only when it can be read as one."""
+
+
+PACKED, QUICK = ("NIfTI", "NRRD", "MGH"), 32 << 20
+"""Formats that may have to be unpacked for a small picture, and the size up to which that is quick."""
+
+
+ZARR = re.compile(r"\.zarr/", re.I)
+"""Marks the end of a folder that is one image."""
 
 
 @dataclass(frozen=True)
@@ -78,6 +87,8 @@ class PlanLine:
     series: Series | None = None
     picture: np.ndarray | None = field(default=None, repr=False)
     opened: Callable[[], Image] | None = field(default=None, repr=False)
+    broken: str = ""
+    """Why its file cannot be read, "" when it can."""
 
     @property
     def is_image(self) -> bool:
@@ -92,6 +103,8 @@ class PlanLine:
         """Why it cannot be taken, "" when it can."""
         if self.kind == "other":
             return self.seems
+        if self.broken:
+            return self.broken
         if self.series is not None and self.kind == "DICOM":
             try:
                 require_sound(self.series, "mend")
@@ -143,12 +156,13 @@ def plan_folder(place: str | Path | list, rule: SubjectRule = SubjectRule(), kno
             problems += [f"{len(missing)} files that the DICOM directory lists are not there: {', '.join(missing[:3])}"] if missing else []
         else:
             files += [one] if one.is_file() or format_of(one) else files_and_images(one)
-    formats = {path: format_of(path) for path in files}
-    rest = [path for path in files if formats[path] is None]
-    lines = [_series_line(s, rule) for s in scan_files(rest, progress.part(0.0, 0.8))]
+    others: list[Path] = []
+    found = scan_files(files, progress.part(0.0, 0.8), others)
+    lines = [_series_line(s, rule) for s in found]
     if problems and lines:
         lines[0].problems += problems
-    others = [path for path in files if formats[path] is not None]
+    formats = {path: format_of(path) for path in others}
+    others = [path for path in others if formats[path] is not None]
     groups, single = sequences([p for p in others if formats[p].name in SEQUENCED])
     lines += [_sequence_line(group, rule) for group in groups]
     single += [p for p in others if formats[p].name not in SEQUENCED]
@@ -166,14 +180,14 @@ def plan_folder(place: str | Path | list, rule: SubjectRule = SubjectRule(), kno
 
 def files_and_images(folder: Path) -> list[Path]:
     """All files below a folder; folders that are one image each stand for what they hold."""
-    found = []
-    whole = []
+    found, whole = [], []
+    start = len(str(folder))
     for path in files_below(folder):
-        zarr = next((p for p in path.parents if p != folder and folder in p.parents and p.name.lower().endswith(".zarr")), None)
-        if zarr is None:
+        inside = ZARR.search(str(path), start)
+        if inside is None:
             found.append(path)
-        elif zarr not in whole:
-            whole.append(zarr)
+        elif not whole or str(whole[-1]) != str(path)[:inside.end() - 1]:
+            whole.append(Path(str(path)[:inside.end() - 1]))
     return found + whole
 
 
@@ -193,11 +207,11 @@ def _series_line(series: Series, rule: SubjectRule) -> PlanLine:
         return PlanLine("labels" if labels else "other", series.description, rule.subject(values), f"Labels ({series.kind})" if labels else series.kind.capitalize(),
                         series.files, date=series.date, modality=series.modality, problems=problems, take=labels, series=series)
     columns, rows = series.matrix
-    depth = f" × {series.depth}" if series.depth > 1 else ""
-    volumes = "".join(f", {a.size} {a.plural}" for a in series.axes)
+    depth = f"×{series.depth}" if series.depth > 1 else ""
+    volumes = "".join(f" · {a.size} {a.plural}" for a in series.axes)
     spacing = series.spacing
-    words = "no scale given" if spacing is None else " × ".join(f"{s:.3g}" for s in (spacing if series.depth > 1 else spacing[:2])) + " mm"
-    line = PlanLine("DICOM", series.description, rule.subject(values), _seems(series), series.files, f"{columns} × {rows}{depth}{volumes}", words, series.date,
+    words = "no scale given" if spacing is None else "×".join(f"{s:.3g}" for s in (spacing if series.depth > 1 else spacing[:2])) + " mm"
+    line = PlanLine("DICOM", series.description, rule.subject(values), _seems(series), series.files, f"{columns}×{rows}{depth}{volumes}", words, series.date,
                     series.modality, problems, series=series, picture=thumbnail_values(series))
     line.take = not line.refused and not line.mendable and not any("second copy" in p for p in problems)
     return line
@@ -218,8 +232,7 @@ def _sequence_line(paths: list[Path], rule: SubjectRule) -> PlanLine:
     try:
         _describe(line, line.opened())
     except Trouble as trouble:
-        line.problems.append(str(trouble).rstrip("."))
-        line.take = False
+        line.broken, line.take = str(trouble), False
     return line
 
 
@@ -233,20 +246,30 @@ def _file_line(path: Path, known, rule: SubjectRule, spacing) -> PlanLine | None
     except Trouble as trouble:
         if known.name in NOT_LISTED:
             return None
-        line.problems.append(str(trouble).rstrip("."))
-        line.take = False
+        line.broken, line.take = str(trouble), False
     return line
 
 
 def _describe(line: PlanLine, image: Image) -> None:
     shape = image.space.shape if image.space.shape[2] > 1 else image.space.shape[:2]
-    line.size = " × ".join(map(str, shape)) + "".join(f", {a.size} {a.plural}" for a in image.axes)
+    line.size = "×".join(map(str, shape)) + "".join(f" · {a.size} {a.plural}" for a in image.axes)
     step = image.space.spacing if image.space.shape[2] > 1 else image.space.spacing[:2]
     fine = max(step) < 0.1
-    line.spacing = "no scale given" if image.space.unit == "px" else " × ".join(f"{s * (1000 if fine else 1):.3g}" for s in step) + (" µm" if fine else " mm")
+    line.spacing = "no scale given" if image.space.unit == "px" else "×".join(f"{s * (1000 if fine else 1):.3g}" for s in step) + (" µm" if fine else " mm")
     kind = {"picture": "Picture", "TIFF": "Section or picture", "X3P": "Height map", "height matrix": "Height map", "OME-Zarr": "Section or volume"}
     line.seems = line.seems if line.kind == "sequence" else kind.get(line.kind, f"{line.kind} {'series' if image.axes else 'volume'}")
     line.problems += image.origin.notes
+    if line.kind not in PACKED or max(f.stat().st_size for f in line.files if f.is_file()) < QUICK:
+        line.picture = small_picture(image)
+
+
+def small_picture(image: Image) -> np.ndarray | None:
+    """What the Shelf will show of an image, [row, column] or with colours; None when it cannot be read."""
+    try:
+        pixels = np.frombuffer(thumbnail(image), np.uint8)
+    except Trouble:
+        return None
+    return pixels.reshape(SIDE, SIDE, 4)[..., 2::-1] if image.colour else pixels.reshape(SIDE, SIDE)
 
 
 def _subject_of(path: Path, rule: SubjectRule) -> str:

@@ -28,8 +28,8 @@ DATES = Literal["remove", "shift"]
 
 
 @operation("gather", "Remove identity from a folder", name="deidentify", keywords="anonymise anonymize confidential patient names burned-in text privacy")
-def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES = "remove", characteristics: bool = False, device: bool = False,
-               descriptions: bool = False, safe_private: bool = True, pixels: PIXELS = "leave", area: Area | None = None,
+def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES = "remove", keep_characteristics: bool = False, keep_device: bool = False,
+               keep_descriptions: bool = False, keep_safe_private: bool = True, pixels: PIXELS = "leave", area: Area | None = None,
                picture: Annotated[int, Between(1, 1e7)] | None = None, fill: float = 0.0, key: str = "", progress: Progress = silent()) -> Table:
     """Copy a folder of scans without what tells whose they are: header by the basic profile of DICOM PS3.15, and words in pixels.
 
@@ -46,13 +46,13 @@ def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES 
         New name of the subject; made from the old one when left out.
     dates : "remove" or "shift"
         Remove dates, or move all dates of a subject by the same number of days.
-    characteristics : bool
+    keep_characteristics : bool
         Keep sex, age, weight and size.
-    device : bool
+    keep_device : bool
         Keep what names the machine.
-    descriptions : bool
+    keep_descriptions : bool
         Keep descriptions, words of identity taken out.
-    safe_private : bool
+    keep_safe_private : bool
         Keep private elements known to hold nothing but numbers of the acquisition.
     pixels : text
         Keep only an area of every picture, or blank it.
@@ -67,7 +67,7 @@ def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES 
     """
     lines = plan_folder(folder, progress=progress.part(0.0, 0.1))
     rule = pixel_rule(pixels, area, picture, fill)
-    cleaner = cleaner_for(Rules(dates, characteristics, device, descriptions, safe_private), subject, key)
+    cleaner = cleaner_for(Rules(dates, keep_characteristics, keep_device, keep_descriptions, keep_safe_private), subject, key)
     files = [path for line in lines if line.kind in ("DICOM", "labels", "other") for path in line.files]
     others = [path for line in lines if line.is_image and line.kind != "DICOM" for path in (line.files if line.kind == "sequence" else line.files[:1])]
     outcome = Outcome()
@@ -91,8 +91,8 @@ def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES 
 
 
 @operation("gather", "Remove identity", name="deidentify-image", keywords="anonymise anonymize confidential patient names burned-in text privacy blank", takes="series colour")
-def deidentify_image(image: Image, labels: LabelMap, subject: str = "", dates: DATES = "remove", characteristics: bool = False, device: bool = False,
-                     descriptions: bool = False, safe_private: bool = True, pixels: PIXELS = "leave", area: Area | None = None, region: LabelName = "",
+def deidentify_image(image: Image, labels: LabelMap, subject: str = "", dates: DATES = "remove", keep_characteristics: bool = False, keep_device: bool = False,
+                     keep_descriptions: bool = False, keep_safe_private: bool = True, pixels: PIXELS = "leave", area: Area | None = None, region: LabelName = "",
                      picture: Annotated[int, Between(1, 1e7)] | None = None, fill: float = 0.0, key: str = "", progress: Progress = silent()) -> Image:
     """Make a new image without what tells whose it is; the original stays until you take it away.
 
@@ -104,13 +104,13 @@ def deidentify_image(image: Image, labels: LabelMap, subject: str = "", dates: D
         New name of the subject; made from the old one when left out.
     dates : "remove" or "shift"
         Remove dates, or move all dates of a subject by the same number of days.
-    characteristics : bool
+    keep_characteristics : bool
         Keep sex, age, weight and size.
-    device : bool
+    keep_device : bool
         Keep what names the machine.
-    descriptions : bool
+    keep_descriptions : bool
         Keep descriptions, words of identity taken out.
-    safe_private : bool
+    keep_safe_private : bool
         Keep private elements known to hold nothing but numbers of the acquisition.
     pixels : text
         Keep only an area of every picture, or blank it.
@@ -125,7 +125,7 @@ def deidentify_image(image: Image, labels: LabelMap, subject: str = "", dates: D
     key : text
         Secret word that new identifiers are made from; this person's own when left out.
     """
-    rules = Rules(dates, characteristics, device, descriptions, safe_private)
+    rules = Rules(dates, keep_characteristics, keep_device, keep_descriptions, keep_safe_private)
     if image.origin.format != "DICOM":
         return _bare(image, pixels, area, region, labels, picture, fill, subject, progress)
     cleaner = cleaner_for(rules, subject, key)

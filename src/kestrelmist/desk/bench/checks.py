@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWi
 
 from ...checks.notice import Mend, Notice, Subject, run_checks
 from ...operations import find_operation
+from ..commands import ShelveImages
 from ..desk_model import Desk
 from ..theme.theme import Theme
 from .rows import section
@@ -66,10 +67,10 @@ class ChecksList(QWidget):
         if not desk.ready:
             self.show_notices([])
             return
-        stage, image, labels = desk.stage.lower(), desk.image, desk.labels
+        stage, image, labels, series, records, record = desk.stage.lower(), desk.image, desk.labels, desk.series, desk.study.records(), desk.record.id
 
         def check(progress):
-            return run_checks(Subject(image, labels, progress.stop), stage)
+            return run_checks(Subject(image, labels, progress.stop, series, records, record), stage)
 
         def done(notices):
             if self._job is job:
@@ -116,6 +117,8 @@ class ChecksList(QWidget):
         desk = self.desk
         if mend.operation == "new-labels":
             desk.start_labels()
+        elif mend.operation == "take-off":
+            desk.undo.push(ShelveImages(desk, [desk.record.id], f"Take “{desk.record.name}” off the Shelf", remove=True))
         elif mend.ask:
             self._open(find_operation(mend.operation))
         else:

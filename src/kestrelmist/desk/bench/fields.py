@@ -67,3 +67,4 @@ class AreaField(_WithButton):
     def _follow(self) -> None:
         if self.desk.framed is not None:
             self.field.setText(self.desk.framed.text)
+            self.field.setCursorPosition(0)

@@ -175,6 +175,8 @@ class GatherBench(OperationPages):
         self.desk.set_plan_shown(True)
         if self.subject.text().strip():
             self._name_all()
+        if lines and all(line.refused for line in lines):
+            self.desk.trouble.emit(lines[0].refused)
 
     def _count(self) -> None:
         count = sum(line.take for line in self.lines)

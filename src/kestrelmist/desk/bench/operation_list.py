@@ -31,6 +31,9 @@ class OperationPages(OnePage):
             self.form.deleteLater()
             self.form = None
             self.show_page(self.home)
+            if self.desk.tool == "frame":
+                self.desk.set_tool("point")
+            self.desk.set_framed(None)
 
 
 def operation_buttons(pages_of, operations: list[Operation]) -> QWidget:

@@ -38,7 +38,7 @@ class PlacesPanel(QWidget):
             slider.setPageStep(max(1, axis.size // 10))
             slider.setAccessibleName(f"{axis.name.capitalize()} of the series")
             words.setFont(figures(13))
-            words.setMinimumWidth(92)
+            words.setMinimumWidth(100)
             words.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             slider.valueChanged.connect(lambda value, n=n: self.desk.go_along(n, value - 1))
             for column, widget in enumerate((name, slider, words)):
@@ -55,4 +55,4 @@ class PlacesPanel(QWidget):
             slider.blockSignals(True)
             slider.setValue(n + 1)
             slider.blockSignals(False)
-            words.setText(axis.words(n) if axis.labels or not axis.values else f"{n + 1} · {axis.words(n)}")
+            words.setText(axis.words(n) if axis.labels or not axis.values else f"{n + 1} · {axis.values[n]:.4g} {axis.unit}")

@@ -62,6 +62,7 @@ def number(low: float, high: float, digits: int, unit: str = "", name: str = "")
     field.setKeyboardTracking(False)
     field.setFont(figures(13))
     field.setMinimumWidth(74)
+    field.lineEdit().setTextMargins(4, 0, 0, 0)
     field.setAccessibleName(name)
     field.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
     return field

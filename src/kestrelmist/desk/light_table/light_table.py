@@ -23,7 +23,7 @@ class LightTable(QWidget):
         for pane in self.panes:
             pane.wants_lead.connect(lambda pane=pane: self.bring_to_lead(pane))
         self.alone = False
-        self._alone_for_picture = False
+        self._alone_for_picture, self._lead_before = False, self.panes[0]
         desk.image_changed.connect(self._suit)
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(2, 2, 2, 2)
@@ -53,12 +53,13 @@ class LightTable(QWidget):
         flat = self.desk.record.space.flat_axis if self.desk.record else None
         if flat is not None:
             if not self.alone:
-                self._alone_for_picture = True
+                self._alone_for_picture, self._lead_before = True, self.lead
                 self.set_alone(True)
             self.bring_to_lead(next(pane for pane in self.slices if pane.plane.across == flat))
         elif self._alone_for_picture and self.desk.record:
             self._alone_for_picture = False
             self.set_alone(False)
+            self.bring_to_lead(self._lead_before)
 
     def _arrange(self) -> None:
         for pane in self.panes:
