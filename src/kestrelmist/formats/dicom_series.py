@@ -20,6 +20,7 @@ from .dicom_facts import facts_of
 from .dicom_header import Slice
 from .dicom_pixels import pixels_of, read_picture, scale_of, value_table
 from .dicom_scan import Series
+from .guarded import guard
 
 FROM_DICOM_AXES = np.diag([-1.0, -1.0, 1.0, 1.0])
 """DICOM's patient axes run left, back, up; the world's run right, front, up."""
@@ -62,7 +63,7 @@ def series_image(series: Series, uneven: str = "refuse", facts: bool = True) -> 
         from .dicom_labels import overlay_labels
 
         image.labels = overlay_labels(image, [s.path for s in series.grid[0] if s is not None])
-    return image
+    return guard(image, header.path if len(series.files) == 1 else header.path.parent)
 
 
 def _all_facts(series: Series, space: Space) -> dict[str, str]:

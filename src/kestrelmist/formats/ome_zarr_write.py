@@ -54,8 +54,10 @@ def save_ome_zarr(path: Path, image: Image, progress: Progress | None = None) ->
             for letter, at in zip(letters, index):
                 place[order.index(letter)] = at
             for k in range(0, depth, chunk[0]):
-                progress.at(0.4 + 0.6 * (n + k / depth) / total, f"Writing {path.name}")
-                block = [next(planes) for _ in range(min(chunk[0], depth - k))]
+                block = []
+                for plane in range(k, min(k + chunk[0], depth)):
+                    progress.at(0.4 + 0.6 * (n + plane / depth) / total, f"Writing {path.name}")
+                    block.append(next(planes))
                 for level, array in enumerate(arrays):
                     _put(array, order, place, k, np.stack([b if level == 0 else coarser(b, 2 ** level) for b in block]), image.colour)
         if path.exists():

@@ -12,6 +12,7 @@ from ..core.progress import Progress, silent
 from .dicom_header import starts_as_dicom
 from .dicom_scan import scan_files, scan_folder
 from .dicom_series import matches_mark, series_image
+from .guarded import guard
 
 
 @dataclass(frozen=True)
@@ -42,7 +43,7 @@ class Format:
         """The image; every kind of damage comes out as a Trouble."""
         read = getattr(importlib.import_module(f"{__package__}.{self.module}"), self.reader)
         try:
-            return read(path, spacing) if self.name == "NIfTI" else read(path)
+            return guard(read(path, spacing) if self.name == "NIfTI" else read(path), path)
         except (Trouble, MemoryError):
             raise
         except FileNotFoundError as error:

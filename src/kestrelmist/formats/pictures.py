@@ -85,7 +85,7 @@ def _decoded(path: Path, columns: int, rows: int) -> np.ndarray:
     import imagecodecs
 
     data = path.read_bytes()
-    decode = (imagecodecs.png_decode if data[:4] == b"\x89PNG" else imagecodecs.bmp_decode if data[:2] == b"BM" else imagecodecs.jpeg_decode)
+    decode = imagecodecs.png_decode if data[:4] == b"\x89PNG" else _bmp if data[:2] == b"BM" else imagecodecs.jpeg_decode
     try:
         picture = np.asarray(decode(data))
     except MemoryError:
@@ -100,6 +100,15 @@ def _decoded(path: Path, columns: int, rows: int) -> np.ndarray:
             not np.any(picture[..., 1] != picture[..., 2]):
         picture = picture[..., 0]  # brightness that the format can only write as colours
     return picture
+
+
+def _bmp(data: bytes) -> np.ndarray:
+    import io
+
+    from PIL import Image as Opened
+
+    with Opened.open(io.BytesIO(data), formats=["BMP"]) as opened:
+        return np.asarray(opened.convert("RGB" if opened.mode in ("P", "1", "RGBA") else opened.mode))
 
 
 def save_png(path: Path, image: Image, progress: Progress | None = None) -> None:

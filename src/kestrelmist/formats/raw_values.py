@@ -96,7 +96,7 @@ class RawValues:
                             store = np.concatenate([store[:done], np.empty(min(needed - done, max(done, len(block))), np.uint8)])
                         store[done:done + len(block)] = np.frombuffer(block, np.uint8)
                         done += len(block)
-            except (OSError, EOFError, ValueError, _zlib_error()) as error:
+            except (OSError, EOFError, ValueError, *_packing_errors()) as error:
                 raise Trouble("The values of this file cannot be unpacked; it is damaged or cut short", "copy it again", self.path) from error
         if done < needed:
             raise Trouble(f"This file is cut short: {done} of {needed} bytes are there", "copy it again", self.path)
@@ -127,10 +127,12 @@ def _opened(raw, packing: str):
     return _ZlibStream(raw)
 
 
-def _zlib_error():
+def _packing_errors() -> tuple:
     import zlib
 
-    return zlib.error
+    from isal import isal_zlib
+
+    return zlib.error, isal_zlib.error
 
 
 def _skip(stream, count: int) -> None:

@@ -28,9 +28,12 @@ def read_tiff(path: Path) -> Image:
     Trouble
         When the file is damaged or cut short.
     """
+    import logging
+
     import tifffile
     from .opening import image_name
 
+    logging.getLogger("tifffile").setLevel(logging.CRITICAL)  # what matters of it is said in our own words
     with tifffile.TiffFile(path) as file:
         if not file.series:
             raise Trouble("There is no picture in this TIFF file", "copy it again or convert it anew", path)

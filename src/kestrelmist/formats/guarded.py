@@ -1,0 +1,35 @@
+"""Values of a damaged file: whatever a decoder makes of them, a person gets a sentence."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from ..core.errors import Cancelled, Trouble
+from ..core.image import Fetch, Image
+from ..core.values import Stored
+
+
+def guard(image: Image, path: Path) -> Image:
+    """The image itself; from now on anything that goes wrong while its values are read is a Trouble naming the file."""
+    for one in (image, *image.levels):
+        one._fetch = _guarded(one._fetch, one.space.shape, path)
+    return image
+
+
+def _guarded(fetch: Fetch, shape: tuple[int, int, int], path: Path) -> Fetch:
+    def safely(index, progress):
+        try:
+            got = fetch(index, progress)
+            if np.shape(got.values if isinstance(got, Stored) else got)[:3] != tuple(shape):
+                raise ValueError("shape")
+            return got
+        except (Trouble, Cancelled):
+            raise
+        except MemoryError as error:
+            raise Trouble("There is not enough memory for the values of this file", "close other programs, or take a part of it", path) from error
+        except Exception as error:  # decoders meet damaged values with many kinds of error
+            raise Trouble("The values of this file cannot be read; it is damaged or cut short", "copy it again", path) from error
+
+    return safely
