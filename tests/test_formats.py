@@ -2,6 +2,8 @@
 
 import gzip
 import struct
+import subprocess
+import sys
 import unittest
 import zipfile
 
@@ -14,9 +16,11 @@ import tifffile
 import zarr
 
 from kestrelmist.core.axis import Axis
-from kestrelmist.core.errors import Trouble
+from kestrelmist.core.errors import Cancelled, Trouble
 from kestrelmist.core.image import Image
+from kestrelmist.core.progress import Progress, silent
 from kestrelmist.core.space import Space, picture_space
+from kestrelmist.formats.nifti_write import header_for
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.sequence import read_sequence, sequences
@@ -324,9 +328,6 @@ class SequenceTest(PlaceCase):
 
 class LazyTest(PlaceCase):
     def test_packed_files_say_how_far_they_are_and_can_be_stopped(self):
-        from kestrelmist.core.errors import Cancelled
-        from kestrelmist.core.progress import Progress
-
         image = made("f4", shape=(200, 200, 120))
         save_image(self.place / "z.nii.gz", image)
         told = []
@@ -336,6 +337,31 @@ class LazyTest(PlaceCase):
         stopped.cancel()
         with self.assertRaises(Cancelled):
             open_image(self.place / "z.nii.gz").fetch(stopped)
+
+    def test_eight_gigabytes_open_in_little_memory(self):
+        """A sparse NIfTI of 8 GB, one of 16 GB that has to be widened, and an OME-Zarr of 8 GB without a pyramid: opened, planned, drawn small."""
+        for name, kind in (("big.nii", np.int16), ("wide.nii", np.int32)):
+            header = header_for((2000, 2000, 1000), np.dtype(kind), tilted_space((2000, 2000, 1000)))
+            with open(self.place / name, "wb") as stream:
+                stream.write(header.binaryblock + bytes(4))
+                stream.truncate(352 + np.dtype(kind).itemsize * 2000 * 2000 * 1000)
+        array = zarr.open_array(str(self.place / "big.ome.zarr"), mode="w", shape=(1000, 2000, 2000), chunks=(64, 128, 128), dtype="u2")
+        array[500, 1000, 1000] = 9
+        code = ("import resource, sys; from kestrelmist.gather.plan import plan_folder; from kestrelmist.formats.opening import open_image\n"
+                "from kestrelmist.scene.thumbnail import thumbnail\n"
+                "lines = plan_folder(sys.argv[1]); images = [open_image(line.files[0]) for line in lines]\n"
+                "most = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024\n"
+                "thumbnail(next(i for i in images if i.name == 'big' and i.origin.format == 'NIfTI'))\n"
+                "anonymous = next(int(l.split()[1]) for l in open('/proc/self/status') if l.startswith('RssAnon'))\n"
+                "print(len(lines), sum(i.image_planes for i in images), most, anonymous // 1024)")
+        ran = subprocess.run([sys.executable, "-c", code, str(self.place)], capture_output=True, text=True, timeout=200)
+        self.assertEqual(ran.returncode, 0, ran.stderr)
+        lines, planes, most, anonymous = map(int, ran.stdout.split())
+        self.assertEqual((lines, planes), (3, 3000))
+        self.assertLess(most, 300)  # MB, all that is resident
+        self.assertLess(anonymous, 200)  # a picture drawn from it: pages of the file come and go as the system likes
+        wide = open_image(self.place / "wide.nii")
+        self.assertEqual(wide.for_showing(1 << 28).space.shape, (500, 500, 250))
 
     def test_a_wrong_size_in_a_packed_file_takes_no_memory(self):
         head = bytearray(348 + 4)
@@ -350,13 +376,7 @@ class LazyTest(PlaceCase):
         head[344:348] = b"n+1\0"
         (self.place / "lie.nii.gz").write_bytes(gzip.compress(bytes(head) + bytes(1000)))
         with self.assertRaisesRegex(Trouble, "promises more values"):
-            open_image(self.place / "lie.nii.gz").fetch(Progress_())
-
-
-def Progress_():
-    from kestrelmist.core.progress import silent
-
-    return silent()
+            open_image(self.place / "lie.nii.gz").fetch(silent())
 
 
 if __name__ == "__main__":

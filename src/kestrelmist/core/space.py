@@ -131,6 +131,12 @@ class Space:
         affine[:3, :3] *= scale
         return Space(tuple(shape), affine, self.unit, self.name)
 
+    def sampled(self, step: int) -> Space:
+        """The grid of every `step`th voxel, from the first one on."""
+        affine = self.affine.copy()
+        affine[:3, :3] *= [step if n > 1 else 1 for n in self.shape]
+        return Space(tuple(-(-n // step) for n in self.shape), affine, self.unit, self.name)
+
     def as_dict(self) -> dict:
         return {"shape": list(self.shape), "affine": self.affine.tolist(), "unit": self.unit, "name": self.name}
 

@@ -17,6 +17,7 @@ from ..core.space import Space
 from .layout import Layout
 from .nifti_write import EXTENSION, save_nifti, write_nifti
 from .raw_values import RawValues
+from .sampling import sampled_levels
 
 __all__ = ["read_nifti", "read_label_map", "write_label_map", "write_nifti", "save_nifti", "is_nifti"]
 
@@ -78,9 +79,10 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
     for ending in (".gz", ".bz2", ".nii", ".hdr"):
         name = name.removesuffix(ending)
     space = Space(shape[:3], affine, "px" if length == "unknown" and "space" in more else "mm", str(more.get("space", "scanner")))
-    return Image(layout.fetch, space, name=name, facts=facts, unit=str(more.get("unit", "")), axes=axes, colour=layout.colours is not None,
-                 origin=Origin("NIfTI", [path] if data == path else [path, data], notes=notes,
-                               reading={"spacing": list(spacing)} if spacing else {}))
+    image = Image(layout.fetch, space, name=name, facts=facts, unit=str(more.get("unit", "")), axes=axes, colour=layout.colours is not None,
+                  origin=Origin("NIfTI", [path] if data == path else [path, data], notes=notes, reading={"spacing": list(spacing)} if spacing else {}))
+    image.levels = sampled_levels(layout, image, layout.raw.dtype)
+    return image
 
 
 def _extension(header) -> dict:

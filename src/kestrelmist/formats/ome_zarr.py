@@ -12,6 +12,7 @@ from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.space import Space, picture_space
 from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes
+from .sampling import sampled_levels
 
 BIGGEST_CHUNK = 1 << 29
 
@@ -47,7 +48,9 @@ def read_ome_zarr(path: Path) -> Image:
     common = dict(name=image_name(path), facts=_flat(facts), axes=axes, colour=colour)
     coarser = [Image(level.fetch, space.resized(level.space()), **common) for level in levels[1:]
                if len(level.shape) == len(letters) and [level.shape[n] for n in level.along] == [first.shape[n] for n in first.along]]
-    return Image(first.fetch, space, origin=Origin("OME-Zarr", [path], notes=notes), levels=coarser, **common)
+    image = Image(first.fetch, space, origin=Origin("OME-Zarr", [path], notes=notes), levels=coarser, **common)
+    image.levels = image.levels or sampled_levels(first, image, first.dtype)
+    return image
 
 
 def _datasets(group, facts: dict, path: Path):

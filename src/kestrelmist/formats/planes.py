@@ -39,6 +39,8 @@ class Planes:
     shape: tuple[int, ...]
     dtype: np.dtype
     colour: bool = False
+    step: int = 1
+    """Only every `step`th pixel along each axis of space."""
 
     @property
     def along(self) -> list[int]:
@@ -49,7 +51,7 @@ class Planes:
         return self.shape[self.axes.index(letter)] if letter in self.axes else 1
 
     def space(self) -> tuple[int, int, int]:
-        return tuple(self.size(letter) for letter in "xyz")
+        return tuple(-(-self.size(letter) // self.step) for letter in "xyz")
 
     def fetch(self, index: tuple[int, ...], progress: Progress) -> np.ndarray:
         """One volume; see `kestrelmist.core.image.Fetch`."""
@@ -60,12 +62,12 @@ class Planes:
             pick[axis] = n
         kept = [n for n, letter in enumerate(self.axes) if letter in "xyz" or (self.colour and letter == "s")]
         for n in kept:
-            pick[n] = slice(None)
+            pick[n] = slice(None) if self.axes[n] == "s" or self.step == 1 else slice(None, None, self.step)
         depth = self.size("z")
         if depth > 1 and bytes_needed > 1 << 26:  # slice by slice, so that the work can be watched and stopped
             z = self.axes.index("z")
             parts = []
-            for k in range(depth):
+            for k in range(0, depth, self.step):
                 progress.at(k / depth, "Reading slices")
                 pick[z] = slice(k, k + 1)
                 parts.append(np.asarray(self.read(tuple(pick))))

@@ -13,6 +13,7 @@ from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.space import picture_space
 from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes, deep_enough
+from .sampling import sampled_levels
 
 USUAL_PRINT = {72, 96, 100, 150, 180, 200, 240, 300, 360, 400, 600, 720, 1200}
 """Dots an inch that programs write when nobody measured anything."""
@@ -51,7 +52,9 @@ def read_tiff(path: Path) -> Image:
     common = dict(name=image_name(path), facts=facts, axes=axes, colour=first.colour)
     coarser = [Image(level.fetch, space.resized(level.space()), **common) for level in levels[1:] if level.along == first.along
                and [level.shape[n] for n in level.along] == [first.shape[n] for n in first.along]]
-    return Image(first.fetch, space, origin=Origin("TIFF", [path], notes=notes), levels=coarser, **common)
+    image = Image(first.fetch, space, origin=Origin("TIFF", [path], notes=notes), levels=coarser, **common)
+    image.levels = image.levels or sampled_levels(first, image, first.dtype)
+    return image
 
 
 def _level(path: Path, series: int, number: int, level) -> Planes:

@@ -259,7 +259,9 @@ def _describe(line: PlanLine, image: Image) -> None:
     kind = {"picture": "Picture", "TIFF": "Section or picture", "X3P": "Height map", "height matrix": "Height map", "OME-Zarr": "Section or volume"}
     line.seems = line.seems if line.kind == "sequence" else kind.get(line.kind, f"{line.kind} {'series' if image.axes else 'volume'}")
     line.problems += image.origin.notes
-    if line.kind not in PACKED or max(f.stat().st_size for f in line.files if f.is_file()) < QUICK:
+    size = sum(f.stat().st_size for f in line.files if f.is_file())
+    shown = image.for_showing(QUICK).space.shape
+    if (line.kind not in PACKED or size < QUICK) and 4 * int(np.prod(shown, dtype=object)) <= 2 * QUICK:
         line.picture = small_picture(image)
 
 

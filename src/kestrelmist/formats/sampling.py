@@ -1,0 +1,27 @@
+"""A coarser level for what is too large to be shown whole and comes without one: every nth voxel, as it is."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from ..core.image import KERNEL_TYPES, Image
+from .layout import Layout
+from .planes import Planes
+
+MOST = 1 << 29
+"""Bytes of a volume that is shown as it is."""
+
+
+def sampled_levels(source: Layout | Planes, image: Image, dtype: np.dtype) -> list[Image]:
+    """One level of every nth voxel that fits the screen, for a large volume; none for others.
+
+    Plain files of the kernels' own number types need none: they are drawn straight from disk.
+    """
+    from_disk = isinstance(source, Layout) and not source.raw.packing and dtype in KERNEL_TYPES and dtype.isnative and (source.slope, source.intercept) == (1, 0)
+    size = int(np.prod(image.space.shape, dtype=object)) * 4
+    if size <= MOST or from_disk or (isinstance(source, Layout) and source.raw.packing):
+        return []
+    step = next(n for n in range(2, 1000) if size / n ** sum(k > 1 for k in image.space.shape) <= MOST / 2)
+    return [image.like(replace(source, step=step).fetch, space=image.space.sampled(step))]
