@@ -10,15 +10,15 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-from . import dicom, growing, panes, starting
+from . import dicom, gathering, growing, panes, starting
 
 
 def main() -> None:
     arguments = argparse.ArgumentParser(description=__doc__)
     arguments.add_argument("--json", type=Path, help="also write the rows to this file")
-    arguments.add_argument("--only", help="one module: dicom, panes, growing or starting")
+    arguments.add_argument("--only", help="one module: dicom, gathering, panes, growing or starting")
     given = arguments.parse_args()
-    rows = [row for module in (dicom, panes, growing, starting) if not given.only or module.__name__.endswith(given.only) for row in module.rows()]
+    rows = [row for module in (dicom, gathering, panes, growing, starting) if not given.only or module.__name__.endswith(given.only) for row in module.rows()]
     table = Table("name", "ours", "baseline", "ratio", "goal", "", title="Benchmarks (lower is better)")
     for r in rows:
         said = "" if r.met is None else "met" if r.met else "MISSED"

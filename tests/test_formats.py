@@ -347,10 +347,10 @@ class LazyTest(PlaceCase):
                 stream.truncate(352 + np.dtype(kind).itemsize * 2000 * 2000 * 1000)
         array = zarr.open_array(str(self.place / "big.ome.zarr"), mode="w", shape=(1000, 2000, 2000), chunks=(64, 128, 128), dtype="u2")
         array[500, 1000, 1000] = 9
-        code = ("import resource, sys; from kestrelmist.gather.plan import plan_folder; from kestrelmist.formats.opening import open_image\n"
+        code = ("import sys; from kestrelmist.gather.plan import plan_folder; from kestrelmist.formats.opening import open_image\n"
                 "from kestrelmist.scene.thumbnail import thumbnail\n"
                 "lines = plan_folder(sys.argv[1]); images = [open_image(line.files[0]) for line in lines]\n"
-                "most = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024\n"
+                "most = next(int(l.split()[1]) for l in open('/proc/self/status') if l.startswith('VmHWM')) // 1024\n"
                 "thumbnail(next(i for i in images if i.name == 'big' and i.origin.format == 'NIfTI'))\n"
                 "anonymous = next(int(l.split()[1]) for l in open('/proc/self/status') if l.startswith('RssAnon'))\n"
                 "print(len(lines), sum(i.image_planes for i in images), most, anonymous // 1024)")

@@ -3,7 +3,6 @@
 import json
 import os
 import random
-import resource
 import subprocess
 import sys
 import unittest
@@ -114,7 +113,7 @@ def run_all(place: Path, rounds: int) -> dict:
             except BaseException as error:  # anything but a sentence is what is looked for
                 found["wrong"].append(f"{specimen.name} {n}: {type(error).__name__}: {error}"[:200])
             path.unlink()
-    found["peak"] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
+    found["peak"] = next(int(line.split()[1]) for line in Path("/proc/self/status").read_text().splitlines() if line.startswith("VmHWM")) // 1024
     found["outside"] = sorted(p.name for p in place.iterdir() if p.name not in ("sound", "work"))
     return found
 

@@ -99,7 +99,8 @@ def _common(operation: Operation) -> list[inspect.Parameter]:
     out = Annotated[Optional[Path], typer.Option("--out", help="File to write the result to: .csv for tables; .nii.gz, .nrrd, .mha, .ome.tif, .ome.zarr … for images; .nii.gz for labels.")]
     frame = Annotated[Optional[str], typer.Option("--frame", help="One volume of a series: its place along each axis, counted from 1 (3, or 3,1).")]
     as_json = Annotated[bool, typer.Option("--json", help="Print the result as JSON.")]
-    picks = [_typed("frame", frame, None)] if any(p.kind is Image for p in operation.inputs) else []
+    series = Annotated[Optional[str], typer.Option("--series", help="Name or identifier of the series to take when a folder holds several.")]
+    picks = [_typed("frame", frame, None), _typed("series_name", series, None)] if any(p.kind is Image for p in operation.inputs) else []
     return [*picks, _typed("study", study, None), _typed("out", out, None), _typed("json", as_json, False)]
 
 
@@ -125,6 +126,7 @@ def _in_study(operation: Operation, given: dict, folder: Path, progress: Progres
     from .study.run import keep, settle
     from .study.study import Study
 
+    given.pop("series_name", None)
     with Study(folder, create=operation.name == "gather") as study:
         call = settle(study, operation.name, given)
         result = call.compute(progress.part(0.0, 0.8))
@@ -141,18 +143,18 @@ def _on_files(operation: Operation, given: dict, out: Path | None, progress: Pro
     from .study.run import picked
 
     arguments: dict[str, Any] = {}
-    frame = given.pop("frame", None)
+    frame, series = given.pop("frame", None), given.pop("series_name", None)
     for p in operation.inputs:
         name = given.pop(p.name, None)
         if p.kind is Image:
             if name is None:
                 raise Trouble(f"“{operation.title}” needs an image", "name a file, or an image with --study")
-            arguments[p.name] = open_image(name, progress.part(0.0, 0.1))
+            arguments[p.name] = open_image(name, progress.part(0.0, 0.1), series=series)
             if frame is not None:
                 arguments[p.name] = picked(arguments[p.name], frame)
         elif name is not None and Path(name).exists():
             arguments[p.name] = read_label_map(name)
-        elif "image" in arguments and operation.returns is LabelEdit:
+        elif "image" in arguments and operation.returns in (LabelEdit, Image):
             arguments[p.name] = LabelMap(arguments["image"].space)
         else:
             raise Trouble(f"“{operation.title}” needs a label map", "name a file with --labels, or work in a study with --study")

@@ -98,7 +98,7 @@ def image_name(path: Path) -> str:
     return name
 
 
-def open_image(path: str | Path, progress: Progress | None = None, spacing=None) -> Image:
+def open_image(path: str | Path, progress: Progress | None = None, spacing=None, series: str | None = None) -> Image:
     """The single image that a file or folder holds, values still on disk.
 
     Parameters
@@ -106,6 +106,8 @@ def open_image(path: str | Path, progress: Progress | None = None, spacing=None)
     path : path
     spacing : three mm, optional
         Voxel size for NIfTI files whose own position matrix is of no use.
+    series : text, optional
+        Name or identifier of the series to take when a folder holds several.
 
     Raises
     ------
@@ -124,9 +126,11 @@ def open_image(path: str | Path, progress: Progress | None = None, spacing=None)
         if not starts_as_dicom(start) and path.name.upper() != "DICOMDIR":
             raise Trouble("This kind of file cannot be opened", WORDS, path)
     found = scan_folder(path, progress)
+    if series is not None:
+        found = [s for s in found if series.casefold() in (s.description.casefold(), s.uid)] or found
     if len(found) > 1:
         names = "; ".join(f"“{s.description}” ({s.depth} slices)" for s in found)
-        raise Trouble(f"This folder holds {len(found)} series: {names}", "gather it into a study, or choose one", path)
+        raise Trouble(f"This folder holds {len(found)} series: {names}", "choose one by its name (--series), or gather the folder into a study", path)
     return series_image(found[0])
 
 

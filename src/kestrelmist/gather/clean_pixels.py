@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 
 from ..core.errors import Trouble
+from ..formats.dicom_header import Slice
 
 @dataclass(frozen=True)
 class PixelRule:
@@ -51,75 +53,92 @@ class PixelRule:
         return [(slice(0, top), slice(None)), (slice(bottom, None), slice(None)), (slice(top, bottom), slice(0, left)), (slice(top, bottom), slice(right, None))]
 
 
-def blank(ds, rule: PixelRule, first: int) -> tuple[int, int]:
-    """Blank the pictures of a data set in place; packed ones are unpacked.
+def blank(frames: np.ndarray, rule: PixelRule, first: int) -> int:
+    """Blank pictures [picture, row, column(, 3)] in place; returns how many were changed.
 
     Parameters
     ----------
     first : int
-        Number of its first picture within the series.
-
-    Returns
-    -------
-    pictures in the file, pictures changed
+        Number of the first one within the series.
     """
-    rows, columns, count = int(ds.Rows), int(ds.Columns), max(1, int(ds.get("NumberOfFrames", 1) or 1))
-    places = [rule.mask(first + n, rows, columns) for n in range(count)]
-    if all(p is None for p in places):
-        return count, 0
-    frames = _frames(ds, rows, columns, count)
     changed = 0
-    for frame, place in zip(frames, places):
+    for n, frame in enumerate(frames):
+        place = rule.mask(first + n, *frame.shape[:2])
         if place is None:
             continue
         changed += 1
         for part in place if isinstance(place, list) else [place]:
             frame[part] = rule.fill
-    data = np.ascontiguousarray(frames, frames.dtype.newbyteorder("<")).tobytes()
-    ds.PixelData = data + b"\0" * (len(data) % 2)
+    return changed
+
+
+def pictures_of(path: Path, header: Slice | None, ds) -> np.ndarray:
+    """The pictures of a file [picture, row, column(, 3)], to be written into.
+
+    Plain ones are read straight into memory of their own; packed ones are unpacked, and `ds` says so from now on.
+
+    Parameters
+    ----------
+    path : path
+    header : Slice
+        What a quick look at the file found.
+    ds : pydicom data set, with or without its pixels
+    """
+    rows, columns, count = int(ds.Rows), int(ds.Columns), max(1, int(ds.get("NumberOfFrames", 1) or 1))
+    samples, bits = int(ds.get("SamplesPerPixel", 1)), int(ds.get("BitsAllocated", 16))
+    shape = (count, rows, columns) + ((samples,) if samples > 1 else ())
+    if is_plain(header, ds):
+        kind = np.dtype(f"<{'i' if ds.PixelRepresentation else 'u'}{bits // 8}")
+        pixels = np.fromfile(path, kind, int(np.prod(shape)), offset=header.offset)
+        if pixels.size < np.prod(shape):
+            raise Trouble("A file of the series is cut short", "copy it again", path)
+        return pixels.reshape(shape)
+    return _unpacked(ds, shape, samples, path)
+
+
+def is_plain(header: Slice | None, ds) -> bool:
+    """Whether the pixels lie in the file as they are, so that they need not be parsed."""
+    return (header is not None and header.plain and int(ds.get("BitsAllocated", 16)) in (8, 16, 32)
+            and (int(ds.get("SamplesPerPixel", 1)) == 1 or (ds.PhotometricInterpretation == "RGB" and int(ds.get("PlanarConfiguration", 0)) == 0)))
+
+
+def put_back(ds, frames: np.ndarray) -> None:
+    """Make the pictures the data set's pixels, without another copy in memory; the last thing before it is written."""
+    from pydicom.dataelem import RawDataElement
+    from pydicom.tag import Tag
+
+    tag = Tag(0x7FE00010)
+    data = memoryview(np.ascontiguousarray(frames, frames.dtype.newbyteorder("<"))).cast("B")
+    if len(data) % 2:
+        data = bytes(data) + b"\0"
+    implicit = ds.file_meta.TransferSyntaxUID.is_implicit_VR
+    form = "OB" if frames.dtype.itemsize == 1 and not implicit else "OW"
+    ds[tag] = RawDataElement(tag, form, len(data), data, 0, implicit, True)
     for keyword in ("SmallestImagePixelValue", "LargestImagePixelValue"):
         if keyword in ds:
             delattr(ds, keyword)
-    return count, changed
 
 
-def _frames(ds, rows: int, columns: int, count: int) -> np.ndarray:
-    """The pictures [frame, row, column(, 3)] to be written into, plain from now on."""
-    syntax = ds.file_meta.TransferSyntaxUID
-    samples, bits = int(ds.get("SamplesPerPixel", 1)), int(ds.get("BitsAllocated", 16))
-    plain = not syntax.is_compressed and not syntax.is_deflated and syntax.is_little_endian and bits in (8, 16, 32) and "PixelData" in ds
-    if plain and (samples == 1 or (ds.PhotometricInterpretation == "RGB" and int(ds.get("PlanarConfiguration", 0)) == 0)):
-        kind = np.dtype(f"<{'i' if ds.PixelRepresentation else 'u'}{bits // 8}")
-        shape = (count, rows, columns) + ((samples,) if samples > 1 else ())
-        wanted = int(np.prod(shape)) * kind.itemsize
-        if len(ds.PixelData) < wanted:
-            raise Trouble("A file of the series is cut short", "copy it again", getattr(ds, "filename", None))
-        return np.frombuffer(ds.PixelData, kind, int(np.prod(shape))).reshape(shape).copy()
-    return _unpacked(ds, rows, columns, count, samples)
-
-
-def _unpacked(ds, rows: int, columns: int, count: int, samples: int) -> np.ndarray:
+def _unpacked(ds, shape: tuple[int, ...], samples: int, path: Path) -> np.ndarray:
     from pydicom.uid import ExplicitVRLittleEndian
 
     from pydicom.pixels import pixel_array
 
+    if "FloatPixelData" in ds or "DoubleFloatPixelData" in ds:
+        raise Trouble("Areas of parametric maps cannot be blanked", "convert the image first", path)
     try:
         pixels = pixel_array(ds, raw=False)  # colours come as red, green, blue
     except Exception as error:  # decoders meet broken pixels with many kinds of error
-        raise Trouble("The pixels of a file cannot be decoded", "copy it again, or export the series uncompressed", getattr(ds, "filename", None)) from error
+        raise Trouble("The pixels of a file cannot be decoded", "copy it again, or export the series uncompressed", path) from error
     colour = samples == 3
     if colour:
         ds.PhotometricInterpretation = "RGB"
-    pixels = np.array(pixels).reshape((count, rows, columns) + ((samples,) if samples > 1 else ()))
+    pixels = np.array(pixels).reshape(shape)
     if colour:
         ds.PlanarConfiguration = 0
-    if "FloatPixelData" in ds or "DoubleFloatPixelData" in ds:
-        raise Trouble("Areas of parametric maps cannot be blanked", "convert the image first", getattr(ds, "filename", None))
     if pixels.dtype == bool or int(ds.BitsAllocated) == 1:
         pixels = pixels.astype(np.uint8)
         ds.BitsAllocated = ds.BitsStored = 8
         ds.HighBit = 7
     ds.file_meta.TransferSyntaxUID = ExplicitVRLittleEndian
-    ds["PixelData"].VR = "OB" if pixels.dtype.itemsize == 1 else "OW"
-    ds["PixelData"].is_undefined_length = False
     return pixels

@@ -19,7 +19,7 @@ from ..formats.dicom_series import series_image
 from ..formats.opening import format_of
 from .burned_text import text_in
 from .clean_header import Cleaner
-from .clean_pixels import PixelRule, blank
+from .clean_pixels import PixelRule, blank, is_plain, pictures_of, put_back
 from .identity_profile import Rules
 
 TEXT_LOOKED_FOR = ("US", "OT", "SC", "XC", "ES", "DX", "CR", "RF", "XA", "MG", "NM")
@@ -51,7 +51,8 @@ class Outcome:
         return table
 
 
-def deidentify_files(files: list[Path], place: Path, cleaner: Cleaner, pixels: PixelRule | None = None, progress: Progress | None = None) -> Outcome:
+def deidentify_files(files: list[Path], place: Path, cleaner: Cleaner, pixels: PixelRule | None = None, progress: Progress | None = None,
+                     check_pixels: bool = True) -> Outcome:
     """Write cleaned copies of DICOM files into a new folder, all or none, and check them by opening them again.
 
     Parameters
@@ -63,6 +64,8 @@ def deidentify_files(files: list[Path], place: Path, cleaner: Cleaner, pixels: P
     cleaner : Cleaner
     pixels : PixelRule, optional
         Blanked in every picture of every file, numbered in the order of the series.
+    check_pixels : bool
+        Look for words that are left in the pixels, and set the flag that says so to what was found.
 
     Raises
     ------
@@ -84,7 +87,7 @@ def deidentify_files(files: list[Path], place: Path, cleaner: Cleaner, pixels: P
                 _clean_file(path, target, cleaner, pixels, first, outcome)
                 outcome.files[path] = place / target.name
         outcome.done = cleaner.done
-        _check(beside, cleaner, pixels is not None, outcome, progress.part(0.7, 1.0))
+        _check(beside, cleaner, pixels is not None, outcome, progress.part(0.7, 1.0), check_pixels)
         beside.rename(place)
     except OSError as error:
         raise write_trouble(error, place) from error
@@ -117,10 +120,13 @@ class _quiet:
 def _clean_file(path: Path, target: Path, cleaner: Cleaner, pixels: PixelRule | None, first: dict[str, int], outcome: Outcome) -> None:
     import pydicom
 
+    header = read_header(path) if pixels is not None else None
     try:
-        ds = pydicom.dcmread(path, force=True)
+        ds = pydicom.dcmread(path, force=True, stop_before_pixels=header is not None and header.plain)
         if "SOPClassUID" not in ds:
             raise ValueError
+        if header is not None and header.plain and not is_plain(header, ds):
+            ds = pydicom.dcmread(path, force=True)
     except (OSError, MemoryError):
         raise
     except Exception as error:  # a broken file breaks the parser in many ways
@@ -128,12 +134,15 @@ def _clean_file(path: Path, target: Path, cleaner: Cleaner, pixels: PixelRule | 
     try:
         if not hasattr(ds, "file_meta") or "TransferSyntaxUID" not in ds.file_meta:
             _give_meta(ds)
-        number = first.get(str(ds.get("SeriesInstanceUID", "")), 0)
+        frames = None
         if pixels is not None and "Rows" in ds:
-            count, changed = blank(ds, pixels, number)
-            first[str(ds.get("SeriesInstanceUID", ""))] = number + count
-            outcome.pictures_changed += changed
+            series = str(ds.get("SeriesInstanceUID", ""))
+            frames = pictures_of(path, header, ds)
+            outcome.pictures_changed += blank(frames, pixels, first.get(series, 0))
+            first[series] = first.get(series, 0) + len(frames)
         cleaner.clean(ds)
+        if frames is not None:
+            put_back(ds, frames)
         ds.save_as(target, enforce_file_format=True)
     except (Trouble, OSError, MemoryError):
         raise
@@ -150,7 +159,7 @@ def _give_meta(ds) -> None:
     ds.file_meta.MediaStorageSOPClassUID, ds.file_meta.MediaStorageSOPInstanceUID = ds.SOPClassUID, ds.SOPInstanceUID
 
 
-def _check(folder: Path, cleaner: Cleaner, changed: bool, outcome: Outcome, progress: Progress) -> None:
+def _check(folder: Path, cleaner: Cleaner, changed: bool, outcome: Outcome, progress: Progress, look: bool) -> None:
     """Open the result again: every series must be an image as before, and no word of identity may stand in a header."""
     new = sorted(folder.iterdir())
     words = {w for w in cleaner.words if w.casefold() != cleaner.subject.casefold()}
@@ -164,7 +173,7 @@ def _check(folder: Path, cleaner: Cleaner, changed: bool, outcome: Outcome, prog
         if hit:
             raise Trouble(f"“{hit.group().decode('latin-1')}” still stands in the header, so nothing was kept",
                           "leave descriptions and private elements out, or give another subject name", list(outcome.files)[n])
-    for series in scan_files(new):
+    for series in scan_files(new) if look else ():
         if series.kind or series.broken:
             continue
         _flag_text(series, changed, outcome, progress.part(0.5, 1.0))
