@@ -283,6 +283,20 @@ def _delete(image: Annotated[str, typer.Argument(help="Image to delete.")], stud
     print(f"Deleted: {name}")
 
 
+@app.command("convert-study", help="Convert all images of a study to NIfTI with sidecars, in a BIDS-style folder.")
+def _convert_study(study: Annotated[Path, typer.Argument(help="Study folder.")], to: Annotated[Path, typer.Option(help="The new folder.")],
+                   session: Annotated[str, typer.Option(help="Session label for all images.")] = "", as_json: Annotated[bool, typer.Option("--json")] = False):
+    from .study.convert_study import convert_study
+    from .study.study import Study
+
+    try:
+        with Study(study) as opened, _progress(as_json) as progress:
+            table = convert_study(opened, to, session, progress)
+    except Trouble as trouble:
+        _say(trouble)
+    print(json.dumps(table.as_records()) if as_json else table.to_csv(), end="")
+
+
 @app.command("desk", help="Open the window on a study, files or folders.")
 def _desk(places: Annotated[Optional[list[Path]], typer.Argument()] = None,
           picture: Annotated[Optional[Path], typer.Option(help="Save the settled window as PNG and leave.")] = None,

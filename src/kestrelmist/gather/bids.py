@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from ..core.errors import Cancelled, Trouble
+from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.operation import FolderPath, NewPath, operation
 from ..core.progress import Progress, silent
-from ..core.safe_write import written_whole
+from ..core.safe_write import write_trouble, written_whole
 from ..core.table import Column, Table
 from ..formats.nifti import save_nifti
 from .convert import acquisition_of, write_sidecar
@@ -55,27 +56,44 @@ def convert_folder(folder: FolderPath, to: NewPath, subject_from: Literal["patie
     lines = [line for line in plan_folder(folder, SubjectRule(subject_from, subject_pattern), progress=progress.part(0.0, 0.15)) if line.is_image]
     if not lines:
         raise Trouble("There is no image in this folder", "choose the folder that holds the scans", folder)
+    return convert_images([Source(line.name, line.subject, line.seems, line.open) for line in lines], Path(to), session, progress.part(0.15, 1.0))
+
+
+@dataclass(frozen=True)
+class Source:
+    """An image to be converted: what it is called, whose it is, what it seems to be, and `open(progress)` that gives it."""
+
+    name: str
+    subject: str
+    seems: str
+    open: Callable[[Progress], Image]
+
+
+def convert_images(sources: list[Source], to: Path, session: str = "", progress: Progress | None = None) -> Table:
+    """Write images into a BIDS-style folder; see `convert_folder`."""
+    progress = progress or silent()
     if to.exists() and not to.is_dir():
         raise Trouble("There is a file of this name already", "name a folder", to)
-    to.mkdir(parents=True, exist_ok=True)
+    try:
+        to.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise write_trouble(error, to) from error
     table = Table("Converted", [Column("source"), Column("subject"), Column("seems"), Column("file"), Column("problem")])
     subjects: set[str] = set()
-    for n, line in enumerate(lines):
-        part = progress.part(0.15 + 0.85 * n / len(lines), 0.15 + 0.85 * (n + 1) / len(lines))
+    for n, source in enumerate(sources):
+        part = progress.part(n / len(sources), (n + 1) / len(sources))
         try:
-            image = line.open(part.part(0.0, 0.1))
-            path = _free(to, image, label(line.subject), label(session))
+            image = source.open(part.part(0.0, 0.1))
+            path = _free(to, image, label(source.subject), label(session))
             path.parent.mkdir(parents=True, exist_ok=True)
             save_nifti(path, image, part.part(0.1, 1.0))
             write_sidecar(path, image)
             _add_task(path, image)
-        except Cancelled:
-            raise
         except Trouble as trouble:
-            table.rows.append((line.name, line.subject, line.seems, "", str(trouble)))
+            table.rows.append((source.name, source.subject, source.seems, "", str(trouble)))
             continue
-        subjects.add(f"sub-{label(line.subject)}")
-        table.rows.append((line.name, line.subject, line.seems, str(path.relative_to(to)), "; ".join(image.origin.notes)))
+        subjects.add(f"sub-{label(source.subject)}")
+        table.rows.append((source.name, source.subject, source.seems, str(path.relative_to(to)), "; ".join(image.origin.notes)))
     _write_study_files(to, subjects)
     table.save_csv(to / "converted.csv")
     return table

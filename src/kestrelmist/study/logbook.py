@@ -9,7 +9,7 @@ from .. import VERSION
 from .catalogue import Catalogue, now
 
 
-NOT_REPEATED = ("by hand", "delete")
+NOT_REPEATED = ("by hand", "delete", "convert-study")
 """Steps that no recipe can do again."""
 
 

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout, QL
 from ...core.errors import Trouble
 from ...core.operation import Operation
 from ...gather.plan import PlanLine, SubjectRule, plan_folder
+from ...study.convert_study import convert_study
 from ...study.gathering import Taken, take_lines
 from ..desk_model import Desk
 from ..plan_table import COPY, SUBJECT, PlanPage
@@ -105,7 +106,21 @@ class GatherBench(OperationPages):
         self.facts.clicked.connect(lambda: self.desk.run("facts", {}))
         inner.addWidget(self.facts)
         inner.addWidget(operation_buttons(lambda: self, [o for name in LISTED for o in operations if o.name == name]))
+        self.convert_study = QPushButton("Convert the whole study to BIDS…")
+        self.convert_study.setProperty("kind", "link")
+        self.convert_study.clicked.connect(self._ask_and_convert)
+        inner.addWidget(self.convert_study)
         return self.tools
+
+    def _ask_and_convert(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "Name the new folder", str(self.desk.study.folder.parent / f"{self.desk.study.name} BIDS"))
+        if name:
+            self.convert_all(Path(name))
+
+    def convert_all(self, to: Path) -> None:
+        """Convert all images of the study, in a worker."""
+        study = self.desk.study
+        self.desk.work.start("Converting the study", lambda progress: convert_study(study, to, progress=progress), self.desk.table_made.emit)
 
     def _follow(self) -> None:
         self.facts.setEnabled(self.desk.record is not None)
