@@ -12,11 +12,14 @@ from pathlib import Path
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
-from PySide6.QtCore import QEventLoop, QPoint, Qt, QTimer
+from PySide6.QtCore import QEventLoop, QPoint, QPointF, Qt, QTimer
+from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
 
 from kestrelmist.demo.overwintering import demo_study
 from kestrelmist.desk.app import application, open_window
+from kestrelmist.operations import find_operation
 
 HOME = Path(__file__).parent / "screenshots"
 JOINTS = ((-4.60, -3.28, -2.02), (4.77, -3.27, -1.85))
@@ -48,6 +51,10 @@ class Walk:
         self.window.grab().save(str(HOME / f"{name}.png"))
         print(name)
 
+    def show(self, name: str) -> None:
+        self.window.desk.show_image(self.window.desk.study.find(name).id)
+        self.settle()
+
     def press(self, widget) -> None:
         QTest.mouseClick(widget, Qt.MouseButton.LeftButton)
         self.settle()
@@ -61,14 +68,52 @@ class Walk:
         self.settle()
 
 
+def gather_views(walk: Walk) -> None:
+    """The plan, a series with its facts, a radiograph, a section, and identity taken off a clip."""
+    window, desk, gather = walk.window, walk.window.desk, walk.window.bench.gather
+    walk.press(gather.waiting)
+    walk.keep("gather")
+    for line in gather.lines:
+        line.take = line.name != "Positioning scan"
+    gather.lines[-1].subject = "HM-07"
+    walk.press(gather.take)
+    walk.show("Odour run")
+    desk.go_along(0, 14)
+    desk.go_to((0.2, 6.1, 1.2))
+    walk.press(gather.facts)
+    walk.keep("facts")
+    window.drawer.hide()
+    walk.show("Head from the left")
+    walk.keep("radiograph")
+    walk.show("brown fat, section 3")
+    canvas = window.table.lead.canvas
+    canvas.zoom(3.0)
+    desk.set_look(colour_map="Lagoon")
+    walk.keep("section")
+    walk.show("Heart clip")
+    desk.go_along(0, 9)
+    gather.open(find_operation("deidentify-image"))
+    form = gather.form
+    walk.press(form.fields["area"].button)
+    space, canvas = desk.record.space, window.table.lead.canvas
+    start, end = (QPointF(*canvas.current_view().to_pixel(space.to_world(v))) for v in ((0, 55, 0), (466, 359, 0)))
+    QTest.mousePress(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start.toPoint())
+    QApplication.sendEvent(canvas, QMouseEvent(QMouseEvent.Type.MouseMove, end, canvas.mapToGlobal(end), Qt.MouseButton.NoButton, Qt.MouseButton.LeftButton,
+                                               Qt.KeyboardModifier.NoModifier))
+    QTest.mouseRelease(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, end.toPoint())
+    form.fields["subject"].setText("Animal 7")
+    form.fields["pixels"].setCurrentText("keep the area")
+    walk.keep("identity")
+    gather.close_form()
+
+
 def main() -> None:
     HOME.mkdir(exist_ok=True)
     with tempfile.TemporaryDirectory() as place:
         walk = Walk(demo_study(Path(place) / "Overwintering"))
         window, desk, bench = walk.window, walk.window.desk, walk.window.bench
-        walk.press(bench.gather.waiting)
-        walk.keep("gather")
-        walk.press(next(c for c in bench.gather.cards if c.series.description == "Head CT").take)
+        gather_views(walk)
+        walk.show("Head CT")
         desk.set_stage("Outline")
         outline = bench.outline
         QTest.keyClicks(outline.labels.new, "Skull")

@@ -4,7 +4,7 @@ import numpy as np
 from PySide6.QtCore import QMimeData, QPointF, Qt, QTimer, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QLabel, QPushButton
+from PySide6.QtWidgets import QApplication, QPushButton
 
 from kestrelmist.core.progress import Progress
 from kestrelmist.desk.plan_table import TAKE

@@ -29,14 +29,14 @@ class PagesTest(unittest.TestCase):
             self.assertIn(name, pictures)
 
     def test_commands_in_the_guide_exist(self):
-        names = set(all_operations()) | {"demo", "open", "test", "bench", "shots", "recipe", "logbook", "desk"}
+        names = set(all_operations()) | {"demo", "open", "test", "bench", "shots", "recipe", "logbook", "desk", "delete", "convert-study"}
         for page in PAGES:
             for line in re.findall(r"^    \./kestrel (?!-)(.+)$", page.read_text(), re.M):
                 first, *rest = line.split()
                 self.assertTrue(first in names or f"{first} {rest[0]}" in names, line)
                 operation = all_operations().get(first) or all_operations().get(" ".join([first, *rest[:1]]))
                 if operation:
-                    known = {"--" + p.name.replace("_", "-") for p in operation.parameters} | {"--study", "--out", "--json", "--help"}
+                    known = {"--" + p.name.replace("_", "-") for p in operation.parameters} | {"--study", "--out", "--json", "--help", "--series", "--frame"}
                     for option in re.findall(r"--[\w-]+", line):
                         self.assertIn(option, known, line)
 

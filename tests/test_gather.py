@@ -226,7 +226,8 @@ class ConvertTest(PlaceCase):
     def test_cancel_leaves_no_half_file(self):
         image = Image(RNG.integers(0, 99, (60, 60, 60)).astype(np.int16), straight_space((60, 60, 60)))
         for name in ("a.nii.gz", "a.nrrd", "a.mha", "a.ome.tif", "a.ome.zarr", "a.dicom"):
-            progress = Progress(lambda f, what: progress.cancel() if f > 0.6 else None)
+            progress = Progress()
+            progress.listener = lambda f, what, p=progress: p.cancel() if f > 0.6 else None
             with self.assertRaises(Cancelled):
                 convert(image, self.place / name, progress=progress)
             self.assertEqual([p.name for p in self.place.iterdir()], [], name)

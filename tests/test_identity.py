@@ -21,7 +21,7 @@ from kestrelmist.gather.deidentify import deidentify_files
 from kestrelmist.gather.identity_profile import Rules
 from kestrelmist.gather.remove_identity import deidentify, deidentify_image
 from kestrelmist.study.study import Study
-from tests.dicom_making import CT, item, one, stack
+from tests.dicom_making import CT, item, stack
 from tests.making import PlaceCase, labelled, straight_space
 
 RNG = np.random.default_rng(31)

@@ -7,8 +7,11 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
+
 from kestrelmist.core import operation as registry
 from kestrelmist.core.errors import Trouble
+from kestrelmist.core.progress import silent
 from kestrelmist.core.operation import OPERATIONS
 from kestrelmist.operations import all_operations, find_operation
 from tests.making import PlaceCase, labelled, two_balls
@@ -140,6 +143,43 @@ class CommandLineTest(PlaceCase):
             self.assertIn(expected, ran.stderr)
         self.assertFalse((self.place / "o.nii").exists())
         self.assertIn("trouble", json.loads(kestrelmist("facts", bad, "--json", code=1).stdout))
+
+    def test_gathering_without_a_window(self):
+        """facts, gather, convert, reorient, deidentify and their kin, from files to files and within a study."""
+        from kestrelmist import open_image
+        from tests.dicom_making import stack
+        from tests.making import dicom_folder
+
+        scans, study = self.place / "scans", self.place / "study"
+        values = np.arange(8 * 7 * 5 * 3, dtype=np.uint16).reshape(8, 7, 5, 3)
+        for t in range(3):
+            space = stack(scans, values[..., t], start=100 * t, TemporalPositionIdentifier=t + 1, RepetitionTime="2000", description="Run", number=6)
+        dicom_folder(scans, two_balls())
+        rows = json.loads(kestrelmist("scan", scans, "--json").stdout)["rows"]
+        self.assertEqual([(r["series"], r["slices"], r["volumes"]) for r in rows], [("Two balls", 32, 1), ("Run", 5, 3)])
+        self.assertIn("2 series", kestrelmist("facts", scans, code=1).stderr)
+        self.assertIn("RepetitionTime", kestrelmist("facts", scans, "--series", "Run").stdout)
+        kestrelmist("convert", scans, "--series", "Run", "--to", self.place / "run.nii.gz")
+        self.assertEqual(json.loads((self.place / "run.json").read_text())["RepetitionTime"], 2.0)
+        kestrelmist("convert", scans, "--series", "Run", "--frame", "2", "--to", self.place / "second.nrrd")
+        second = open_image(self.place / "second.nrrd")
+        second.fetch(silent())
+        self.assertEqual(second.value_at(space.to_world((3, 4, 2))), float(values[3, 4, 2, 1]))
+        kestrelmist("reorient", self.place / "run.nii.gz", "--out", self.place / "standard.nii.gz")
+        self.assertTrue(np.all(np.diag(open_image(self.place / "standard.nii.gz").space.affine[:3, :3]) > 0))
+        self.assertIn("from 1 to 3", kestrelmist("convert", self.place / "run.nii.gz", "--frame", "9", "--to", self.place / "x.nii", code=1).stderr)
+        self.assertIn("series (3 time)", kestrelmist("scale", self.place / "run.nii.gz", "--out", self.place / "x.nii", code=1).stderr)
+        kestrelmist("deidentify", scans, "--to", self.place / "clean", "--subject", "X-1", "--key", "word")
+        self.assertNotIn("T-5", kestrelmist("scan", self.place / "clean", "--json").stdout)
+        kestrelmist("gather", scans, "--study", study)
+        kestrelmist("deidentify-image", "Run", "--study", study, "--subject", "X-1")
+        self.assertIn("standard order already", kestrelmist("reorient", "Two balls", "--study", study, code=1).stderr)
+        kestrelmist("reorient", "T-5/Run", "--study", study)
+        self.assertIn("sub-X1", kestrelmist("convert-study", study, "--to", self.place / "bids").stdout)
+        self.assertEqual(len(list((self.place / "bids").rglob("*.nii.gz"))), 4)  # of two subjects under three names
+        kestrelmist("delete", "T-5/Run", "--study", study, "--name", "Run")
+        self.assertIn("not the name", kestrelmist("delete", "Two balls", "--study", study, "--name", "Balls", code=1).stderr)
+        self.assertEqual(json.loads(kestrelmist("find-text", self.place / "standard.nii.gz", "--json").stdout)["rows"], [])
 
     def test_python_in_five_lines(self):
         import kestrelmist as km

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -22,26 +22,13 @@ from ..study.logbook import Step
 from ..study.run import Call, keep, settle, step_of
 from ..study.study import ImageRecord, Study
 from .commands import EditLabels, ShelveImages
+from .framed_area import FramedArea
 from .remembered import ToolSettings, restore_view, save_view
 from .work import Work
 
 MOST_SHOWN = 1 << 30
 """Bytes of one volume on the screen; of larger pictures a coarser level is shown."""
 STAGES = ("Gather", "Prepare", "Align", "Outline", "Measure", "Report")
-
-
-@dataclass(frozen=True)
-class FramedArea:
-    """A framed area of a picture: first column and row, and how many of each, in pixels of the image's grid i and j."""
-
-    column: int
-    row: int
-    columns: int
-    rows: int
-
-    @property
-    def text(self) -> str:
-        return f"{self.column},{self.row},{self.columns},{self.rows}"
 
 
 class Desk(QObject):

@@ -13,7 +13,7 @@ from .theme.theme import Theme, figures, icon, words
 PICTURE = 40
 HEADS = ("", "Image", "Seems to be", "Subject", "Matrix and voxel", "Copy", "State")
 TAKE, IMAGE, SEEMS, SUBJECT, SIZE, COPY, STATE = range(len(HEADS))
-WIDTHS = (30, 190, 144, 84, 164, 46, 92)
+WIDTHS = (30, 164, 156, 76, 186, 44, 94)
 HINTS = ("Take it in", "Its name in the study", "", "Whose it is", "Columns × rows × slices, volumes, and the size of a voxel",
          "Copy the files into the study; otherwise they stay where they are, and must stay there", "")
 

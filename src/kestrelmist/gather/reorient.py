@@ -6,6 +6,7 @@ import json
 
 import numpy as np
 
+from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.operation import operation
 from ..core.progress import Progress
@@ -20,6 +21,8 @@ AXES = "ijk"
 def reorient(image: Image) -> Image:
     """Order the axes so that i runs to the right, j to the front and k up. Only flips and swaps: every voxel keeps its place and value."""
     order, flips = standard_turn(image.space)
+    if order == (0, 1, 2) and not any(flips):
+        raise Trouble(f"“{image.name}” is in the standard order already", "nothing is to be done")
     space = turned_space(image.space, order, flips)
 
     def fetch(index: tuple[int, ...], progress: Progress):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from ..desk_model import Desk
 
@@ -12,12 +12,12 @@ from ..desk_model import Desk
 class _WithButton(QWidget):
     """A line to type in, and a button beside it."""
 
-    def __init__(self, words: str, name: str):
+    def __init__(self, words: str, name: str, below: bool = False):
         super().__init__()
         self.field, self.button = QLineEdit(), QPushButton(words)
         self.button.setAccessibleName(name)
         self.button.setProperty("kind", "small")
-        row = QHBoxLayout(self)
+        row = QVBoxLayout(self) if below else QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(4)
         row.addWidget(self.field, 1)
@@ -49,7 +49,7 @@ class AreaField(_WithButton):
     """Column, row, columns and rows of an area; framed by hand on the lead picture, or typed."""
 
     def __init__(self, desk: Desk):
-        super().__init__("Frame", "Frame an area on the picture")
+        super().__init__("Frame it on the picture", "Frame an area on the picture", below=True)
         self.desk = desk
         self.field.setProperty("kind", "figures")
         self.field.setPlaceholderText("column, row, columns, rows")

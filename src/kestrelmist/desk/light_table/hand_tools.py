@@ -10,7 +10,7 @@ from PySide6.QtCore import Qt
 from ...core.errors import Trouble
 from ...outline.brush import Brush, Stroke
 from ...scene.view import Plane
-from ..desk_model import FramedArea
+from ..framed_area import FramedArea
 
 
 @dataclass(frozen=True)
@@ -107,14 +107,6 @@ class FrameTool(HandTool):
 
     def release(self, canvas) -> None:
         canvas.stroke = None
-
-
-def framed_corners(desk) -> list[np.ndarray]:
-    """World positions of the corners of the framed area, on the crosshair's slice."""
-    area, space = desk.framed, desk.record.space
-    k = float(space.to_voxel(desk.crosshair)[2])
-    left, top, right, bottom = area.column - 0.5, area.row - 0.5, area.column + area.columns - 0.5, area.row + area.rows - 0.5
-    return [space.to_world((i, j, k)) for i, j in ((left, top), (right, top), (right, bottom), (left, bottom))]
 
 
 def _normal(plane: Plane) -> tuple[float, float, float]:

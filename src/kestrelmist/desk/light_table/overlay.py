@@ -11,6 +11,8 @@ from ...scene.view import View
 from ..theme.theme import Theme, figures, words
 
 LINE = "#C9C49B"
+BACKING = QColor(11, 16, 19, 150)
+"""Behind words that may come to stand on something bright."""
 
 
 def draw_crosshair(painter: QPainter, view: View, world, width: int, height: int, gap: float = 0.0) -> None:
@@ -28,10 +30,12 @@ def draw_letters(painter: QPainter, view: View, width: int, height: int) -> None
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     if not view.sides_known:
         painter.setFont(words(12))
-        box = QRectF(width / 2 - 60, 5, 120, 18)
-        for shift, colour in ((1, "#0B1013"), (0, "#D3DCDF")):
-            painter.setPen(QColor(colour))
-            painter.drawText(box.translated(shift, shift), Qt.AlignmentFlag.AlignCenter, "sides unknown")
+        box = QRectF(width / 2 - 48, 5, 96, 18)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(BACKING)
+        painter.drawRoundedRect(box, 3, 3)
+        painter.setPen(QColor("#E8EDEE"))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, "sides unknown")
         return
     for edge, letter in view.letters().items():
         x, y = places[edge]
@@ -64,6 +68,7 @@ def draw_scale_bar(painter: QPainter, view: View, width: int, height: int, unit:
     long = length / view.pixel
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
     painter.setFont(figures(12))
+    painter.fillRect(QRectF(8, height - 34, max(long, 8 * len(text)) + 10, 27), BACKING)
     for shift, colour in ((1, "#0B1013"), (0, "#E8EDEE")):
         painter.setPen(QPen(QColor(colour), 2))
         painter.drawLine(QPointF(13 + shift, height - 13 + shift), QPointF(13 + long + shift, height - 13 + shift))

@@ -11,9 +11,10 @@ from ...core.quantity import pretty_unit
 from ...scene.slices import ImageLook, draw_image, draw_labels
 from ...scene.view import Plane, View, fitted
 from ..desk_model import Desk
+from ..framed_area import framed_corners
 from ..theme.theme import Theme, words
 from . import overlay
-from .hand_tools import framed_corners, hand_tool
+from .hand_tools import hand_tool
 from .pane_header import PaneHeader
 
 AXES = "xyz"
