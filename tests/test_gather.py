@@ -105,6 +105,27 @@ class PlanTest(PlaceCase):
                 self.assertEqual(image.data.shape, image.shape, record.name)
         self.assertEqual(sorted(p.name for p in (self.place / "study" / "images").iterdir()), ["1", "2", "3", "4"])
 
+    def test_pictures_of_a_sequence_may_be_slices(self):
+        folder = self.mixed()
+        (image,) = gather(folder, series="lapse", sequences="slice")
+        self.assertEqual((image.shape, image.data[0, 0].tolist()), ((6, 5, 4), [9, 10, 11, 12]))
+        self.assertIn("distance between the slices is not known", " ".join(image.origin.notes))
+        with Study(self.place / "study", create=True) as study:
+            study.run("gather", folder=folder, series="lapse", sequences="slice")
+        with Study(self.place / "study") as study:
+            self.assertEqual(study.image("lapse").data[0, 0].tolist(), [9, 10, 11, 12])
+
+    def test_how_far_each_line_is(self):
+        (self.place / "scans").mkdir()
+        write_nifti(self.place / "scans" / "big.nii.gz", RNG.normal(0, 1, (160, 160, 120)).astype(np.float32), straight_space((160, 160, 120)))
+        told = []
+        with Study(self.place / "study", create=True) as study:
+            take_lines(study, plan_folder(self.place / "scans"), told=lambda line, words: told.append(words))
+        self.assertEqual((told[0], told[-1]), ("reading", "taken in"))
+        shares = [int(w.split()[0]) for w in told[1:-1]]
+        self.assertGreater(len(shares), 4)
+        self.assertEqual(shares, sorted(set(shares)))
+
     def mixed_again(self):
         return self.place / "mixed"
 

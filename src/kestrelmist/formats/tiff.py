@@ -93,7 +93,7 @@ def _read(path: Path, series: int, number: int, selection: tuple) -> np.ndarray:
 def _require_whole(file, series, path: Path) -> None:
     size = path.stat().st_size
     stored = 0
-    for page in series.pages[:4096] if len(series.pages) > 1 else [series.keyframe]:
+    for page in series.pages[:256] if len(series.pages) > 1 else [series.keyframe]:
         if page is None:
             continue
         for offset, count in zip(page.dataoffsets, page.databytecounts):

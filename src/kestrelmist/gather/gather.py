@@ -49,7 +49,7 @@ def list_series(folder: FolderPath, subject_from: SOURCES = "patient id", subjec
 @operation("gather", "Gather a folder", name="gather", keywords="import open load add dicom nifti tiff drop")
 def gather(folder: FolderPath, series: str | None = None, subject: str | None = None, copy: bool = True,
            uneven: Literal["refuse", "mend"] = "refuse", subject_from: SOURCES = "patient id", subject_pattern: str = "(.+)",
-           spacing: Spacing | None = None, progress: Progress = silent()) -> list[Image]:
+           spacing: Spacing | None = None, sequences: Literal["time", "slice"] = "time", progress: Progress = silent()) -> list[Image]:
     """Take images into the study: DICOM series, and files of every other kind that can be read.
 
     A segmentation or structure set in the folder comes in as the labels of the image it was drawn on.
@@ -73,6 +73,8 @@ def gather(folder: FolderPath, series: str | None = None, subject: str | None = 
         Regular expression; its first group is the subject.
     spacing : three mm
         Voxel size for NIfTI files whose own position matrix is of no use.
+    sequences : "time" or "slice"
+        What pictures that differ in a number are: times, or slices of a stack.
     """
     lines = plan_folder(folder, SubjectRule(subject_from, subject_pattern), spacing=spacing, progress=progress)
     wanted = [line for line in lines if line.is_image and (series is None or _matches(series, line))]
@@ -81,6 +83,7 @@ def gather(folder: FolderPath, series: str | None = None, subject: str | None = 
         what = f"There is no image “{series}” in this folder" if series and have else "There is no image in this folder"
         raise Trouble(what, f"it holds {have}" if have else "; ".join(f"“{line.name}” is {line.seems.lower()}" for line in lines), folder)
     for line in wanted:
+        line.along = sequences
         line.subject, line.copy, line.mend = subject or line.subject, copy, uneven == "mend" and line.mendable
     images = [line.open(progress) for line in wanted]
     for line in lines:

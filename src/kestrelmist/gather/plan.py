@@ -87,6 +87,8 @@ class PlanLine:
     series: Series | None = None
     picture: np.ndarray | None = field(default=None, repr=False)
     opened: Callable[[], Image] | None = field(default=None, repr=False)
+    along: str = "time"
+    """What the files of a sequence are: times, or slices of a stack."""
     broken: str = ""
     """Why its file cannot be read, "" when it can."""
 
@@ -228,7 +230,7 @@ def _seems(series: Series) -> str:
 def _sequence_line(paths: list[Path], rule: SubjectRule) -> PlanLine:
     name = re.sub(r"[\s_\-.]*\d+\D*$", "", paths[0].name) or paths[0].parent.name
     line = PlanLine("sequence", name, _subject_of(paths[0], rule), f"Sequence of {len(paths)} pictures", paths)
-    line.opened = lambda: read_sequence(paths)
+    line.opened = lambda: read_sequence(paths, line.along)
     try:
         _describe(line, line.opened())
     except Trouble as trouble:

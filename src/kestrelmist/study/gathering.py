@@ -48,7 +48,7 @@ def take_lines(study: Study, lines: list[PlanLine], progress: Progress | None = 
                 _take_labels(study, line)
                 taken.labels += 1
             else:
-                taken.keys.append(_take_image(study, line, part, folder, rule))
+                taken.keys.append(_take_image(study, line, _told(part, line, say), folder, rule))
             say(line, "taken in")
         except Cancelled:
             say(line, "stopped")
@@ -60,6 +60,22 @@ def take_lines(study: Study, lines: list[PlanLine], progress: Progress | None = 
     return taken
 
 
+def _told(progress: Progress, line: PlanLine, say: Callable[[PlanLine, str], None]) -> Progress:
+    """A progress that also says how far the line is, in steps of five per cent."""
+    last = [0]
+
+    def listener(fraction: float, what: str) -> None:
+        progress.at(fraction, what)
+        step = int(20 * fraction)
+        if step > last[0]:
+            last[0] = step
+            say(line, f"{5 * step} %")
+
+    own = Progress(listener, progress.title)
+    own.stop = progress.stop
+    return own
+
+
 def _take_image(study: Study, line: PlanLine, progress: Progress, folder: Path | None, rule: SubjectRule) -> int:
     started = time.monotonic()
     progress.at(0.0, f"Reading {line.name}")
@@ -67,7 +83,8 @@ def _take_image(study: Study, line: PlanLine, progress: Progress, folder: Path |
     key = study.add_image(image, progress.part(0.1, 1.0))
     record = study.find(key)
     settings = {"folder": str(folder or line.files[0]), "series": line.series.uid if line.series else line.files[0].name, "subject": line.subject,
-                "copy": line.copy, "uneven": "mend" if line.mend else "refuse", "subject_from": rule.source, "subject_pattern": rule.pattern, "spacing": None}
+                "copy": line.copy, "uneven": "mend" if line.mend else "refuse", "subject_from": rule.source, "subject_pattern": rule.pattern, "spacing": None,
+                "sequences": line.along}
     study.logbook.write(Step("gather", "Gather a folder", settings, {}, {"image 1": {"name": record.name, "hash": record.hash}}, time.monotonic() - started))
     return key
 

@@ -70,6 +70,9 @@ class GatherBench(OperationPages):
         self.subject.setAccessibleName("Subject for all")
         self.copy.setChecked(True)
         self.copy.setToolTip("Otherwise the files stay where they are, and must stay there")
+        self.sequences = QComboBox()
+        self.sequences.addItems(["times", "slices of a stack"])
+        self.sequences.setAccessibleName("What the pictures of a sequence are")
         self.take, self.away = QPushButton("Take in"), QPushButton("Put away")
         self.take.setProperty("kind", "primary")
         self.options = QWidget()
@@ -81,6 +84,10 @@ class GatherBench(OperationPages):
         inner.addLayout(row("Pattern", self.pattern, width=62))
         inner.addLayout(row("Name", self.subject, width=62))
         inner.addWidget(self.copy)
+        self.sequence_row = QWidget()
+        self.sequence_row.setLayout(row("Pictures are", self.sequences, width=84))
+        self.sequence_row.layout().setContentsMargins(0, 0, 0, 0)
+        inner.addWidget(self.sequence_row)
         buttons = QHBoxLayout()
         buttons.addWidget(self.away)
         buttons.addWidget(self.take, 1)
@@ -89,6 +96,7 @@ class GatherBench(OperationPages):
         self.pattern.editingFinished.connect(self._guess)
         self.subject.editingFinished.connect(self._name_all)
         self.copy.toggled.connect(self._copy_all)
+        self.sequences.activated.connect(lambda _: self._sequence_all(self.lines))
         self.take.clicked.connect(lambda: self.take_in())
         self.away.clicked.connect(self.clear)
         return self.options
@@ -183,6 +191,8 @@ class GatherBench(OperationPages):
                            + (f"; look at {trouble} of them." if trouble else "."))
         for line in lines:
             line.copy = self.copy.isChecked()
+        self.sequence_row.setVisible(any(line.kind == "sequence" for line in lines))
+        self._sequence_all(lines)
         self.plan.show_plan(f"Plan for “{name}”", lines)
         self.where.show()
         self.options.show()
@@ -221,6 +231,10 @@ class GatherBench(OperationPages):
             line.copy = on
         if self.lines:
             self.plan.model.dataChanged.emit(self.plan.model.index(0, 0), self.plan.model.index(len(self.lines) - 1, COPY))
+
+    def _sequence_all(self, lines: list[PlanLine]) -> None:
+        for line in lines:
+            line.along = ("time", "slice")[self.sequences.currentIndex()]
 
     def take_in(self, done=None) -> None:
         """Take the ticked lines into the study, in a worker; cancel keeps what is finished."""
