@@ -276,9 +276,9 @@ class NotImagesTest(KindsCase):
             ds.save_as(self.folder / name)
         lines = {line.name: line for line in plan_folder(self.folder)}
         self.assertEqual([lines[n].kind for n in ("Stack", "report", "state", "plan")], ["DICOM", "other", "other", "other"])
-        self.assertEqual(lines["report"].seems, "Basic text sr")
-        self.assertIn("presentation state", lines["state"].seems.lower())
-        self.assertEqual(lines["plan"].seems, "Rt plan")
+        self.assertEqual(lines["report"].seems, "Report (Basic Text SR)")
+        self.assertIn("Presentation state (", lines["state"].seems)
+        self.assertEqual(lines["plan"].seems, "Treatment plan (RT Plan)")
         self.assertEqual([i.name for i in gather(self.folder)], ["Stack"])
 
     def test_dicomdir_lists_its_files(self):

@@ -326,5 +326,5 @@ class FactsTest(PlaceCase):
         for keyword in ("PixelData", "Rows", "Columns"):
             delattr(ds, keyword)
         ds.save_as(self.place / "r" / "sr")
-        with self.assertRaisesRegex(Trouble, "“Report” is basic text sr"):
+        with self.assertRaisesRegex(Trouble, "“Report” is a report .Basic Text SR"):
             gather(self.place / "r")

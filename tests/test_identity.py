@@ -150,6 +150,60 @@ class HeaderTest(IdentityCase):
         self.assertEqual([p.name for p in self.place.iterdir()], ["scans"])
 
 
+class ProfileTest(IdentityCase):
+    """The table itself, against the standard's dictionary of elements."""
+
+    def elements(self):
+        from types import SimpleNamespace
+
+        from pydicom.datadict import DicomDictionary
+        from pydicom.tag import Tag
+
+        for number, (vr, _, _, _, keyword) in DicomDictionary.items():
+            if keyword and Tag(number).group not in (2, 4):
+                yield SimpleNamespace(keyword=keyword, VR=vr.split(" ")[0], tag=Tag(number))
+
+    def test_every_keyword_is_one_of_the_standard(self):
+        from pydicom.datadict import tag_for_keyword
+
+        from kestrelmist.gather import identity_profile as profile
+
+        for table in (profile.REMOVED, profile.EMPTIED, profile.DUMMIES, profile.CHARACTERISTICS, profile.DEVICE, profile.DESCRIPTIONS, profile.SAFE):
+            self.assertEqual([k for k in table if tag_for_keyword(k) is None], [])
+
+    def test_no_person_date_identifier_or_free_text_slips_through(self):
+        from kestrelmist.gather import identity_profile as profile
+
+        rules, kept = Rules(), []
+        for element in self.elements():
+            action = rules.action(element)
+            if element.VR in ("PN", "AE", "UN"):
+                self.assertNotEqual(action, profile.KEEP, element.keyword)
+            if element.VR in ("DA", "DT", "TM", "UI"):
+                self.assertNotIn(action, (profile.KEEP, profile.DUMMY), element.keyword)
+            if element.VR in profile.FREE_TEXT and action == profile.KEEP:
+                kept.append(element.keyword)
+        self.assertLessEqual(set(kept), profile.SAFE)
+        for keyword in ("PatientName", "PatientID", "TextValue", "UnformattedTextValue", "ImageComments", "OperatorsName", "PatientAddress", "InstitutionName", "DeviceSerialNumber"):
+            self.assertNotIn(keyword, kept)
+        for keyword in ("Rows", "PixelSpacing", "ImagePositionPatient", "RescaleSlope", "EchoTime", "PatientPosition", "CodeMeaning", "StackID", "BodyPartExamined"):
+            element = next(e for e in self.elements() if e.keyword == keyword)
+            self.assertEqual(rules.action(element), profile.KEEP, keyword)
+
+    def test_a_real_world_header_keeps_what_an_image_needs(self):
+        from tests.dicom_making import enhanced
+
+        space = straight_space((7, 9, 6))
+        enhanced(self.folder / "e", RNG.integers(0, 99, (2, 6, 9, 7)).astype(np.uint16), space, MREchoSequence=[item(EffectiveEchoTime=42.0)])
+        before = series_image(scan_folder(self.folder)[0])
+        _, _, place = self.clean()
+        after = series_image(scan_folder(place)[0])
+        self.assertEqual(after.shape, before.shape)
+        np.testing.assert_allclose(after.space.affine, before.space.affine)
+        for t in range(2):
+            np.testing.assert_array_equal(after.stored((t,)).exact(), before.stored((t,)).exact())
+
+
 class PixelsTest(IdentityCase):
     def test_keep_an_area_of_every_picture_of_a_packed_clip(self):
         write_clip(self.folder, "T-5", frames=5)

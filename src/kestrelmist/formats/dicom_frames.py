@@ -267,25 +267,18 @@ def _tiles(found: Slice) -> list[Slice]:
             for n in range(count)]
 
 
-_RUNS_BACK: dict[str, bool] = {}
-
-
 def _tiles_run_back(found: Slice) -> bool:
     """Whether the tiles follow each other against the normal of rows and columns, as a private block of the header may say."""
-    uid = str(found.get("SeriesInstanceUID"))
-    if uid not in _RUNS_BACK:
-        _RUNS_BACK[uid] = False
-        try:
-            import pydicom
+    try:
+        import pydicom
 
-            csareader = private_block_reader()
-            block = pydicom.dcmread(found.path, specific_tags=[(0x0029, 0x1010)], stop_before_pixels=True, force=True).get((0x0029, 0x1010))
-            if block is not None:
-                normal = csareader.read(block.value)["tags"]["SliceNormalVector"]["items"]
-                _RUNS_BACK[uid] = float(np.dot(np.array(normal, float), np.cross(*found.orientation))) < 0
-        except Exception:  # no such block, or not what it seems
-            pass
-    return _RUNS_BACK[uid]
+        block = pydicom.dcmread(found.path, specific_tags=[(0x0029, 0x1010)], stop_before_pixels=True, force=True).get((0x0029, 0x1010))
+        if block is None:
+            return False
+        normal = private_block_reader().read(block.value)["tags"]["SliceNormalVector"]["items"]
+        return float(np.dot(np.array(normal, float), np.cross(*found.orientation))) < 0
+    except Exception:  # no such block, or not what it seems
+        return False
 
 
 def private_block_reader():

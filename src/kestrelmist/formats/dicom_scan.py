@@ -207,8 +207,11 @@ def kind_of(found: Slice) -> str:
         return ""
     from pydicom.uid import UID  # small, but its package is not
 
-    name = UID(sop).name
-    return "unknown object" if name == sop else name.replace(" Storage", "").replace("Storage", "").strip().lower()
+    name = UID(sop).name.replace(" Storage", "").replace("Storage", "").strip()
+    if sop == name:
+        return "unknown object"
+    kinds = (("SR", "report"), ("Report", "report"), ("Presentation State", "presentation state"), ("Plan", "treatment plan"), ("Encapsulated", "document"))
+    return next((f"{kind} ({name})" for word, kind in kinds if word in name.replace("-", " ").split() or (" " in word and word in name)), name.lower())
 
 
 def _key(uid: str, picture: Slice) -> tuple:

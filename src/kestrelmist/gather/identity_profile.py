@@ -1,12 +1,11 @@
 """What becomes of each header element: the basic application confidentiality profile of DICOM PS3.15, Annex E, Table E.1-1.
 
-The table is kept by keyword. Elements it does not name are judged by their kind: names of persons, application titles, dates and
-identifiers wherever they stand, and free text whose keyword speaks of persons or places.
+The table is kept by keyword. Elements it does not name are judged by their kind: names of persons are emptied, dates and identifiers
+treated as all others, and free text is removed unless it is known to speak of the machine or the method.
 """
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 
 REMOVE, EMPTY, DUMMY, DATE, TIME, IDENTIFIER, KEEP, INSIDE, SUBJECT = ("removed", "emptied", "replaced", "date", "time", "identifier", "kept", "inside", "subject")
@@ -20,24 +19,24 @@ ConceptualVolumeCombinationDescription ConceptualVolumeDescription Confidentiali
 ContentCreatorIdentificationCodeSequence ContributingEquipmentSequence ContributionDescription CountryOfResidence CurrentObserverTrial CurrentPatientLocation
 CustodialOrganizationSequence DataSetTrailingPadding DecompositionDescription DerivationDescription DetectorID DeviceSettingDescription DeviceLabel DeviceDescription
 DigitalSignatureUID DigitalSignaturesSequence DischargeDiagnosisDescription DistributionAddress DistributionName DosimetricObjectiveUID EntityDescription EntityLabel EntityName
-EntityLongLabel EquipmentFrameOfReferenceDescription EthicsCommitteeApprovalEffectivenessStartDate EthnicGroup EthnicGroups ExpectedCompletionDateTime FindingsGroupRecordingTimeTrial
+EntityLongLabel EquipmentFrameOfReferenceDescription EthicsCommitteeApprovalEffectivenessStartDate EthnicGroup ExpectedCompletionDateTime FindingsGroupRecordingTimeTrial
 FirstTreatmentDate FixationDeviceDescription FlowIdentifierSequence FractionationNotes FractionGroupDescription FrameComments FrameOriginTimestamp GantryID GeneratorID
 GPSLatitude GPSLatitudeRef GPSLongitude GPSLongitudeRef GPSAltitude GPSAltitudeRef GPSTimeStamp GPSSatellites GPSDateStamp HangingProtocolUserIdentificationCodeSequence HumanPerformerName HumanPerformerOrganization IconImageSequence
 IdentifyingComments ImageComments ImagePresentationComments ImagingServiceRequestComments Impressions InstanceOriginStatus InstitutionAddress InstitutionCodeSequence
 InstitutionalDepartmentName InstitutionalDepartmentTypeCodeSequence InstitutionName InstructionDescription InsurancePlanIdentification IntendedRecipientsOfResultsIdentificationSequence
 InterlockDescription InterlockOriginDescription InterpretationApproverSequence InterpretationAuthor InterpretationDiagnosisDescription InterpretationIDIssuer
-InterpretationRecorder InterpretationText InterpretationTranscriber IrradiationEventIdentification IssuerOfAdmissionID IssuerOfAdmissionIDSequence IssuerOfPatientID IssuerOfServiceEpisodeID
+InterpretationRecorder InterpretationText InterpretationTranscriber IssuerOfAdmissionID IssuerOfAdmissionIDSequence IssuerOfPatientID IssuerOfServiceEpisodeID
 IssuerOfServiceEpisodeIDSequence LensMake LensModel LensSerialNumber LensSpecification LongDeviceDescription MAC MakerNote MedicalAlerts MedicalRecordLocator MilitaryRank
 ModifiedAttributesSequence ModifiedImageDescription ModifyingDeviceID MostRecentTreatmentDate MultienergyAcquisitionDescription NameOfPhysiciansReadingStudy
 NamesOfIntendedRecipientsOfResults NonconformingModifiedAttributesSequence NonconformingDataElementValue ObservationDateTrial ObservationTimeTrial Occupation OperatorIdentificationSequence OperatorsName
-OriginalAttributesSequence OrderCallbackPhoneNumber OrderCallbackTelecomInformation OrderEnteredBy OrderEntererLocation OriginatorOfInterlockUID OtherPatientIDs OtherPatientIDsSequence OtherPatientNames OverlayComments
+OriginalAttributesSequence OrderCallbackPhoneNumber OrderCallbackTelecomInformation OrderEnteredBy OrderEntererLocation OtherPatientIDs OtherPatientIDsSequence OtherPatientNames
 ParticipantSequence ParticipationDateTime PatientAddress PatientAlternativeCalendar PatientBirthDateInAlternativeCalendar PatientBirthName PatientBirthTime PatientComments PatientDeathDateInAlternativeCalendar PatientInstitutionResidence
 PatientInsurancePlanCodeSequence PatientMotherBirthName PatientPrimaryLanguageCodeSequence PatientPrimaryLanguageModifierCodeSequence PatientReligiousPreference
 PatientSetupPhotoDescription PatientTelecomInformation PatientTelephoneNumbers PatientTransportArrangements PerformedLocation
 PerformedProcedureStepDescription PerformedProcedureStepID PerformedStationAETitle PerformedStationGeographicLocationCodeSequence PerformedStationName
 PerformedStationNameCodeSequence PerformingPhysicianIdentificationSequence PerformingPhysicianName PersonAddress PersonTelecomInformation PersonTelephoneNumbers PhysicianApprovingInterpretation
-PhysiciansOfRecord PhysiciansOfRecordIdentificationSequence PhysiciansReadingStudyIdentificationSequence PlateID PredecessorTracerUID PrescriptionDescription PrescriptionNotesSequence
-PriorTreatmentDoseDescription ProcedureStepCancellationDateTime ProjectName ProcessedPathology ReasonForOmissionDescription ReasonForRequestedProcedureCodeSequence ReasonForStudy ReasonForSuperseding
+PhysiciansOfRecord PhysiciansOfRecordIdentificationSequence PhysiciansReadingStudyIdentificationSequence PlateID PrescriptionDescription PrescriptionNotesSequence
+PriorTreatmentDoseDescription ProcedureStepCancellationDateTime ReasonForOmissionDescription ReasonForRequestedProcedureCodeSequence ReasonForStudy ReasonForSuperseding
 ReasonForTheImagingServiceRequest ReasonForTheRequestedProcedure ReasonForVisit ReasonForVisitCodeSequence RecordedRTControlPointDateTime ReferencedDigitalSignatureSequence ReferencedPatientAliasSequence ReferencedPatientPhotoSequence ReferencedPatientSequence ReferencedSOPInstanceMACSequence
 ReferringPhysicianAddress ReferringPhysicianIdentificationSequence ReferringPhysicianTelephoneNumbers RegionOfResidence RequestAttributesSequence RequestedContrastAgent RequestedProcedureComments
 RequestedProcedureDescription RequestedProcedureID RequestedProcedureLocation RequestedSeriesDescription RequestingPhysician RequestingPhysicianIdentificationSequence RequestingService
@@ -72,14 +71,19 @@ DESCRIPTIONS = frozenset("SeriesDescription ProtocolName StudyDescription Perfor
 """Kept with the option for descriptions, words of identity taken out; removed without."""
 SUBJECTS = frozenset(("PatientName", "PatientID"))
 SAFE = frozenset("""
-PatientPosition PatientOrientation PatientOrientationCodeSequence PatientOrientationModifierCodeSequence PatientGantryRelationshipCodeSequence PatientSpeciesDescription
-PatientSpeciesCodeSequence PatientSupportAngle PatientIdentityRemoved PatientEyeMovementCommanded BodyPartExamined CodeMeaning CodeValue LUTExplanation LUTDescription SegmentLabel SegmentDescription
-DeidentificationMethod ContentLabel ContentDescription ImageLaterality SpecificCharacterSet LocationOfMeasuredBeamDiameter FilterMaterial AnatomicRegionSequence CodingSchemeDesignator PatientSupportType
-PatientSupportID StackID ManufacturerModelName Manufacturer SoftwareVersions ReceiveCoilName TransmitCoilName SequenceName ConvolutionKernel ScanOptions
+Manufacturer ManufacturerModelName ManufacturerRelatedModelGroup SoftwareVersions CodeValue ExtendedCodeValue LongCodeValue CodeMeaning ExtendedCodeMeaning CodingSchemeDesignator
+CodingSchemeVersion CodingSchemeRegistry CodingSchemeName PatientSpeciesDescription PatientBreedDescription DeidentificationMethod SequenceName PulseSequenceName Radiopharmaceutical ImagedNucleus ResonantNucleus
+ContrastBolusRoute TriggerSourceOrType CardiacFramingType RadiopharmaceuticalRoute PVCRejection FilterType TypeOfFilters FilterMaterial AcquisitionMode ConvolutionKernel ReceiveCoilName
+TransmitCoilName ReceiveCoilManufacturerName TransmitCoilManufacturerName MultiCoilElementName MultiCoilConfiguration PlateType PhosphorType AcquisitionDeviceProcessingCode AcquisitionDeviceProcessingDescription
+TransducerData TransducerType ProcessingFunction DetectorMode GridAbsorbingMaterial GridSpacingMaterial ASLBolusCutoffTechnique ImageFilter ApplicationVersion ApplicationName PositionReferenceIndicator StackID
+RescaleType WindowCenterWidthExplanation LUTExplanation LUTLabel ModalityLUTType MaskOperationExplanation ChannelLabel AttenuationCorrectionMethod ReconstructionMethod
+ReconstructionAlgorithm DetectorLinesOfResponseUsed ScatterCorrectionMethod RandomsCorrectionMethod HistogramExplanation SegmentLabel SegmentDescription SegmentAlgorithmName AlgorithmName AlgorithmVersion
+AlgorithmSource AlgorithmParameters PixelValueMappingExplanation DimensionDescriptionLabel LocationOfMeasuredBeamDiameter ROIName ROIObservationLabel EXIFVersion OpticalPathDescription OpticalPathIdentifier
+FunctionalGroupPrivateCreator DimensionIndexPrivateCreator ContrastBolusIngredient
 """.split())
-TELLING = re.compile(r"Patient|Person|Physician|Operator|Observer|Name$|Address|Telephone|Telecom|Institution|Comment|History|Location|Contact|Author|Owner|Responsible|Requesting|Admission|Insurance"
-                     r"|Identification|Identifier|Residence|Description|Narrative|Notes|Trial|Staff")
-"""Keywords of free text that may speak of persons or places."""
+"""Free text that speaks of the machine, the method or the kind of thing; all other free text is removed."""
+DATA_GROUPS = (0x0028, 0x0066, 0x5400, 0x7FE0)
+"""Groups whose bytes are pixels, colour profiles, surfaces and waveforms."""
 FREE_TEXT = ("LO", "SH", "ST", "LT", "UT", "UC", "UR")
 
 SAFE_PRIVATE = {
@@ -141,13 +145,11 @@ class Rules:
             return TIME
         if keyword in DUMMIES:
             return DUMMY if vr in (*FREE_TEXT, "PN") else REMOVE
-        if keyword in SAFE:
-            return KEEP
-        if vr in ("PN", "AE"):
-            return EMPTY if vr == "PN" else REMOVE
-        if vr == "UN" or (vr in FREE_TEXT and (not keyword or TELLING.search(keyword))):
-            return REMOVE
-        return KEEP
+        if vr == "PN":
+            return EMPTY
+        if vr in ("AE", "UN") or (vr == "OB" and element.tag.group not in DATA_GROUPS):
+            return REMOVE  # the title of a program, an element nobody knows, a document packed into bytes
+        return REMOVE if vr in FREE_TEXT and keyword not in SAFE else KEEP
 
     def private_action(self, creator: str, tag) -> str:
         """What becomes of a private element."""

@@ -121,7 +121,7 @@ class PlanLine:
         elif self.opened is not None:
             image = self.opened()
         else:
-            raise Trouble(f"“{self.name}” is no image but {self.seems.lower()}", "choose an image", self.files[0])
+            raise Trouble(f"“{self.name}” is no image but {self.seems[:1].lower()}{self.seems[1:]}", "choose an image", self.files[0])
         image.name, image.subject, image.origin.copy = self.name, self.subject, self.copy
         image.modality = image.modality or self.modality
         return image
@@ -206,7 +206,7 @@ def _series_line(series: Series, rule: SubjectRule) -> PlanLine:
     problems = list(series.problems)
     if series.kind:
         labels = series.kind in ("segmentation", "structure set")
-        return PlanLine("labels" if labels else "other", series.description, rule.subject(values), f"Labels ({series.kind})" if labels else series.kind.capitalize(),
+        return PlanLine("labels" if labels else "other", series.description, rule.subject(values), f"Labels ({series.kind})" if labels else series.kind[:1].upper() + series.kind[1:],
                         series.files, date=series.date, modality=series.modality, problems=problems, take=labels, series=series)
     columns, rows = series.matrix
     depth = f"×{series.depth}" if series.depth > 1 else ""

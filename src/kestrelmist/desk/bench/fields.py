@@ -49,7 +49,7 @@ class AreaField(_WithButton):
     """Column, row, columns and rows of an area; framed by hand on the lead picture, or typed."""
 
     def __init__(self, desk: Desk):
-        super().__init__("Frame it on the picture", "Frame an area on the picture", below=True)
+        super().__init__("Frame it", "Frame an area on the picture", below=True)
         self.desk = desk
         self.field.setProperty("kind", "figures")
         self.field.setPlaceholderText("column, row, columns, rows")
