@@ -171,6 +171,51 @@ class PlanDeskTest(DeskCase):
         for part in ("8 × 7 × 5 voxels", "3 times, 2 s apart", "Repetition time 2 s", "Echo time 30 ms", "Taken on 2031-02-14"):
             self.assertIn(part, words)
 
+    def test_labels_are_drawn_and_measured_on_series_and_colours(self):
+        self.take_all()
+        self.desk.set_stage("Outline")
+        for name, place, wanted in (("Run", (1,), None), ("photo", (), "brightness")):
+            self.show(name)
+            if place:
+                self.desk.go_along(0, place[0])
+                self.settle(self.window)
+            self.desk.new_label("Spot")
+            self.desk.set_settings(size=3 * self.desk.record.space.spacing[0], only_in_range=False)
+            self.press(self.window.bench.outline.tools["brush"])
+            centre = self.desk.record.space.to_world((4, 3, 0 if wanted else 2))
+            self.desk.go_to(centre)
+            canvas = self.window.table.lead.canvas
+            QTest.mouseClick(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, self.pixel(canvas, centre))
+            self.settle(self.window)
+            inside = self.desk.labels.data == 1
+            self.assertGreater(int(inside.sum()), 2, name)
+            self.desk.run("measure labels", {})
+            self.settle(self.window)
+            values = self.desk.image.grey().data
+            self.assertAlmostEqual(self.window.drawer.results.table.column("mean")[0], float(values[inside].mean()), places=3)
+        self.assertEqual(self.troubles, [])
+        measured = [e for e in self.desk.study.logbook.entries() if e.operation == "measure labels"]
+        self.assertEqual([e.settings.get("frame") for e in measured], ["2", None])
+
+    def test_a_radiograph_of_the_other_kind_is_shown_the_right_way(self):
+        from tests.dicom_making import one
+
+        dark = np.full((30, 40), 3900, np.uint16)
+        dark[10:20, 10:30] = 100  # bone, stored low
+        one(self.place / "x" / "ray", dark, "DX", "1.2.840.10008.5.1.4.1.1.1.1", "MONOCHROME1", ImagerPixelSpacing=["0.1", "0.1"], PatientOrientation=["R", "F"], description="Ray")
+        self.window.gather([self.place / "x"])
+        self.settle(self.window)
+        self.press(self.gather.take)
+        self.settle(self.window)
+        self.assertEqual((self.desk.look.colour_map, self.window.table.lead.plane.name), ("Grey, inverted", "Coronal"))
+        canvas = self.window.table.lead.canvas
+        pixels = canvas.render_pixels()
+        at = [canvas.current_view().to_pixel(self.desk.record.space.to_world(v)) for v in ((20, 15, 0), (3, 3, 0))]
+        bone, air = (int(pixels[round(y), round(x)]) & 255 for x, y in at)
+        self.assertGreater(bone, air + 150)
+        self.assertEqual(canvas.current_view().letters()["right"], "R")
+        self.assertIn("at the detector", " ".join(self.desk.record.notes))
+
     def test_the_whole_study_is_converted(self):
         self.take_all()
         self.gather.convert_all(self.place / "bids")

@@ -214,9 +214,17 @@ def _series_line(series: Series, rule: SubjectRule) -> PlanLine:
     spacing = series.spacing
     words = "no scale given" if spacing is None else "×".join(f"{s:.3g}" for s in (spacing if series.depth > 1 else spacing[:2])) + " mm"
     line = PlanLine("DICOM", series.description, rule.subject(values), _seems(series), series.files, f"{columns}×{rows}{depth}{volumes}", words, series.date,
-                    series.modality, problems, series=series, picture=thumbnail_values(series))
+                    series.modality, problems, series=series, picture=_small(thumbnail_values(series)))
     line.take = not line.refused and not line.mendable and not any("second copy" in p for p in problems)
     return line
+
+
+def _small(picture: np.ndarray | None) -> np.ndarray | None:
+    """A picture thinned to what a small one needs, so that the window has little to do with it."""
+    if picture is None:
+        return None
+    step = max(1, max(picture.shape[:2]) // SIDE)
+    return np.ascontiguousarray(picture[::step, ::step])
 
 
 def _seems(series: Series) -> str:
