@@ -334,6 +334,13 @@ class LabelObjectsTest(KindsCase):
 
         return Study(self.place / "study", create=True)
 
+    def test_two_objects_on_one_image_join(self):
+        masks = self.masks()
+        segmentation(self.folder / "seg1", {"Left": masks["Left"]}, self.space, *self.uids)
+        segmentation(self.folder / "seg2", {"Right": masks["Right"]}, self.space, *self.uids)
+        (image,) = gather(self.folder)
+        self.assert_labels(image.labels, image)
+
     def test_segmentation_opened_later_respects_locks(self):
         segmentation(self.place / "seg", self.masks(), self.space, *self.uids)
         image = self.image()

@@ -1,6 +1,7 @@
 """Identity: header, pixels, words burned in, and the check that nothing was left."""
 
 import csv
+from unittest import mock
 
 import numpy as np
 import pydicom
@@ -130,15 +131,29 @@ class HeaderTest(IdentityCase):
         self.assertNotIn((0x0019, 0x1028), ds)
         self.assertEqual([i.CodeValue for i in ds.DeidentificationMethodCodeSequence], ["113100", "113108", "113109", "113105"])
 
-    def test_what_would_leak_is_refused_and_nothing_is_kept(self):
+    def test_words_typed_where_codes_belong_are_taken_out(self):
         self.series()
         for path in self.folder.iterdir():
             ds = pydicom.dcmread(path)
-            ds.ImageType = ["ORIGINAL", "PRIMARY", "ALDER"]  # a coded element that no rule removes
+            ds.ImageType, ds.ConvolutionKernel = ["ORIGINAL", "PRIMARY", "ALDER"], "B30 for alder"
             ds.save_as(path)
-        with self.assertRaisesRegex(Trouble, "“ALDER” still stands in the header"):
-            self.clean()
+        found, outcome, _ = self.clean()
+        self.assertEqual((list(found[0].ImageType), found[0].ConvolutionKernel), (["ORIGINAL", "PRIMARY", "REMOVED"], "B30 for"))
+        self.assertEqual(outcome.done[("ImageType", "(0008,0008)", "cleaned")], 4)
+
+    def test_what_would_leak_is_refused_and_nothing_is_kept(self):
+        from kestrelmist.gather import identity_profile
+
+        self.series()
+        with mock.patch.object(identity_profile, "SAFE_PRIVATE", {("HOLLOWMERE", 0x0099, 0x01)}):  # as if the list of safe ones were wrong
+            with self.assertRaisesRegex(Trouble, "“Alder” still stands in the header"):
+                self.clean()
         self.assertEqual([p.name for p in self.place.iterdir()], ["scans"])
+
+    def test_short_numbers_as_identifiers_are_no_hindrance(self):
+        self.series(PatientID="001", StationName="CT1")
+        (ds, *_), _, _ = self.clean()
+        self.assertNotEqual(str(ds.PatientID), "001")
 
     def test_a_broken_file_stops_it_whole(self):
         self.series()
@@ -323,6 +338,7 @@ class DoorsTest(IdentityCase):
         table = deidentify(self.folder, self.place / "out", subject="HM-99")
         with open(self.place / "out" / "identity-report.csv") as stream:
             self.assertEqual(len(list(csv.reader(stream))), len(table.rows) + 1)
+        self.assertNotIn("lder", (self.place / "out" / "identity-report.csv").read_text())
         stripped = read_nifti(self.place / "out" / "image 001.nii.gz")
         self.assertEqual(stripped.shape, (5, 6, 7))
         for path in (self.place / "out").iterdir():
@@ -337,7 +353,8 @@ class DoorsTest(IdentityCase):
         with Study(self.place / "study", create=True) as study:
             study.run("gather", folder=self.folder)
             (name,) = [r.name for r in study.records()]
-            study.run("deidentify-image", image=name, subject="HM-99")
+            study.run("deidentify-image", image=name, subject="HM-99", key="tell nobody")
+            self.assertNotIn("tell nobody", str([e.settings for e in study.logbook.entries()]))
             old, new = study.find("K-7781/" + name), study.find("HM-99/" + f"{name}, without identity")
             np.testing.assert_array_equal(study.image(new.id).data, study.image(old.id).data)
             self.assertNotIn("Alder", str(new.facts))

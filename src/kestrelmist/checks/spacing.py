@@ -15,7 +15,7 @@ def spacing_unsure(subject: Subject) -> list[Notice]:
     for note in subject.image.origin.notes:
         if not space.sides_known and ("sides are unknown" in note or "spacing is missing" in note):
             if "sides are unknown" in note:
-                notices.append(Notice("look", f"{note}.", None, "spacing_unsure"))
+                notices.append(Notice("look", f"{note}.", Mend("Show facts", "facts"), "spacing_unsure"))
         elif "gives no scale" in note and space.unit == "px":
             continue
         elif "sides are unknown" in note or "spacing" in note or "voxel size" in note:

@@ -33,7 +33,8 @@ class Unit:
 
 @dataclass(frozen=True)
 class Role:
-    """What a text or path parameter names: "label", "folder", "file", or "new" for a file or folder to be made."""
+    """What a text or path parameter names: "label", "folder", "file", "new" for a file or folder to be made, or "secret" for a word that
+    is never written down."""
 
     text: str
 
@@ -53,6 +54,7 @@ Spacing = Annotated[tuple[float, float, float], Unit("mm"), Between(1e-9, 1e6)]
 LabelName = Annotated[str, Role("label")]
 FolderPath = Annotated[Path, Role("folder")]
 FilePath = Annotated[Path, Role("file")]
+Secret = Annotated[str, Role("secret")]
 NewPath = Annotated[Path, Role("new")]
 
 

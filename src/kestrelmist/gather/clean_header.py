@@ -19,6 +19,9 @@ WORDS_OF = ("PatientName", "PatientID", "OtherPatientIDs", "OtherPatientNames", 
 """Elements whose words must not be found anywhere in the result."""
 
 
+CODED = ("CS", "LO", "SH", "ST", "LT", "UT", "UC")
+
+
 @dataclass
 class Cleaner:
     """Cleans the files of one piece of work. The same key gives the same new identifiers.
@@ -119,6 +122,8 @@ class Cleaner:
                 return "kept" if element.value == before else "cleaned"
             element.value = "REMOVED" if element.VR != "PN" else "REMOVED^"
             return "replaced"
+        if element.VR in CODED and not tag.is_private and self._cleaned(element):
+            return "cleaned"
         return "kept" if action == KEEP and (keyword.startswith("Patient") or tag.is_private) and not tag.is_private_creator else ""
 
     def _moment(self, ds, tag, element, action: str) -> str:
@@ -143,9 +148,21 @@ class Cleaner:
         del ds[tag]
         return "removed"
 
+    def _cleaned(self, element) -> bool:
+        """Take words of identity out of a kept text, where somebody has typed them into a field meant for codes."""
+        values = [str(v) for v in element.value] if element.VM > 1 else [str(element.value or "")]
+        new = [v if self._without_words(v) == v else self._without_words(v) or "REMOVED" for v in values]
+        if new == values:
+            return False
+        element.value = new if element.VM > 1 else new[0]
+        return True
+
     def _without_words(self, text: str) -> str:
-        for word in sorted(self.words, key=len, reverse=True):
+        before = text
+        for word in sorted(self.words - {self._new_subject}, key=len, reverse=True):
             text = re.sub(rf"(?i)(?<![0-9a-z]){re.escape(word)}(?![0-9a-z])", "", text)
+        if text == before:
+            return text
         return re.sub(r"\s{2,}", " ", text).strip(" ,;-_/")
 
     def _say(self, ds) -> None:
@@ -183,8 +200,10 @@ def words_of_identity(ds, rules: Rules) -> set[str]:
             continue
         if keyword in ds and ds[keyword].value:
             for part in re.split(r"[\^=\\,;]+|\s{2,}", "\\".join(map(str, ds[keyword].value)) if ds[keyword].VM > 1 else str(ds[keyword].value)):
-                if len(part.strip()) >= 3:
-                    found.add(part.strip())
+                part = part.strip()
+                # short numbers stand in every header; they would be found where they mean something else
+                if len(part) >= (6 if part.isdigit() else 3):
+                    found.add(part)
     return found
 
 

@@ -36,8 +36,8 @@ class Outcome:
     texts: list[tuple[str, int, int]] = field(default_factory=list)
     left_out: list[tuple[str, str]] = field(default_factory=list)
 
-    def report(self, title: str) -> Table:
-        """What was removed, replaced and kept, and what to look at."""
+    def report(self, title: str, named: bool = True) -> Table:
+        """What was removed, replaced and kept, and what to look at; with `named` false, no old file name stands in it."""
         table = Table(title, [Column("element"), Column("tag"), Column("what"), Column("files")])
         order = {"removed": 0, "emptied": 1, "replaced": 2, "shifted": 3, "counted from the start": 4, "cleaned": 5, "kept": 6}
         for (name, tag, action), count in sorted(self.done.items(), key=lambda i: (order.get(i[0][2], 9), i[0][0])):
@@ -47,7 +47,7 @@ class Outcome:
         for name, first, count in self.texts:
             table.rows.insert(0, (f"Words likely left in “{name}”: {count} picture{'s' if count != 1 else ''}, the first is {first}", "", "look", count))
         for name, reason in self.left_out:
-            table.rows.append((name, "", f"left out: {reason}", 1))
+            table.rows.append((name if named else "A file", "", f"left out: {reason}" if named else "left out", 1))
         return table
 
 

@@ -10,6 +10,7 @@ from ..core.operation import FolderPath, Spacing, operation
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
 from ..formats.dicom_labels import read_dicom_labels, referenced_series
+from .open_labels import merged
 from .plan import PlanLine, SubjectRule, plan_folder
 
 SOURCES = Literal["patient id", "patient name", "folder", "file name"]
@@ -99,7 +100,11 @@ def attach_labels(line: PlanLine, images: list[Image]) -> Image | None:
         for image in images:
             if image.facts.get(fact) in wanted and not image.axes:
                 for path in line.files:
-                    image.labels = read_dicom_labels(path, image.space)
+                    found = read_dicom_labels(path, image.space)
+                    if image.labels is None:
+                        image.labels = found
+                    else:
+                        merged(image.labels, found, "").apply(image.labels)
                 return image
     return None
 

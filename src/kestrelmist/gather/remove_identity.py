@@ -12,7 +12,7 @@ import numpy as np
 from ..core.errors import Cancelled, Trouble
 from ..core.image import Image, Origin
 from ..core.labels import LabelMap
-from ..core.operation import Between, FolderPath, LabelName, NewPath, Unit, operation
+from ..core.operation import Between, FolderPath, LabelName, NewPath, Secret, Unit, operation
 from ..core.progress import Progress, silent
 from ..core.table import Table
 from ..formats.dicom_scan import scan_files
@@ -30,7 +30,7 @@ DATES = Literal["remove", "shift"]
 @operation("gather", "Remove identity from a folder", name="deidentify", keywords="anonymise anonymize confidential patient names burned-in text privacy")
 def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES = "remove", keep_characteristics: bool = False, keep_device: bool = False,
                keep_descriptions: bool = False, keep_safe_private: bool = True, pixels: PIXELS = "leave", area: Area | None = None,
-               picture: Annotated[int, Between(1, 1e7)] | None = None, fill: float = 0.0, key: str = "", progress: Progress = silent()) -> Table:
+               picture: Annotated[int, Between(1, 1e7)] | None = None, fill: float = 0.0, key: Secret = "", progress: Progress = silent()) -> Table:
     """Copy a folder of scans without what tells whose they are: header by the basic profile of DICOM PS3.15, and words in pixels.
 
     Every series gets new identifiers, the same ones each time, and is opened again to check it. The originals stay as they are.
@@ -79,21 +79,21 @@ def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES 
     to.mkdir(parents=True, exist_ok=True)
     for n, path in enumerate(progress.part(0.8, 1.0).over(others, what="Stripping headers")):
         try:
-            strip_other(path, to / f"image {n + 1:03d}{bare_name(path)}")
-            outcome.done[(f"{path.name}: header", "", "removed")] += 1
+            target = to / f"image {n + 1:03d}{bare_name(path)}"
+            strip_other(path, target)
+            outcome.done[(f"{target.name}: all facts of the header", "", "removed")] += 1
         except Cancelled:
             raise
         except Trouble as trouble:
             outcome.left_out.append((path.name, str(trouble)))
-    table = outcome.report("Identity removed")
-    table.save_csv(to / "identity-report.csv")
-    return table
+    outcome.report("Identity removed", named=False).save_csv(to / "identity-report.csv")
+    return outcome.report("Identity removed")
 
 
 @operation("gather", "Remove identity", name="deidentify-image", keywords="anonymise anonymize confidential patient names burned-in text privacy blank", takes="series colour")
 def deidentify_image(image: Image, labels: LabelMap, subject: str = "", dates: DATES = "remove", keep_characteristics: bool = False, keep_device: bool = False,
                      keep_descriptions: bool = False, keep_safe_private: bool = True, pixels: PIXELS = "leave", area: Area | None = None, region: LabelName = "",
-                     picture: Annotated[int, Between(1, 1e7)] | None = None, fill: float = 0.0, key: str = "", progress: Progress = silent()) -> Image:
+                     picture: Annotated[int, Between(1, 1e7)] | None = None, fill: float = 0.0, key: Secret = "", progress: Progress = silent()) -> Image:
     """Make a new image without what tells whose it is; the original stays until you take it away.
 
     See "Remove identity from a folder". A report of what was removed, replaced and kept comes with it.

@@ -128,7 +128,7 @@ def step_of(call: Call, result, outputs: dict | None = None) -> Step:
     """A call's line in the logbook."""
     if isinstance(result, LabelEdit):
         outputs = {"labels": {"name": result.title, "voxels": result.patch.voxels if result.patch else 0}}
-    return Step(call.operation.name, call.operation.title, _plain(call.settings) | ({"frame": call.frame} if call.frame else {}), _inputs_of(call), outputs or {}, call.seconds)
+    return Step(call.operation.name, call.operation.title, _plain(call) | ({"frame": call.frame} if call.frame else {}), _inputs_of(call), outputs or {}, call.seconds)
 
 
 def _inputs_of(call: Call) -> dict:
@@ -142,5 +142,7 @@ def _inputs_of(call: Call) -> dict:
     return found
 
 
-def _plain(settings: dict) -> dict:
-    return {k: list(v) if isinstance(v, tuple) else str(v) if isinstance(v, Path) else v for k, v in settings.items()}
+def _plain(call: Call) -> dict:
+    """Settings as the logbook writes them; secrets are left out."""
+    secret = {p.name for p in call.operation.settings if p.role == "secret"}
+    return {k: list(v) if isinstance(v, tuple) else str(v) if isinstance(v, Path) else v for k, v in call.settings.items() if k not in secret}

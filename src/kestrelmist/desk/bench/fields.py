@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from ..desk_model import Desk
@@ -48,6 +49,8 @@ class PathField(_WithButton):
 class AreaField(_WithButton):
     """Column, row, columns and rows of an area; framed by hand on the lead picture, or typed."""
 
+    framed = Signal()
+
     def __init__(self, desk: Desk):
         super().__init__("Frame it", "Frame an area on the picture", below=True)
         self.desk = desk
@@ -68,3 +71,4 @@ class AreaField(_WithButton):
         if self.desk.framed is not None:
             self.field.setText(self.desk.framed.text)
             self.field.setCursorPosition(0)
+            self.framed.emit()

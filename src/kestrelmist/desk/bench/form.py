@@ -33,6 +33,9 @@ class OperationForm(QWidget):
             field.setToolTip(p.help)
             self.fields[p.name] = field
             form.addRow(p.words, field)
+        for field in self.fields.values():
+            if isinstance(field, AreaField) and isinstance(self.fields.get("pixels"), QComboBox):
+                field.framed.connect(self._use_area)
         column.addLayout(form)
         self.trouble = QLabel()
         self.trouble.setProperty("kind", "wrong")
@@ -86,10 +89,18 @@ class OperationForm(QWidget):
         else:
             field = QLineEdit("" if p.required or p.default is None else str(p.default))
             field.setProperty("kind", "figures")
+            if p.role == "secret":
+                field.setEchoMode(QLineEdit.EchoMode.Password)
             if p.kind is tuple and p.unit == "mm" and p.required:
                 field.setText(", ".join(f"{v:.3f}" for v in desk.crosshair))
         field.setAccessibleName(p.words)
         return field
+
+    def _use_area(self) -> None:
+        """An area was framed to be used: the choice that leaves the pixels alone gives way to the first that does not."""
+        pixels = self.fields["pixels"]
+        if pixels.currentIndex() == 0:
+            pixels.setCurrentIndex(1)
 
     def values(self) -> dict[str, Any]:
         """What the fields hold, checked by the operation; raises Trouble."""
