@@ -5,13 +5,14 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import tempfile
 from pathlib import Path
 
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
-from ..formats.nifti import save_nifti
+from ..formats.nifti import read_nifti, save_nifti
 from ..formats.opening import reopened_image
 
 
@@ -44,6 +45,19 @@ def keep_files(folder: Path, key: int, image: Image, progress: Progress) -> tupl
     finally:
         shutil.rmtree(beside, ignore_errors=True)
     return origin.format or "NIfTI", [f"images/{key}/{name}" for name in names], reading
+
+
+def written_series(folder: Path, image: Image, progress: Progress) -> Image:
+    """A computed series, worked out once and written; the image that is given back reads it from there.
+
+    Without this each volume would be computed anew for its hash, its thumbnail and its file.
+    """
+    holder = tempfile.TemporaryDirectory(prefix=".new-", dir=folder / "images")
+    path = Path(holder.name) / "values.nii"
+    save_nifti(path, image, progress)
+    made = image.like(read_nifti(path)._fetch)
+    made.origin = Origin("NIfTI", [path], notes=list(image.origin.notes), holder=holder, report=image.origin.report)
+    return made
 
 
 def _copy_all(origin: Origin, place: Path, progress: Progress) -> list[str]:

@@ -103,7 +103,8 @@ def keep(study: Study, call: Call, result, progress: Progress | None = None, app
         for n, image in enumerate(images):
             image.subject = image.subject or (call.record.subject if call.record else "")
             kept.append(study.add_image(image, progress.part(n / len(images), (n + 1) / len(images))))
-            outputs[f"image {n + 1}"] = {"name": image.name, "hash": image.content_hash()}
+            record = study.find(kept[-1])
+            outputs[f"image {n + 1}"] = {"name": record.name, "hash": record.hash}
     elif isinstance(result, LabelEdit):
         study.keep_edit(call.record.id, result, applied, step_of(call, result))
         return kept

@@ -143,6 +143,8 @@ class Study:
         Raises Trouble when the study is read-only, the disk is full, or the very same image is there already.
         """
         progress = progress or silent()
+        if image.axes and not image.origin.files and not self.read_only:
+            image = image_store.written_series(self.folder, image, progress.part(0.0, 0.4))
         if not image.levels and not image.axes:
             image.fetch(progress.part(0.0, 0.4))
         digest = image.content_hash(progress.part(0.4, 0.5))
