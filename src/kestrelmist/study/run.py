@@ -69,7 +69,8 @@ def settle(study: Study, name: str, given: dict[str, Any]) -> Call:
         for p in operation.inputs:
             call.arguments[p.name] = study.image(call.record.id) if p.kind is Image else study.labels(call.record.id)
             if p.kind is Image and frame is not None:
-                call.arguments[p.name], call.frame = picked(call.arguments[p.name], frame), str(frame)
+                call.arguments[p.name] = picked(call.arguments[p.name], frame)
+                call.frame = frame.strip() if isinstance(frame, str) else ",".join(str(v) for v in np.ravel(frame))
     return call
 
 
