@@ -290,6 +290,25 @@ class PixelsTest(IdentityCase):
         self.assertEqual(after.axes[0].labels, ("front", "back"))
 
 
+    def test_an_area_is_that_of_the_picture_as_it_is_seen(self):
+        """The back view of a planar pair is stored the other way round, and the slices of a tiled volume lie side by side in a file."""
+        from kestrelmist.demo import anatomy
+        from kestrelmist.demo.animal import Animal
+        from kestrelmist.demo.more_scans import write_odour_run
+
+        animal = Animal("plain", np.full((anatomy.FIELDS, 3, 3, 3), -1, np.float32), *(np.zeros((3, 3, 3), np.float32),) * 2, 4)
+        write_planar_pair(self.folder / "nm", "T-5")
+        write_odour_run(self.folder / "mr", animal, "T-5", times=2)
+        for name in ("nm", "mr"):
+            image = series_image(scan_folder(self.folder / name)[0])
+            for what in ("blank the area", "keep the area"):
+                made = deidentify_image(image, labelled(image), pixels=what, area=(3, 5, 20, 30), fill=1)
+                inside = np.zeros(image.space.shape, bool)
+                inside[3:23, 5:35] = True
+                for index in image.indices():
+                    np.testing.assert_array_equal(made.stored(index).exact(), np.where(inside == (what == "blank the area"), 1, image.stored(index).exact()))
+
+
 class TextFinderTest(IdentityCase):
     def test_words_of_many_sizes_and_both_ways_are_found(self):
         found = 0

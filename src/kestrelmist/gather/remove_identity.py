@@ -43,7 +43,7 @@ def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES 
     to : path
         The new folder.
     subject : text
-        New name of the subject; made from the old one when left out.
+        New name of the subject, when there is one only; made from the old one when left out.
     dates : "remove" or "shift"
         Remove dates, or move all dates of a subject by the same number of days.
     keep_characteristics : bool
@@ -57,7 +57,7 @@ def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES 
     pixels : text
         Keep only an area of every picture, or blank it.
     area : column, row, columns, rows
-        The area, in pixels counted from 0.
+        The area, in pixels of the stored pictures, counted from 0.
     picture : number
         Only this picture of each series, counted from 1; all when left out.
     fill : number
@@ -68,6 +68,10 @@ def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES 
     lines = plan_folder(folder, progress=progress.part(0.0, 0.1))
     rule = pixel_rule(pixels, area, picture, fill)
     cleaner = cleaner_for(Rules(dates, keep_characteristics, keep_device, keep_descriptions, keep_safe_private), subject, key)
+    named = sorted({line.series.subject for line in lines if line.series is not None})
+    if subject and len(named) > 1:
+        raise Trouble(f"This folder holds {len(named)} subjects, and all would get the name “{subject}”",
+                      "leave the name out, so that each gets one of its own, or do one subject at a time", folder)
     files = [path for line in lines if line.kind in ("DICOM", "labels", "other") for path in line.files]
     others = [path for line in lines if line.is_image and line.kind != "DICOM" for path in (line.files if line.kind == "sequence" else line.files[:1])]
     outcome = Outcome()
@@ -129,9 +133,7 @@ def deidentify_image(image: Image, labels: LabelMap, subject: str = "", dates: D
     if image.origin.format != "DICOM":
         return _bare(image, pixels, area, region, labels, picture, fill, subject, progress)
     cleaner = cleaner_for(rules, subject, key)
-    masks = None
-    if pixels != "leave" and region:
-        masks = _masks_of(image, labels, region)
+    masks = _masks_for(image, labels, region, area) if pixels != "leave" and (region or area is not None) else None
     holder = tempfile.TemporaryDirectory(prefix="kestrelmist-")
     place = Path(holder.name) / "cleaned"
     rule = pixel_rule(pixels, area, picture, fill, masks)
@@ -157,27 +159,42 @@ def pixel_rule(pixels: str, area, picture, fill: float, masks=None) -> PixelRule
     return PixelRule("keep" if pixels == "keep the area" else "blank", numbers, None if picture is None else int(picture) - 1, fill, masks)
 
 
-def _masks_of(image: Image, labels: LabelMap, region: str) -> dict[int, np.ndarray]:
-    """The label's voxels in each picture, in the order in which the files hold them."""
-    number = labels.table.named(region).number
-    if labels.space.shape != image.space.shape:
-        raise Trouble("The labels lie on another grid than the image", "choose a label drawn on this image")
+def _masks_for(image: Image, labels: LabelMap, region: str, area) -> dict[int, np.ndarray] | None:
+    """The region or the area in each picture, in the order in which the files hold them.
+
+    None when an area can be taken as it is: pictures of the files are then those of the image, neither turned over nor tiles.
+    """
     found = scan_files(image.origin.files)
     mark = image.origin.reading.get("series")
     series = next((s for s in found if not mark or matches_mark(s, mark)), found[0])
-    order = {path: n for n, path in enumerate(image.origin.files)}
-    place: dict[int, np.ndarray] = {}
-    frames = {path: max([s.frame for s in series.slices if s.path == path], default=0) + 1 for path in order}
+    if not region and not any(s.tile or s.header.get("Mirrored") for s in series.slices):
+        return None
+    inside = np.zeros(image.space.shape, bool)
+    if region:
+        number = labels.table.named(region).number
+        if labels.space.shape != image.space.shape:
+            raise Trouble("The labels lie on another grid than the image", "choose a label drawn on this image")
+        inside = labels.data == number
+    else:
+        column, row, columns, rows = (int(round(v)) for v in area)
+        inside[column:column + columns, row:row + rows] = True
+        if not inside.any():
+            raise Trouble(f"The area {column}, {row}, {columns}, {rows} lies outside the picture", "frame an area of the picture")
     start, at = {}, 0
-    for path in image.origin.files:
+    for path in dict.fromkeys(image.origin.files):
         start[path] = at
-        at += frames[path]
+        at += max([s.frame for s in series.slices if s.path == path], default=0) + 1
+    masks: dict[int, np.ndarray] = {}
     for volume in series.grid:
         for k, s in enumerate(volume):
-            if s is not None:
-                mask = labels.data[:, :, k].T == number
-                place[start[s.path] + s.frame] = mask[:, ::-1] if s.header.get("Mirrored") else mask
-    return place
+            if s is None:
+                continue
+            own = inside[:, :, k].T
+            own = own[:, ::-1] if s.header.get("Mirrored") else own
+            whole = masks.setdefault(start[s.path] + s.frame, np.zeros((int(s.number("Rows")), int(s.number("Columns"))), bool))
+            top, left = s.tile[:2] if s.tile else (0, 0)
+            whole[top:top + own.shape[0], left:left + own.shape[1]] = own
+    return masks
 
 
 def _bare(image: Image, pixels: str, area, region: str, labels: LabelMap, picture, fill: float, subject: str, progress: Progress) -> Image:
