@@ -68,6 +68,7 @@ class PlanDeskTest(DeskCase):
         self.gather.pattern.setText(r"(\d)")
         self.gather.pattern.editingFinished.emit()
         self.settle(self.window)
+        self.assertFalse({line.name: line.take for line in self.model.lines}["Run"])  # the tick stays as it was put
         self.assertEqual({line.name: line.subject for line in self.model.lines}["Run"], "5")
         self.gather.pattern.setText("(")
         self.gather.pattern.editingFinished.emit()
@@ -77,6 +78,12 @@ class PlanDeskTest(DeskCase):
         self.assertEqual({line.subject for line in self.model.lines}, {"All"})
         self.press(self.gather.away)
         self.assertIs(self.window.middle.currentWidget(), self.window.table)
+
+    def test_a_look_that_is_cancelled_leaves_nothing_behind(self):
+        self.window.gather([self.folder])
+        self.window.path.work.cancel.click()
+        self.settle(self.window)
+        self.assertEqual((self.model.lines, self.gather.where.isVisible(), self.troubles), ([], False, []))
 
     def test_files_dropped_on_the_window(self):
         mime = QMimeData()

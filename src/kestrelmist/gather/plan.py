@@ -87,6 +87,8 @@ class PlanLine:
     series: Series | None = None
     picture: np.ndarray | None = field(default=None, repr=False)
     opened: Callable[[], Image] | None = field(default=None, repr=False)
+    sources: dict[str, str] = field(default_factory=dict, repr=False)
+    """What a subject's name can be found in, by the names of the sources."""
     along: str = "time"
     """What the files of a sequence are: times, or slices of a stack."""
     broken: str = ""
@@ -160,22 +162,22 @@ def plan_folder(place: str | Path | list, rule: SubjectRule = SubjectRule(), kno
             files += [one] if one.is_file() or format_of(one) else files_and_images(one)
     others: list[Path] = []
     found = scan_files(files, progress.part(0.0, 0.8), others)
-    lines = [_series_line(s, rule) for s in found]
+    lines = [_series_line(s) for s in found]
     if problems and lines:
         lines[0].problems += problems
     formats = {path: format_of(path) for path in others}
     others = [path for path in others if formats[path] is not None]
     groups, single = sequences([p for p in others if formats[p].name in SEQUENCED])
-    lines += [_sequence_line(group, rule) for group in groups]
+    lines += [_sequence_line(group) for group in groups]
     single += [p for p in others if formats[p].name not in SEQUENCED]
     for n, path in enumerate(sorted(single)):
         progress.at(0.8 + 0.15 * n / max(len(single), 1), "Reading headers")
-        line = _file_line(path, formats[path], rule, spacing)
+        line = _file_line(path, formats[path], spacing)
         if line is not None:
             lines.append(line)
     if not lines:
         raise Trouble("There is nothing in this folder that can be read" if places[0].is_dir() else "This kind of file cannot be opened", WORDS, places[0])
-    _find_subjects(lines, known)
+    name_subjects(lines, rule, known)
     progress.at(1.0)
     return lines
 
@@ -200,21 +202,21 @@ def _listed(path: Path) -> tuple[list[Path], list[str]]:
         raise Trouble("This DICOM directory is damaged", "choose the folder it stands in", path) from error
 
 
-def _series_line(series: Series, rule: SubjectRule) -> PlanLine:
+def _series_line(series: Series) -> PlanLine:
     first = series.first
-    values = {"patient id": series.subject, "patient name": str(first.get("PatientName")), "folder": str(first.path.parent), "file name": first.path.name}
+    sources = {"patient id": series.subject, "patient name": str(first.get("PatientName")), "folder": str(first.path.parent), "file name": first.path.name}
     problems = list(series.problems)
     if series.kind:
         labels = series.kind in ("segmentation", "structure set")
-        return PlanLine("labels" if labels else "other", series.description, rule.subject(values), f"Labels ({series.kind})" if labels else series.kind[:1].upper() + series.kind[1:],
-                        series.files, date=series.date, modality=series.modality, problems=problems, take=labels, series=series)
+        return PlanLine("labels" if labels else "other", series.description, "", f"Labels ({series.kind})" if labels else series.kind[:1].upper() + series.kind[1:],
+                        series.files, date=series.date, modality=series.modality, problems=problems, take=labels, series=series, sources=sources)
     columns, rows = series.matrix
     depth = f"×{series.depth}" if series.depth > 1 else ""
     volumes = "".join(f" · {a.size} {a.plural}" for a in series.axes)
     spacing = series.spacing
     words = "no scale given" if spacing is None else "×".join(f"{s:.3g}" for s in (spacing if series.depth > 1 else spacing[:2])) + " mm"
-    line = PlanLine("DICOM", series.description, rule.subject(values), _seems(series), series.files, f"{columns}×{rows}{depth}{volumes}", words, series.date,
-                    series.modality, problems, series=series, picture=_small(thumbnail_values(series)))
+    line = PlanLine("DICOM", series.description, "", _seems(series), series.files, f"{columns}×{rows}{depth}{volumes}", words, series.date,
+                    series.modality, problems, series=series, picture=_small(thumbnail_values(series)), sources=sources)
     line.take = not line.refused and not line.mendable and not any("second copy" in p for p in problems)
     return line
 
@@ -235,9 +237,9 @@ def _seems(series: Series) -> str:
     return f"{'Colour u' + kind[1:] if series.first.colour and kind == 'Ultrasound' else kind} {what}".strip()
 
 
-def _sequence_line(paths: list[Path], rule: SubjectRule) -> PlanLine:
+def _sequence_line(paths: list[Path]) -> PlanLine:
     name = re.sub(r"[\s_\-.]*\d+\D*$", "", paths[0].name) or paths[0].parent.name
-    line = PlanLine("sequence", name, _subject_of(paths[0], rule), f"Sequence of {len(paths)} pictures", paths)
+    line = PlanLine("sequence", name, "", f"Sequence of {len(paths)} pictures", paths, sources=_sources_of(paths[0]))
     line.opened = lambda: read_sequence(paths, line.along)
     try:
         _describe(line, line.opened())
@@ -246,8 +248,8 @@ def _sequence_line(paths: list[Path], rule: SubjectRule) -> PlanLine:
     return line
 
 
-def _file_line(path: Path, known, rule: SubjectRule, spacing) -> PlanLine | None:
-    line = PlanLine(known.name, image_name(path), _subject_of(path, rule), known.name[:1].upper() + known.name[1:], [path])
+def _file_line(path: Path, known, spacing) -> PlanLine | None:
+    line = PlanLine(known.name, image_name(path), "", known.name[:1].upper() + known.name[1:], [path], sources=_sources_of(path))
     line.opened = lambda: known.read(path, spacing)
     try:
         image = line.opened()
@@ -284,12 +286,18 @@ def small_picture(image: Image) -> np.ndarray | None:
     return pixels.reshape(SIDE, SIDE, 4)[..., 2::-1] if image.colour else pixels.reshape(SIDE, SIDE)
 
 
-def _subject_of(path: Path, rule: SubjectRule) -> str:
-    return rule.subject({"folder": str(path.parent), "file name": path.name})
+def _sources_of(path: Path) -> dict[str, str]:
+    return {"folder": str(path.parent), "file name": path.name}
 
 
-def _find_subjects(lines: list[PlanLine], known) -> None:
-    """A file whose path names a subject we know is that subject's; what is left has no name yet."""
+def name_subjects(lines: list[PlanLine], rule: SubjectRule, known=()) -> None:
+    """Find the subject of every line by a rule. A file without one whose path names a subject we know is that subject's; what is left
+    has no name yet.
+
+    Raises Trouble when the rule's pattern is none.
+    """
+    for line in lines:
+        line.subject = rule.subject(line.sources)
     names = sorted({line.subject for line in lines if line.subject} | set(known), key=len, reverse=True)
     for line in lines:
         if not line.subject:

@@ -7,9 +7,9 @@ from pathlib import Path
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
-from ...core.errors import Trouble
+from ...core.errors import Cancelled, Trouble
 from ...core.operation import Operation
-from ...gather.plan import PlanLine, SubjectRule, plan_folder
+from ...gather.plan import PlanLine, SubjectRule, name_subjects, plan_folder
 from ...study.convert_study import convert_study
 from ...study.gathering import Taken, take_lines
 from ..desk_model import Desk
@@ -172,8 +172,17 @@ class GatherBench(OperationPages):
         self.where.show()
         rule, known = self.rule, [r.subject for r in self.desk.study.records()]
 
+        def look(progress):
+            try:
+                return plan_folder(places, rule, known, progress=progress)
+            except Cancelled:
+                return []
+
         def found(lines):
-            self._lay_out(name, lines)
+            if lines:
+                self._lay_out(name, lines)
+            else:  # cancelled: nothing is left behind
+                self.clear()
             if done:
                 done()
 
@@ -181,7 +190,7 @@ class GatherBench(OperationPages):
             self.clear()
             self.desk.trouble.emit(str(error))
 
-        self.desk.work.start(f"Looking through {name}", lambda progress: plan_folder(places, rule, known, progress=progress), found, failed)
+        self.desk.work.start(f"Looking through {name}", look, found, failed)
 
     def _lay_out(self, name: str, lines: list[PlanLine]) -> None:
         images = [line for line in lines if line.is_image]
@@ -209,28 +218,32 @@ class GatherBench(OperationPages):
         self.take.setEnabled(count > 0)
 
     def _guess(self) -> None:
-        """Find the subjects anew by the pattern."""
-        if not self.places or not self.lines:
+        """Find the subjects anew by the pattern; what else was changed in the plan stays."""
+        if not self.lines:
             return
         try:
-            self.rule.checked()
+            name_subjects(self.lines, self.rule, [r.subject for r in self.desk.study.records()])
         except Trouble as trouble:
             self.desk.trouble.emit(str(trouble))
             return
-        self.scan(self.places)
+        self._show_changed(SUBJECT)
+
+    def _show_changed(self, column: int) -> None:
+        model = self.plan.model
+        model.dataChanged.emit(model.index(0, column), model.index(len(self.lines) - 1, column))
 
     def _name_all(self) -> None:
         name = self.subject.text().strip()
         if name and self.lines:
             for line in self.lines:
                 line.subject = name
-            self.plan.model.dataChanged.emit(self.plan.model.index(0, 0), self.plan.model.index(len(self.lines) - 1, SUBJECT))
+            self._show_changed(SUBJECT)
 
     def _copy_all(self, on: bool) -> None:
         for line in self.lines:
             line.copy = on
         if self.lines:
-            self.plan.model.dataChanged.emit(self.plan.model.index(0, 0), self.plan.model.index(len(self.lines) - 1, COPY))
+            self._show_changed(COPY)
 
     def _sequence_all(self, lines: list[PlanLine]) -> None:
         for line in lines:
