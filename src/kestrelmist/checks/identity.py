@@ -19,7 +19,8 @@ def labels_of_another(subject: Subject) -> list[Notice]:
     names = [row.name for row in subject.labels.table if row.subject in owners] if owners else []
     if not owners:
         return []
-    return [Notice("wrong", f"“{names[0]}”{f' and {len(names) - 1} more' if len(names) > 1 else ''} came from {', '.join(owners)}, and this image is of {subject.image.subject}.",
+    what = f"“{names[0]}”" + (f" and {len(names) - 1} more" if len(names) > 1 else "")
+    return [Notice("wrong", f"{what} came from {', '.join(owners)}, and this image is of {subject.image.subject}.",
                    Mend("It is right", "claim-labels"), "labels_of_another")]
 
 
@@ -29,19 +30,25 @@ def doubled_image(subject: Subject) -> list[Notice]:
     own = next((r for r in subject.records if r.id == subject.record_id), None)
     if own is None:
         return []
-    uid = own.facts.get("SeriesInstanceUID")
-    twins = [r for r in subject.records if r.id != own.id and (r.hash == own.hash or (uid and r.facts.get("SeriesInstanceUID") == uid and r.space.shape == own.space.shape
-                                                                                     and r.format == own.format == "DICOM" and _component(r) == _component(own)))]
-    if not twins:
+    other = next((r for r in subject.records if r.id != own.id and (r.hash == own.hash or _same_series(r, own))), None)
+    if other is None:
         return []
-    other = twins[0]
     whose = f" of {other.subject}" if other.subject != own.subject else ""
     level = "wrong" if other.subject != own.subject else "look"
     return [Notice(level, f"The same series is in the study as “{other.name}”{whose}.", Mend("Take it off", "take-off"), "doubled_image")]
 
 
-def _component(record) -> tuple:
-    return record.facts.get("EchoNumbers", ""), record.facts.get("ImageType", ""), record.name.rsplit(", ", 1)[-1] if ", " in record.name else ""
+def _same_series(one, other) -> bool:
+    """Whether two records were taken from the same DICOM series: its identifier, and the part of it that was taken."""
+    if not one.format == other.format == "DICOM" or one.space.shape != other.space.shape:
+        return False
+    same = all(one.facts.get(fact, "") == other.facts.get(fact, "") for fact in ("SeriesInstanceUID", "EchoNumbers", "ImageType"))
+    return same and bool(one.facts.get("SeriesInstanceUID")) and _part(one) == _part(other)
+
+
+def _part(record) -> str:
+    """What stands behind the series' name: its echo, magnitude or phase."""
+    return record.name.rpartition(", ")[2] if ", " in record.name else ""
 
 
 @check("gather", "report")
@@ -67,5 +74,6 @@ def words_in_pixels(subject: Subject) -> list[Notice]:
         found = text_in(whole, subject.progress, most=MOST_LOOKED_AT)
     if not flagged and not found:
         return []
-    sentence = "Its header says that words are burned into the picture." if flagged else f"Picture {min(found) + 1} likely holds words burned into its pixels."
+    sentence = ("Its header says that words are burned into the picture." if flagged else
+                f"Picture {min(found) + 1} likely holds words burned into its pixels.")
     return [Notice("look", sentence, Mend("Remove identity", "deidentify-image", ask=True), "words_in_pixels")]

@@ -40,8 +40,9 @@ def acquisition_facts(series: Series, space: Space) -> dict:
     for keyword, name in PLAIN.items():
         value = _value(ds, keyword)
         if value is not None:
-            number = keyword in NUMBERS
-            found[name] = float(value) if number and _is_number(value) else "\\".join(map(str, value)) if hasattr(value, "__iter__") and not isinstance(value, str) else str(value)
+            several = hasattr(value, "__iter__") and not isinstance(value, str)
+            text = "\\".join(map(str, value)) if several else str(value)
+            found[name] = float(value) if keyword in NUMBERS and _is_number(value) else text
     for keyword, scale in SECONDS.items():
         value = series.first.header.get(keyword)
         value = _value(ds, keyword) if value is None else value

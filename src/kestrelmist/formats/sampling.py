@@ -19,9 +19,12 @@ def sampled_levels(source: Layout | Planes, image: Image, dtype: np.dtype) -> li
 
     Plain files of the kernels' own number types need none: they are drawn straight from disk.
     """
-    from_disk = isinstance(source, Layout) and not source.raw.packing and dtype in KERNEL_TYPES and dtype.isnative and (source.slope, source.intercept) == (1, 0)
     size = int(np.prod(image.space.shape, dtype=object)) * 4
-    if size <= MOST or from_disk or (isinstance(source, Layout) and source.raw.packing):
+    if size <= MOST or (isinstance(source, Layout) and (source.raw.packing or _drawn_from_disk(source, dtype))):
         return []
     step = next(n for n in range(2, 1000) if size / n ** sum(k > 1 for k in image.space.shape) <= MOST / 2)
     return [image.like(replace(source, step=step).fetch, space=image.space.sampled(step))]
+
+
+def _drawn_from_disk(source: Layout, dtype: np.dtype) -> bool:
+    return dtype in KERNEL_TYPES and dtype.isnative and (source.slope, source.intercept) == (1, 0)

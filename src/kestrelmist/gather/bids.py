@@ -20,6 +20,8 @@ from .convert import acquisition_of, write_sidecar
 from .plan import SubjectRule, plan_folder
 
 VERSION = "1.10.0"
+ANATOMICAL = (("flair", "FLAIR"), ("t1", "T1w"), ("t2\\*|t2star", "T2starw"), ("t2", "T2w"), ("pd|proton", "PDw"), ("angio|tof", "angio"), ("swi", "swi"))
+"""What series are called, and the suffix of their kind."""
 
 
 @dataclass(frozen=True)
@@ -120,7 +122,7 @@ def target_of(image: Image) -> Target:
             return Target("fmap", "magnitude1")
         if "time" in along or "EP" in str(facts.get("ScanningSequence", "")) and re.search(r"bold|fmri|run|task|rest", name):
             return Target("func", "bold" if "time" in along else "sbref", f"_task-{label(image.name) or 'unknown'}{part}")
-        for words, suffix in (("flair", "FLAIR"), ("t1", "T1w"), ("t2\\*|t2star", "T2starw"), ("t2", "T2w"), ("pd|proton", "PDw"), ("angio|tof", "angio"), ("swi", "swi")):
+        for words, suffix in ANATOMICAL:
             if re.search(rf"(?:^|[^a-z]){'(?:' + words + ')'}", name):
                 return Target("anat", suffix, part)
         return Target("", "MR", part)

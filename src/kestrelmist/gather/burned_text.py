@@ -123,8 +123,10 @@ def _rows_of(letters: list[tuple], least: int) -> list[TextBox]:
         usual = np.median(heights)
         even = np.mean(np.abs(heights - usual) <= 0.2 * usual + 1)
         like = np.std([b[5] for b in line]) < (0.07 if usual <= SMALL else 0.06) and np.std([b[6] for b in line]) < 0.09  # one ink on one ground
+        enough = len(line) >= least + (1 if usual <= SMALL else 0)
         # discs and dots fill their boxes alike; letters do not
-        if len(line) >= least + (1 if usual <= SMALL else 0) and like and even >= 0.7 and np.median(fills) < 0.72 and (fills.std() > 0.04 or widths.std() > 0.5):
+        varied = np.median(fills) < 0.72 and (fills.std() > 0.04 or widths.std() > 0.5)
+        if enough and like and even >= 0.7 and varied:
             top, left = min(b[0] for b in line), min(b[1] for b in line)
             bottom, right = max(b[0] + b[2] for b in line), max(b[1] + b[3] for b in line)
             found.append(TextBox(int(left), int(top), int(right - left), int(bottom - top), len(line)))

@@ -80,7 +80,7 @@ class Cleaner:
                 action = self.rules.action(element)
             said = self._do(ds, tag, element, action)
             if said and action != INSIDE:
-                self._seen.add((element.keyword or f"private {element.name}".strip() if not tag.is_private else f"private, {ds_creator(element)}", str(tag), said))
+                self._seen.add((name_of(element), str(tag), said))
 
     def _private(self, ds, tag) -> str:
         if tag.is_private_creator:
@@ -188,8 +188,11 @@ class Cleaner:
         ds.preamble = b"\0" * 128  # may hold the start of another file
 
 
-def ds_creator(element) -> str:
-    return str(element.private_creator or "creator")
+def name_of(element) -> str:
+    """What the report calls an element."""
+    if element.tag.is_private:
+        return f"private, {element.private_creator or 'creator'}"
+    return element.keyword or f"unknown {element.name}".strip()
 
 
 def words_of_identity(ds, rules: Rules) -> set[str]:

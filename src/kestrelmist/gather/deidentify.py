@@ -163,7 +163,8 @@ def _check(folder: Path, cleaner: Cleaner, changed: bool, outcome: Outcome, prog
     """Open the result again: every series must be an image as before, and no word of identity may stand in a header."""
     new = sorted(folder.iterdir())
     words = {w for w in cleaner.words if w.casefold() != cleaner.subject.casefold()}
-    pattern = re.compile(rb"(?i)(?<![0-9a-z])(?:" + b"|".join(re.escape(w.encode()) for w in sorted(words, key=len, reverse=True)) + rb")(?![0-9a-z])") if words else None
+    any_word = b"|".join(re.escape(w.encode()) for w in sorted(words, key=len, reverse=True))
+    pattern = re.compile(rb"(?i)(?<![0-9a-z])(?:" + any_word + rb")(?![0-9a-z])") if words else None
     for n, path in enumerate(new):
         progress.at(0.5 * n / len(new), "Checking the result")
         found = read_header(path)
@@ -234,8 +235,9 @@ def strip_other(path: Path, target: Path, progress: Progress | None = None) -> N
 def bare_name(path: Path) -> str:
     """The ending a stripped file gets: its own when we can write it, a near one when not."""
     kind = format_of(path).name
-    endings = {"NIfTI": ".nii.gz" if path.name.lower().endswith((".gz", ".bz2")) else ".nii", "NRRD": ".nrrd", "MetaImage": ".mha", "MGH": ".nii.gz", "TIFF": ".ome.tif",
-               "OME-Zarr": ".ome.zarr", "X3P": ".x3p", "height matrix": ".ome.tif", "picture": ".png"}
-    return endings[kind]
+    if kind == "NIfTI":
+        return ".nii.gz" if path.name.lower().endswith((".gz", ".bz2")) else ".nii"
+    return {"NRRD": ".nrrd", "MetaImage": ".mha", "MGH": ".nii.gz", "TIFF": ".ome.tif", "OME-Zarr": ".ome.zarr", "X3P": ".x3p",
+            "height matrix": ".ome.tif", "picture": ".png"}[kind]
 
 

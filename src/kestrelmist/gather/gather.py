@@ -81,8 +81,10 @@ def gather(folder: FolderPath, series: str | None = None, subject: str | None = 
     wanted = [line for line in lines if line.is_image and (series is None or _matches(series, line))]
     if not wanted:
         have = ", ".join(f"“{line.name}”" for line in lines if line.is_image)
-        what = f"There is no image “{series}” in this folder" if series and have else "There is no image in this folder"
-        raise Trouble(what, f"it holds {have}" if have else "; ".join(f"“{line.name}” is a {line.seems[:1].lower()}{line.seems[1:]}" for line in lines), folder)
+        if have:
+            raise Trouble(f"There is no image “{series}” in this folder", f"it holds {have}", folder)
+        others = "; ".join(f"“{line.name}” is a {line.seems[:1].lower()}{line.seems[1:]}" for line in lines)
+        raise Trouble("There is no image in this folder", others, folder)
     for line in wanted:
         line.along = sequences
         line.subject, line.copy, line.mend = subject or line.subject, copy, uneven == "mend" and line.mendable

@@ -208,8 +208,8 @@ def _series_line(series: Series) -> PlanLine:
     problems = list(series.problems)
     if series.kind:
         labels = series.kind in ("segmentation", "structure set")
-        return PlanLine("labels" if labels else "other", series.description, "", f"Labels ({series.kind})" if labels else series.kind[:1].upper() + series.kind[1:],
-                        series.files, date=series.date, modality=series.modality, problems=problems, take=labels, series=series, sources=sources)
+        seems = f"Labels ({series.kind})" if labels else series.kind[:1].upper() + series.kind[1:]
+        return PlanLine("labels" if labels else "other", series.description, "", seems, series.files, date=series.date, modality=series.modality, problems=problems, take=labels, series=series, sources=sources)
     columns, rows = series.matrix
     depth = f"×{series.depth}" if series.depth > 1 else ""
     volumes = "".join(f" · {a.size} {a.plural}" for a in series.axes)

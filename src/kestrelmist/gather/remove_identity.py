@@ -25,12 +25,14 @@ from .plan import plan_folder
 Area = Annotated[tuple[float, float, float, float], Unit("px"), Between(0, 1e7)]
 PIXELS = Literal["leave", "keep the area", "blank the area"]
 DATES = Literal["remove", "shift"]
+PictureNumber = Annotated[int, Between(1, 1e7)]
+WORDS = "anonymise anonymize confidential patient names burned-in text privacy"
 
 
-@operation("gather", "Remove identity from a folder", name="deidentify", keywords="anonymise anonymize confidential patient names burned-in text privacy")
+@operation("gather", "Remove identity from a folder", name="deidentify", keywords=WORDS)
 def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES = "remove", keep_characteristics: bool = False, keep_device: bool = False,
                keep_descriptions: bool = False, keep_safe_private: bool = True, pixels: PIXELS = "leave", area: Area | None = None,
-               picture: Annotated[int, Between(1, 1e7)] | None = None, fill: float = 0.0, key: Secret = "", progress: Progress = silent()) -> Table:
+               picture: PictureNumber | None = None, fill: float = 0.0, key: Secret = "", progress: Progress = silent()) -> Table:
     """Copy a folder of scans without what tells whose they are: header by the basic profile of DICOM PS3.15, and words in pixels.
 
     Every series gets new identifiers, the same ones each time, and is opened again to check it. The originals stay as they are.
@@ -94,10 +96,11 @@ def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES 
     return outcome.report("Identity removed")
 
 
-@operation("gather", "Remove identity", name="deidentify-image", keywords="anonymise anonymize confidential patient names burned-in text privacy blank", takes="series colour")
-def deidentify_image(image: Image, labels: LabelMap, subject: str = "", dates: DATES = "remove", keep_characteristics: bool = False, keep_device: bool = False,
-                     keep_descriptions: bool = False, keep_safe_private: bool = True, pixels: PIXELS = "leave", area: Area | None = None, region: LabelName = "",
-                     picture: Annotated[int, Between(1, 1e7)] | None = None, fill: float = 0.0, key: Secret = "", progress: Progress = silent()) -> Image:
+@operation("gather", "Remove identity", name="deidentify-image", keywords=f"{WORDS} blank", takes="series colour")
+def deidentify_image(image: Image, labels: LabelMap, subject: str = "", dates: DATES = "remove", keep_characteristics: bool = False,
+                     keep_device: bool = False, keep_descriptions: bool = False, keep_safe_private: bool = True, pixels: PIXELS = "leave",
+                     area: Area | None = None, region: LabelName = "", picture: PictureNumber | None = None, fill: float = 0.0,
+                     key: Secret = "", progress: Progress = silent()) -> Image:
     """Make a new image without what tells whose it is; the original stays until you take it away.
 
     See "Remove identity from a folder". A report of what was removed, replaced and kept comes with it.

@@ -31,5 +31,6 @@ def convert_study(study: Study, to: str | Path, session: str = "", progress: Pro
     table = convert_images(sources, Path(to), session, progress or silent())
     table.title = f"{study.name} converted"
     if not study.read_only:
-        study.keep_table(table, study.logbook.write(Step("convert-study", "Convert the study to BIDS", {"to": str(to), "session": session}, {}, {"table": {"name": table.title}})))
+        step = Step("convert-study", "Convert the study to BIDS", {"to": str(to), "session": session}, {}, {"table": {"name": table.title}})
+        study.keep_table(table, study.logbook.write(step))
     return table

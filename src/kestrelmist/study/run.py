@@ -130,7 +130,8 @@ def step_of(call: Call, result, outputs: dict | None = None) -> Step:
     """A call's line in the logbook."""
     if isinstance(result, LabelEdit):
         outputs = {"labels": {"name": result.title, "voxels": result.patch.voxels if result.patch else 0}}
-    return Step(call.operation.name, call.operation.title, _plain(call) | ({"frame": call.frame} if call.frame else {}), _inputs_of(call), outputs or {}, call.seconds)
+    settings = _plain(call) | ({"frame": call.frame} if call.frame else {})
+    return Step(call.operation.name, call.operation.title, settings, _inputs_of(call), outputs or {}, call.seconds)
 
 
 def _inputs_of(call: Call) -> dict:

@@ -193,11 +193,11 @@ class GatherBench(OperationPages):
         self.desk.work.start(f"Looking through {name}", look, found, failed)
 
     def _lay_out(self, name: str, lines: list[PlanLine]) -> None:
-        images = [line for line in lines if line.is_image]
-        trouble = sum(bool(line.problems or line.refused) for line in lines)
-        self.where.setText(f"“{name}” holds {len(images)} image{'s' if len(images) != 1 else ''}"
-                           + (f" and {len(lines) - len(images)} other object{'s' if len(lines) - len(images) != 1 else ''}" if len(lines) > len(images) else "")
-                           + (f"; look at {trouble} of them." if trouble else "."))
+        images = sum(line.is_image for line in lines)
+        others, trouble = len(lines) - images, sum(bool(line.problems or line.refused) for line in lines)
+        holds = f"“{name}” holds {images} image{'s' if images != 1 else ''}"
+        holds += f" and {others} other object{'s' if others != 1 else ''}" if others else ""
+        self.where.setText(holds + (f"; look at {trouble} of them." if trouble else "."))
         for line in lines:
             line.copy = self.copy.isChecked()
         self.sequence_row.setVisible(any(line.kind == "sequence" for line in lines))
