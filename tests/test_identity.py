@@ -264,6 +264,33 @@ class PixelsTest(IdentityCase):
             np.testing.assert_array_equal(ds.pixel_array, wanted)
         self.assertEqual(values.shape[2], 4)
 
+    def test_every_way_of_storing_is_blanked_alike(self):
+        from pydicom.uid import DeflatedExplicitVRLittleEndian, ExplicitVRBigEndian, ExplicitVRLittleEndian, ImplicitVRLittleEndian, RLELossless
+
+        values = RNG.integers(1, 3000, (9, 7, 1)).astype(np.uint16)  # an odd number of pixels
+        for syntax in (ExplicitVRLittleEndian, ImplicitVRLittleEndian, DeflatedExplicitVRLittleEndian, ExplicitVRBigEndian, RLELossless):
+            for path in self.folder.iterdir():
+                path.unlink()
+            stack(self.folder, values, sop=CT, modality="CT", **NAMES)
+            path = self.folder / "0000"
+            ds = pydicom.dcmread(path)
+            if syntax == RLELossless:
+                ds.compress(syntax, generate_instance_uid=False)
+                ds.save_as(path)
+            else:
+                if syntax == ExplicitVRBigEndian:
+                    ds.PixelData = ds.pixel_array.astype(">u2").tobytes()
+                ds.file_meta.TransferSyntaxUID = syntax
+                pydicom.dcmwrite(path, ds, implicit_vr=syntax.is_implicit_VR, little_endian=syntax.is_little_endian, force_encoding=True)
+            with self.subTest(syntax=syntax.name):
+                for rule in (PixelRule("blank", (2, 1, 3, 4), fill=7), None):
+                    (found,), _, _ = self.clean(pixels=rule)
+                    wanted = values[:, :, 0].T.copy()
+                    if rule:
+                        wanted[1:5, 2:5] = 7
+                    np.testing.assert_array_equal(found.pixel_array, wanted)
+                    self.assertEqual((found.PatientIdentityRemoved, [float(v) for v in found.PixelSpacing]), ("YES", [0.4, 0.5]))
+
     def test_an_area_outside_is_refused(self):
         self.series()
         with self.assertRaisesRegex(Trouble, "lies outside the picture of 9 × 8"):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import inspect
 import json
 import sys
+import warnings
 from pathlib import Path
 from typing import Annotated, Any, Optional
 
@@ -33,6 +34,7 @@ _groups: dict[str, typer.Typer] = {}
 
 def main() -> None:
     """Run the command line. Troubles are said in one sentence; the exit code is then 1."""
+    warnings.simplefilter("ignore")  # libraries warn of files that break small rules; what matters of it is said in our own words
     for operation in all_operations().values():
         _add(operation)
     try:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 import os
 from pathlib import Path
 
@@ -47,6 +48,7 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
     """
     import nibabel  # loaded when the first such file is met
 
+    logging.getLogger("nibabel.global").setLevel(logging.CRITICAL)  # what matters of it is said in our own words
     path = Path(path)
     if not path.exists():
         raise Trouble("This file does not exist", "check the name", path)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import struct
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -61,6 +62,11 @@ def blank(frames: np.ndarray, rule: PixelRule, first: int) -> int:
     first : int
         Number of the first one within the series.
     """
+    if rule.only is None and rule.masks is None:  # the same place in all
+        place = rule.mask(first, *frames.shape[1:3])
+        for part in place if isinstance(place, list) else [place]:
+            frames[(slice(None), *part)] = rule.fill
+        return len(frames)
     changed = 0
     for n, frame in enumerate(frames):
         place = rule.mask(first + n, *frame.shape[:2])
@@ -102,21 +108,31 @@ def is_plain(header: Slice | None, ds) -> bool:
             and (int(ds.get("SamplesPerPixel", 1)) == 1 or (ds.PhotometricInterpretation == "RGB" and int(ds.get("PlanarConfiguration", 0)) == 0)))
 
 
-def put_back(ds, frames: np.ndarray) -> None:
-    """Make the pictures the data set's pixels, without another copy in memory; the last thing before it is written."""
-    from pydicom.dataelem import RawDataElement
-    from pydicom.tag import Tag
-
-    tag = Tag(0x7FE00010)
-    data = memoryview(np.ascontiguousarray(frames, frames.dtype.newbyteorder("<"))).cast("B")
-    if len(data) % 2:
-        data = bytes(data) + b"\0"
-    implicit = ds.file_meta.TransferSyntaxUID.is_implicit_VR
-    form = "OB" if frames.dtype.itemsize == 1 and not implicit else "OW"
-    ds[tag] = RawDataElement(tag, form, len(data), data, 0, implicit, True)
-    for keyword in ("SmallestImagePixelValue", "LargestImagePixelValue"):
+def save_with(ds, frames: np.ndarray, target: Path) -> None:
+    """Write a data set with pictures as its pixels, plain and little endian. They go to disk as they lie in memory, without a copy."""
+    for keyword in ("PixelData", "SmallestImagePixelValue", "LargestImagePixelValue"):
         if keyword in ds:
             delattr(ds, keyword)
+    implicit = ds.file_meta.TransferSyntaxUID.is_implicit_VR
+    if ds.original_encoding[1]:
+        ds.save_as(target, enforce_file_format=True)
+    else:
+        _save_turned(ds, target)
+    data = memoryview(np.ascontiguousarray(frames, frames.dtype.newbyteorder("<"))).cast("B")
+    odd = len(data) % 2
+    form = b"" if implicit else (b"OB" if frames.dtype.itemsize == 1 else b"OW") + b"\0\0"
+    with open(target, "ab") as stream:
+        stream.write(b"\xe0\x7f\x10\x00" + form + struct.pack("<I", len(data) + odd))
+        stream.write(data)
+        stream.write(b"\0" * odd)
+
+
+def _save_turned(ds, target: Path) -> None:
+    """A header that was big endian: every element has to be understood before it can be written the other way."""
+    import pydicom
+
+    list(ds.iterall())
+    pydicom.dcmwrite(target, ds, implicit_vr=False, little_endian=True, force_encoding=True)
 
 
 def _unpacked(ds, shape: tuple[int, ...], samples: int, path: Path) -> np.ndarray:

@@ -19,7 +19,7 @@ from ..formats.dicom_series import series_image
 from ..formats.opening import format_of
 from .burned_text import text_in
 from .clean_header import Cleaner
-from .clean_pixels import PixelRule, blank, is_plain, pictures_of, put_back
+from .clean_pixels import PixelRule, blank, is_plain, pictures_of, save_with
 from .identity_profile import Rules
 
 TEXT_LOOKED_FOR = ("US", "OT", "SC", "XC", "ES", "DX", "CR", "RF", "XA", "MG", "NM")
@@ -142,8 +142,9 @@ def _clean_file(path: Path, target: Path, cleaner: Cleaner, pixels: PixelRule | 
             first[series] = first.get(series, 0) + len(frames)
         cleaner.clean(ds)
         if frames is not None:
-            put_back(ds, frames)
-        ds.save_as(target, enforce_file_format=True)
+            save_with(ds, frames, target)
+        else:
+            ds.save_as(target, enforce_file_format=True)
     except (Trouble, OSError, MemoryError):
         raise
     except Exception as error:  # elements that no rule can be carried out on
