@@ -170,6 +170,16 @@ class BrushTest(unittest.TestCase):
             self.assertEqual(set(found[:, axis]), {(10, 11, 12)[axis]})
             self.assertEqual(len(found), sum((a * a + b * b) * 0.25 <= 6.25 for a in range(-6, 7) for b in range(-6, 7)))
 
+    def test_a_range_on_another_grid_is_refused(self):
+        """A coarser level of a large picture, or labels of another image: values and labels must lie on one grid."""
+        image = two_balls()
+        coarse = Image(image.data[::2, ::2, ::2], image.space.sampled(2))
+        labels = labelled(image, "A")
+        with self.assertRaisesRegex(Trouble, "another grid"):
+            Stroke(coarse, labels, Brush(3.0, "ball", 500, 2000), 1)
+        stroke = Stroke(coarse, labels, Brush(3.0), 1)  # without a range no value is looked up
+        self.assertGreater(stroke.to((0.0, 0.0, 0.0)), 10)
+
     def test_only_in_range_and_never_a_locked_label(self):
         image = two_balls()
         labels = labelled(image, "A", "B")

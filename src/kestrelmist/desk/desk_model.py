@@ -154,16 +154,16 @@ class Desk(QObject):
         self.place_changed.emit()
 
         def read(progress):
-            wanted.fetch(progress)
-            return wanted
+            if self.place == place:  # a slider that has gone on meanwhile wants another one
+                wanted.fetch(progress)
 
         def put(_):
-            if self.record is record and self.place == place:  # a slider may have gone on meanwhile
+            if self.record is record and self.place == place and wanted.in_memory:
                 self.image = wanted
                 self.look_changed.emit()
 
         if wanted.in_memory:
-            put(wanted)
+            put(None)
         else:
             self.work.start(f"Reading {record.name}", read, put, loud=False)
 

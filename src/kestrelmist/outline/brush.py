@@ -11,6 +11,7 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
+from ..core.on_grid import require_same_grid
 from ..core.patch import LabelEdit, Patch, patch_from_indices
 
 
@@ -64,6 +65,8 @@ class Stroke:
         for number in (self.number, self.erase_only):
             if number:
                 self.labels.require_unlocked(self.labels.table[number])
+        if self.brush.low is not None:
+            require_same_grid(self.image, self.labels)  # the kernel looks up values by the labels' voxels
         if not 0 < self.brush.diameter < 1e4:
             raise Trouble(f"A brush of {self.brush.diameter:g} mm is no use", "give a size above 0 mm")
         self._allowed = self.labels.writable()
