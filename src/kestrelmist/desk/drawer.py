@@ -13,6 +13,7 @@ from ..core.errors import Trouble
 from ..core.table import Column, Table
 from ..study.logbook import as_yaml
 from .desk_model import Desk
+from .table_view import plain_view
 from .theme.theme import icon
 
 
@@ -54,7 +55,7 @@ class TableModel(QAbstractTableModel):
 
 def _table_view(model: TableModel) -> QTableView:
     """A view of a table of which only the rows with a searched word are shown; Ctrl+C copies the chosen rows."""
-    view, found = QTableView(), QSortFilterProxyModel()
+    view, found = plain_view(24), QSortFilterProxyModel()
     found.setSourceModel(model)
     found.setFilterKeyColumn(-1)
     found.setFilterCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
@@ -63,14 +64,8 @@ def _table_view(model: TableModel) -> QTableView:
     copy = QShortcut(QKeySequence.StandardKey.Copy, view)
     copy.setContext(Qt.ShortcutContext.WidgetShortcut)
     copy.activated.connect(lambda: copy_rows(view))
-    view.verticalHeader().hide()
-    view.verticalHeader().setDefaultSectionSize(24)
-    view.setAlternatingRowColors(True)
-    view.setShowGrid(False)
-    view.setSelectionBehavior(QTableView.SelectionBehavior.SelectRows)
     view.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
     view.horizontalHeader().setStretchLastSection(True)
-    view.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
     return view
 
 

@@ -8,6 +8,7 @@ from PySide6.QtGui import QColor, QIcon, QImage, QPainter, QPixmap
 from PySide6.QtWidgets import QHBoxLayout, QHeaderView, QLabel, QTableView, QToolButton, QVBoxLayout, QWidget
 
 from ..gather.plan import PlanLine
+from .table_view import plain_view
 from .theme.theme import Theme, figures, icon, words
 
 PICTURE = 40
@@ -140,19 +141,13 @@ class PlanPage(QWidget):
         self.close_button.setToolTip("Put the plan away and show the images")
         self.close_button.setAccessibleName("Put the plan away")
         self.close_button.clicked.connect(self.put_away)
-        self.view = QTableView()
+        self.view = plain_view(PICTURE + 10)
         self.view.setModel(self.model)
         self.view.setAccessibleName("Plan: what the folder holds")
-        self.view.verticalHeader().hide()
-        self.view.verticalHeader().setDefaultSectionSize(PICTURE + 10)
         self.view.setIconSize(QSize(PICTURE, PICTURE))
-        self.view.setShowGrid(False)
-        self.view.setAlternatingRowColors(True)
         self.view.setWordWrap(True)
-        self.view.setSelectionBehavior(QTableView.SelectionBehavior.SelectRows)
         self.view.setEditTriggers(QTableView.EditTrigger.DoubleClicked | QTableView.EditTrigger.EditKeyPressed | QTableView.EditTrigger.SelectedClicked)
         head = self.view.horizontalHeader()
-        head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         head.setMinimumSectionSize(28)
         for column, width in enumerate(WIDTHS):
             self.view.setColumnWidth(column, width)
