@@ -1,6 +1,7 @@
 """Gather in the window: the plan, series and pictures, facts, identity, checks."""
 
 import json
+import time
 
 import imagecodecs
 import numpy as np
@@ -11,6 +12,7 @@ from PySide6.QtWidgets import QApplication, QInputDialog
 from unittest import mock
 
 from kestrelmist.demo.more_scans import write_clip, write_planar_pair
+from kestrelmist.desk.bench import gather as gather_bench
 from kestrelmist.desk.plan_table import COPY, IMAGE, SUBJECT, TAKE
 from kestrelmist.desk.shelf import short_facts
 from kestrelmist.operations import find_operation
@@ -80,9 +82,17 @@ class PlanDeskTest(DeskCase):
         self.assertIs(self.window.middle.currentWidget(), self.window.table)
 
     def test_a_look_that_is_cancelled_leaves_nothing_behind(self):
-        self.window.gather([self.folder])
-        self.window.path.work.cancel.click()
-        self.settle(self.window)
+        def endless(*_, progress, **__):
+            while True:
+                progress.at(0.1, "Reading headers")
+                time.sleep(0.005)
+
+        with mock.patch.object(gather_bench, "plan_folder", endless):
+            self.window.gather([self.folder])
+            pause(60)
+            self.assertTrue(self.gather.where.isVisible())
+            self.window.path.work.cancel.click()
+            self.settle(self.window)
         self.assertEqual((self.model.lines, self.gather.where.isVisible(), self.troubles), ([], False, []))
 
     def test_files_dropped_on_the_window(self):
