@@ -317,6 +317,17 @@ class PixelsTest(IdentityCase):
         self.assertEqual(after.axes[0].labels, ("front", "back"))
 
 
+    def test_no_words_is_said_only_after_a_look_at_every_picture(self):
+        """Words in one slice of sixty, which a sample would pass by."""
+        values = np.zeros((120, 60, 60), np.uint16)
+        picture = np.zeros((60, 120), np.uint16)
+        burn(picture, "ALDER R.", 30, 8, 3000, 2)
+        values[:, :, 31] = picture.T
+        stack(self.folder, values, sop=CT, modality="CT", **NAMES)
+        found, outcome, _ = self.clean(pixels=PixelRule("blank", (0, 0, 10, 10)))
+        self.assertEqual([t[2] for t in outcome.texts], [1])
+        self.assertEqual({ds.BurnedInAnnotation for ds in found}, {"YES"})
+
     def test_an_area_is_that_of_the_picture_as_it_is_seen(self):
         """The back view of a planar pair is stored the other way round, and the slices of a tiled volume lie side by side in a file."""
         from kestrelmist.demo import anatomy
@@ -393,6 +404,21 @@ class DoorsTest(IdentityCase):
         self.assertEqual(open_image(self.place / "out" / "00001.dcm").subject, "HM-99")
         with self.assertRaisesRegex(Trouble, "something of this name already"):
             deidentify(self.folder, self.place / "out")
+
+    def test_cancel_in_the_middle_leaves_no_folder(self):
+        from kestrelmist.core.errors import Cancelled
+        from kestrelmist.core.progress import Progress
+        from kestrelmist.formats.nifti import write_nifti
+
+        self.series()
+        for n in range(3):
+            write_nifti(self.folder / f"{n}.nii", np.full((5, 6, 7), n, np.int16), straight_space((5, 6, 7)))
+        for share in (0.3, 0.75, 0.9):
+            progress = Progress()
+            progress.listener = lambda f, what, p=progress, s=share: p.cancel() if f > s else None
+            with self.assertRaises(Cancelled):
+                deidentify(self.folder, self.place / "out", progress=progress)
+            self.assertEqual([p.name for p in self.place.iterdir()], ["scans"])
 
     def test_an_image_of_a_study_becomes_a_new_one_and_the_old_is_deleted_by_its_name(self):
         self.series()

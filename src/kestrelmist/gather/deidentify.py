@@ -25,6 +25,9 @@ from .identity_profile import Rules
 TEXT_LOOKED_FOR = ("US", "OT", "SC", "XC", "ES", "DX", "CR", "RF", "XA", "MG", "NM")
 """Modalities in whose pixels words are common; slices of others are looked at in a sample."""
 
+SAMPLE = 24
+"""Pictures of such a series that are looked at when its pixels were left alone."""
+
 
 @dataclass
 class Outcome:
@@ -192,7 +195,9 @@ def _flag_text(series: Series, changed: bool, outcome: Outcome, progress: Progre
 
     try:
         image = series_image(series, "mend", facts=False)
-        texts = text_in(image, progress, None if series.modality in TEXT_LOOKED_FOR or image.colour else 24)
+        # a flag that says "no words" is only set after a look at every picture
+        everywhere = changed or series.modality in TEXT_LOOKED_FOR or image.colour
+        texts = text_in(image, progress, None if everywhere else SAMPLE)
     except Trouble:
         return
     if texts:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import tempfile
 from dataclasses import replace
 from pathlib import Path
@@ -9,18 +10,19 @@ from typing import Annotated, Literal
 
 import numpy as np
 
-from ..core.errors import Cancelled, Trouble
+from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.labels import LabelMap
 from ..core.operation import Between, FolderPath, LabelName, NewPath, Secret, Unit, operation
 from ..core.progress import Progress, silent
+from ..core.safe_write import write_trouble
 from ..core.table import Table
 from ..formats.dicom_scan import scan_files
 from ..formats.dicom_series import matches_mark, series_image
 from .clean_pixels import PixelRule
 from .deidentify import Outcome, bare_name, cleaner_for, deidentify_files, strip_other
 from .identity_profile import Rules
-from .plan import plan_folder
+from .plan import UNNAMED, plan_folder
 
 Area = Annotated[tuple[float, float, float, float], Unit("px"), Between(0, 1e7)]
 PIXELS = Literal["leave", "keep the area", "blank the area"]
@@ -76,23 +78,27 @@ def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES 
                       "leave the name out, so that each gets one of its own, or do one subject at a time", folder)
     files = [path for line in lines if line.kind in ("DICOM", "labels", "other") for path in line.files]
     others = [path for line in lines if line.is_image and line.kind != "DICOM" for path in (line.files if line.kind == "sequence" else line.files[:1])]
-    outcome = Outcome()
     to = Path(to)
-    if files:
-        outcome = deidentify_files(files, to, cleaner, rule, progress.part(0.1, 0.8))
-    elif to.exists():
+    if to.exists():
         raise Trouble("There is something of this name already", "name a new folder", to)
-    to.mkdir(parents=True, exist_ok=True)
-    for n, path in enumerate(progress.part(0.8, 1.0).over(others, what="Stripping headers")):
-        try:
-            target = to / f"image {n + 1:03d}{bare_name(path)}"
-            strip_other(path, target)
-            outcome.done[(f"{target.name}: all facts of the header", "", "removed")] += 1
-        except Cancelled:
-            raise
-        except Trouble as trouble:
-            outcome.left_out.append((path.name, str(trouble)))
-    outcome.report("Identity removed", named=False).save_csv(to / "identity-report.csv")
+    beside = to.with_name(f".{to.name}.new")
+    shutil.rmtree(beside, ignore_errors=True)
+    try:
+        outcome = deidentify_files(files, beside, cleaner, rule, progress.part(0.1, 0.8)) if files else Outcome()
+        beside.mkdir(parents=True, exist_ok=True)
+        for n, path in enumerate(progress.part(0.8, 1.0).over(others, what="Stripping headers")):
+            target = beside / f"image {n + 1:03d}{bare_name(path)}"
+            try:
+                strip_other(path, target)
+                outcome.done[(f"{target.name}: all facts of the header", "", "removed")] += 1
+            except Trouble as trouble:
+                outcome.left_out.append((path.name, str(trouble)))
+        outcome.report("Identity removed", named=False).save_csv(beside / "identity-report.csv")
+        beside.rename(to)
+    except OSError as error:
+        raise write_trouble(error, to) from error
+    finally:
+        shutil.rmtree(beside, ignore_errors=True)
     return outcome.report("Identity removed")
 
 
@@ -218,7 +224,7 @@ def _bare(image: Image, pixels: str, area, region: str, labels: LabelMap, pictur
                 values[:, :, k].T[one] = 0xFF000000 if image.colour else fill
         return values
 
-    made = image.like(fetch, facts={}, name=f"{image.name}, without identity", subject=subject or "Unnamed subject", origin=Origin())
+    made = image.like(fetch, facts={}, name=f"{image.name}, without identity", subject=subject or UNNAMED, origin=Origin())
     outcome = Outcome()
     outcome.done[("All facts of the header", "", "removed")] = 1
     outcome.pictures_changed = 0 if rule is None else image.image_planes
