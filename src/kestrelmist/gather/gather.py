@@ -29,9 +29,11 @@ def list_series(folder: FolderPath, subject_from: SOURCES = "patient id", subjec
     subject_pattern : text
         Regular expression; its first group is the subject.
     """
-    table = Table("Series", [Column("series"), Column("subject"), Column("modality"), Column("seems"), Column("date"), Column("columns"),
-                             Column("rows"), Column("slices"), Column("volumes"), Column("spacing_x", "mm", 4), Column("spacing_y", "mm", 4),
-                             Column("spacing_z", "mm", 4), Column("problems"), Column("files"), Column("uid", hidden=True)])
+    # sizes as numbers are for files and scripts; a person reads them in one column
+    table = Table("Series", [Column("series"), Column("subject"), Column("modality", hidden=True), Column("seems"), Column("date"),
+                             *(Column(n, hidden=True) for n in ("columns", "rows", "slices", "volumes")),
+                             *(Column(f"spacing_{axis}", "mm", 4, hidden=True) for axis in "xyz"), Column("matrix"), Column("voxel"),
+                             Column("problems"), Column("files", hidden=True), Column("uid", hidden=True)])
     for line in plan_folder(folder, SubjectRule(subject_from, subject_pattern), progress=progress):
         s = line.series
         if s is not None:
@@ -42,8 +44,8 @@ def list_series(folder: FolderPath, subject_from: SOURCES = "patient id", subjec
                 sizes = (*space.shape, count, *(space.spacing if space.unit == "mm" else (None, None, None)))
             except Trouble:
                 sizes = (None,) * 7
-        table.rows.append((line.name, line.subject, line.modality, line.seems, line.date, *sizes, ". ".join(line.problems), len(line.files),
-                           s.uid if s else ""))
+        table.rows.append((line.name, line.subject, line.modality, line.seems, line.date, *sizes, line.size, line.spacing,
+                           ". ".join(line.problems), len(line.files), s.uid if s else ""))
     return table
 
 
