@@ -10,21 +10,34 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-from . import dicom, gathering, growing, panes, starting
+from . import answering, dicom, gathering, growing, journal, panes, starting, tables
 
 
 def main() -> None:
     arguments = argparse.ArgumentParser(description=__doc__)
     arguments.add_argument("--json", type=Path, help="also write the rows to this file")
-    arguments.add_argument("--only", help="one module: dicom, gathering, panes, growing or starting")
+    arguments.add_argument(
+        "--only", help="one module: starting, answering, panes, growing, dicom, gathering, tables or journal"
+    )
     given = arguments.parse_args()
-    rows = [row for module in (dicom, gathering, panes, growing, starting) if not given.only or module.__name__.endswith(given.only) for row in module.rows()]
+    rows = [
+        row
+        for module in (starting, answering, dicom, gathering, panes, growing, tables, journal)
+        if not given.only or module.__name__.endswith(given.only)
+        for row in module.rows()
+    ]
     table = Table("name", "ours", "baseline", "ratio", "goal", "", title="Benchmarks (lower is better)")
     for r in rows:
         said = "" if r.met is None else "met" if r.met else "MISSED"
         shown = f"{1 / r.ours:.0f}/s" if "frames" in r.goal else ""
-        table.add_row(r.name, f"{r.ours:.4g} {r.unit} {shown}", "" if r.baseline is None else f"{r.baseline:.4g} {r.unit} ({r.baseline_name})",
-                      "" if r.ratio is None else f"{r.ratio:.3f}", r.goal, said)
+        table.add_row(
+            r.name,
+            f"{r.ours:.4g} {r.unit} {shown}",
+            "" if r.baseline is None else f"{r.baseline:.4g} {r.unit} ({r.baseline_name})",
+            "" if r.ratio is None else f"{r.ratio:.3f}",
+            r.goal,
+            said,
+        )
     Console(width=170).print(table)
     if given.json:
         given.json.write_text(json.dumps([asdict(r) | {"ratio": r.ratio} for r in rows], indent=1))

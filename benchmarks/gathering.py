@@ -1,4 +1,5 @@
-"""Bringing data in and out: packed NIfTI, the plan of a folder of 20,000 files, removing identity from a clip of 1,000 pictures."""
+"""Bringing data in and out: packed NIfTI, the plan of a folder of 20,000 files, removing identity from a clip of 1,000
+pictures."""
 
 from __future__ import annotations
 
@@ -53,8 +54,17 @@ def _packed(place: Path) -> list[Row]:
     mine, theirs = in_turn(ours, baseline, 2)
     assert np.array_equal(np.asarray(nibabel.load(place / "ours.nii.gz").dataobj), array)
     sizes = [(place / f"{n}.nii.gz").stat().st_size / 1e6 for n in ("ours", "theirs")]
-    return [Row("300 × 512 × 512 read and written as gz NIfTI", mine, theirs, "nibabel's own save of the array", "ratio ≤ 0.25", met=mine <= 0.25 * theirs),
-            Row("size of that file", *sizes, "nibabel's", "ratio ≤ 1.15", "MB", met=sizes[0] <= 1.15 * sizes[1])]
+    return [
+        Row(
+            "300 × 512 × 512 read and written as gz NIfTI",
+            mine,
+            theirs,
+            "nibabel's own save of the array",
+            "ratio ≤ 0.25",
+            met=mine <= 0.25 * theirs,
+        ),
+        Row("size of that file", *sizes, "nibabel's", "ratio ≤ 1.15", "MB", met=sizes[0] <= 1.15 * sizes[1]),
+    ]
 
 
 def _plan(folder: Path) -> Row:
@@ -74,7 +84,14 @@ def _plan(folder: Path) -> Row:
 
     mine, theirs = in_turn(ours, baseline, 2)
     assert len(found["lines"]) == FILES // 100 and sum(len(line.files) for line in found["lines"]) == FILES
-    return Row(f"plan of {FILES:,} DICOM files ({FILES / mine:,.0f} files/s)", mine, theirs, "bare pydicom header loop", "ratio ≤ 0.5", met=mine <= 0.5 * theirs)
+    return Row(
+        f"plan of {FILES:,} DICOM files ({FILES / mine:,.0f} files/s)",
+        mine,
+        theirs,
+        "bare pydicom header loop",
+        "ratio ≤ 0.5",
+        met=mine <= 0.5 * theirs,
+    )
 
 
 def _identity(place: Path) -> Row:
@@ -87,7 +104,13 @@ def _identity(place: Path) -> Row:
     def ours():
         count["n"] += 1
         cleaner = Cleaner(Rules(), b"bench")
-        deidentify_files([place / "clip.dcm"], place / f"clean{count['n']}", cleaner, PixelRule("keep", (20, 40, 360, 240)), check_pixels=False)
+        deidentify_files(
+            [place / "clip.dcm"],
+            place / f"clean{count['n']}",
+            cleaner,
+            PixelRule("keep", (20, 40, 360, 240)),
+            check_pixels=False,
+        )
 
     def baseline():
         pydicom.dcmread(place / "clip.dcm").save_as(place / "copy.dcm")
@@ -95,4 +118,11 @@ def _identity(place: Path) -> Row:
     mine, theirs = in_turn(ours, baseline, 5)
     cleaned = pydicom.dcmread(place / "clean1" / "00001.dcm").pixel_array
     assert not cleaned[:, :40].any() and cleaned[:, 40:280, 20:380].any()
-    return Row(f"identity off header and pixels of {CLIP:,} pictures", mine, theirs, "pydicom read and write alone", "ratio ≤ 1.3", met=mine <= 1.3 * theirs)
+    return Row(
+        f"identity off header and pixels of {CLIP:,} pictures",
+        mine,
+        theirs,
+        "pydicom read and write alone",
+        "ratio ≤ 1.3",
+        met=mine <= 1.3 * theirs,
+    )

@@ -23,9 +23,11 @@ SHAPE = (400, 512, 512)
 def volume() -> np.ndarray:
     """Shells, struts and noise: a bone-like network that is joined throughout."""
     rng = np.random.default_rng(5)
-    k, j, i = np.ogrid[:SHAPE[0], :SHAPE[1], :SHAPE[2]]
-    field = (np.sin(i / 21) * np.cos(j / 21) + np.sin(j / 21) * np.cos(k / 21) + np.sin(k / 21) * np.cos(i / 21)).astype(np.float32)
-    values = (1300 * np.exp(-(field / 0.35) ** 2)).astype(np.int16)
+    k, j, i = np.ogrid[: SHAPE[0], : SHAPE[1], : SHAPE[2]]
+    field = (
+        np.sin(i / 21) * np.cos(j / 21) + np.sin(j / 21) * np.cos(k / 21) + np.sin(k / 21) * np.cos(i / 21)
+    ).astype(np.float32)
+    values = (1300 * np.exp(-((field / 0.35) ** 2))).astype(np.int16)
     values += rng.integers(-60, 60, SHAPE, np.int16)
     return values
 
@@ -44,10 +46,28 @@ def rows() -> list[Row]:
     ours()
     mine, theirs = in_turn(ours, baseline, 3)
     assert found["ours"] == np.count_nonzero(found["labels"] == found["labels"][seed])
-    peak = float(subprocess.run([sys.executable, "-m", "benchmarks.growing"], capture_output=True, text=True, check=True).stdout)
-    return [Row("grow from point, 400 × 512 × 512", mine, theirs, "scipy.ndimage.label on the thresholded array", "ratio ≤ 0.7",
-                met=mine <= 0.7 * theirs),
-            Row("grow from point, peak memory above image", peak, 3.0, "3 bytes a voxel", "ratio ≤ 1", "bytes a voxel", met=peak <= 3.0)]
+    peak = float(
+        subprocess.run([sys.executable, "-m", "benchmarks.growing"], capture_output=True, text=True, check=True).stdout
+    )
+    return [
+        Row(
+            "grow from point, 400 × 512 × 512",
+            mine,
+            theirs,
+            "scipy.ndimage.label on the thresholded array",
+            "ratio ≤ 0.7",
+            met=mine <= 0.7 * theirs,
+        ),
+        Row(
+            "grow from point, peak memory above image",
+            peak,
+            3.0,
+            "3 bytes a voxel",
+            "ratio ≤ 1",
+            "bytes a voxel",
+            met=peak <= 3.0,
+        ),
+    ]
 
 
 def _peak() -> float:
@@ -60,7 +80,9 @@ def _peak() -> float:
         # the high-water mark only rises: what making the volume took has to be passed over
         before = _resident()
         hook = _Peak(before)
-        grow(one, labels, "Bench", tuple(float(v) for v in one.space.to_world(seed)), 650, 3000, progress=hook.progress).apply(labels)
+        grow(
+            one, labels, "Bench", tuple(float(v) for v in one.space.to_world(seed)), 650, 3000, progress=hook.progress
+        ).apply(labels)
         peak = hook.end()
     return peak / image.kji.size
 

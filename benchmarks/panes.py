@@ -9,10 +9,13 @@ import numpy as np
 
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap, LabelTable
+from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space
 from kestrelmist.outline.brush import Brush, Stroke
-from kestrelmist.scene.slices import ImageLook, draw
+from kestrelmist.scene.drawing import Drawn, draw, draw_over, warm
+from kestrelmist.scene.layer import ImageLook, LabelLook
 from kestrelmist.scene.view import AXIAL, CORONAL, SAGITTAL, fitted
+from kestrelmist.warm import load_drawing
 
 from .row import Row
 
@@ -32,8 +35,10 @@ def scene():
 
 def rows() -> list[Row]:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    load_drawing(Progress())
+    warm()
     image, labels = scene()
-    look = ImageLook(-1500, 1500)
+    layers = [Drawn(image, ImageLook(-1500, 1500)), Drawn(labels, LabelLook())]
     found = []
     baseline = _image_item_frame(image)
     for plane in (AXIAL, CORONAL, SAGITTAL):
@@ -44,12 +49,20 @@ def rows() -> list[Row]:
             centre = list(view.centre)
             centre[plane.across] = (180 + n) * 0.1
             started = time.perf_counter()
-            out = draw(view.moved(centre=tuple(centre)), image, look, labels, out=out)
+            out = draw(view.moved(centre=tuple(centre)), layers, out)
             frames.append(time.perf_counter() - started)
         frame = float(np.median(frames[5:]))
-        found.append(Row(f"lead pane 760 × 700, {plane.name.lower()}, volume + fill + edges", frame, baseline,
-                         "pyqtgraph image item fed NumPy slices (volume only)", "≥ 60 frames/s", met=frame <= 1 / 60))
-    found.append(_brush(image, labels, look))
+        found.append(
+            Row(
+                f"lead pane 760 × 700, {plane.name.lower()}, volume + fill + edges",
+                frame,
+                baseline,
+                "pyqtgraph image item fed NumPy slices (volume only)",
+                "≥ 60 frames/s",
+                met=frame <= 1 / 60,
+            )
+        )
+    found.append(_brush(image, labels))
     return found
 
 
@@ -80,17 +93,23 @@ def _image_item_frame(image: Image) -> float:
     return float(np.median(frames[5:]))
 
 
-def _brush(image: Image, labels: LabelMap, look: ImageLook) -> Row:
+def _brush(image: Image, labels: LabelMap) -> Row:
     view = fitted(AXIAL, image.space, 760, 700)
     view = view.moved(centre=(25.6, 25.6, 25.6))
     stroke = Stroke(image, labels, Brush(2.0), 1)  # 20 voxels of 0.1 mm
-    times, out = [], draw(view, image, look, labels)
+    times, below = [], draw(view, [Drawn(image, ImageLook(-1500, 1500))])
     for n in range(60):
         world = (10.0 + 0.5 * n, 20.0 + 0.3 * n, 25.6)
         started = time.perf_counter()
         stroke.to(world)
-        out = draw(view, image, look, labels, out=out)
+        draw_over(view, [Drawn(labels, LabelLook())], below.copy())  # as a pane does it
         times.append(time.perf_counter() - started)
     took = float(np.median(times[5:]))
-    return Row("brush, ball of 20 voxels in 512³: gesture to painted pixels", took, 1 / 60, "one frame at 60 frames/s", "ratio ≤ 1",
-               met=took <= 1 / 60)
+    return Row(
+        "brush, ball of 20 voxels in 512³: gesture to painted pixels",
+        took,
+        1 / 60,
+        "one frame at 60 frames/s",
+        "ratio ≤ 1",
+        met=took <= 1 / 60,
+    )

@@ -12,14 +12,14 @@ from pathlib import Path
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
-from PySide6.QtCore import QEventLoop, QPoint, QPointF, Qt, QTimer
+from PySide6.QtCore import QEvent, QEventLoop, QPoint, QPointF, Qt, QTimer
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
+from kestrelmist.core.operation import find_operation
 from kestrelmist.demo.overwintering import demo_study
 from kestrelmist.desk.app import application, open_window
-from kestrelmist.operations import find_operation
 
 HOME = Path(__file__).parent / "screenshots"
 JOINTS = ((-4.60, -3.28, -2.02), (4.77, -3.27, -1.85))
@@ -35,7 +35,7 @@ class Walk:
         self.window.resize(1280, 800)
         self.window.show()
         self.window.start()
-        self.window.desk.trouble.connect(lambda text: print("!", text))
+        self.window.desk.session.trouble.connect(lambda text: print("!", text))
         self.settle()
 
     def settle(self) -> None:
@@ -52,7 +52,7 @@ class Walk:
         print(name)
 
     def show(self, name: str) -> None:
-        self.window.desk.show_image(self.window.desk.study.find(name).id)
+        self.window.desk.viewing.show_image(self.window.desk.study.find(name).id)
         self.settle()
 
     def press(self, widget) -> None:
@@ -60,7 +60,7 @@ class Walk:
         self.settle()
 
     def click(self, world) -> None:
-        self.window.desk.go_to(world)
+        self.window.desk.viewing.go_to(world)
         self.settle()
         canvas = self.window.table.slices[0].canvas
         x, y = canvas.current_view().to_pixel(world)
@@ -78,8 +78,8 @@ def gather_views(walk: Walk) -> None:
     gather.lines[-1].subject = "HM-07"
     walk.press(gather.take)
     walk.show("Odour run")
-    desk.go_along(0, 14)
-    desk.go_to((0.2, 6.1, 1.2))
+    desk.viewing.go_along(0, 14)
+    desk.viewing.go_to((0.2, 6.1, 1.2))
     walk.press(gather.facts)
     walk.keep("facts")
     window.drawer.hide()
@@ -88,23 +88,56 @@ def gather_views(walk: Walk) -> None:
     walk.show("brown fat, section 3")
     canvas = window.table.lead.canvas
     canvas.zoom(3.0)
-    desk.set_look(colour_map="Lagoon")
+    desk.viewing.set_look(colour_map="Lagoon")
     walk.keep("section")
     walk.show("Heart clip")
-    desk.go_along(0, 9)
+    desk.viewing.go_along(0, 9)
     gather.open(find_operation("deidentify-image"))
     form = gather.form
     walk.press(form.fields["area"].button)
-    space, canvas = desk.record.space, window.table.lead.canvas
+    space, canvas = desk.viewing.record.space, window.table.lead.canvas
     start, end = (QPointF(*canvas.current_view().to_pixel(space.to_world(v))) for v in ((0, 55, 0), (466, 359, 0)))
     QTest.mousePress(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start.toPoint())
-    QApplication.sendEvent(canvas, QMouseEvent(QMouseEvent.Type.MouseMove, end, canvas.mapToGlobal(end), Qt.MouseButton.NoButton, Qt.MouseButton.LeftButton,
-                                               Qt.KeyboardModifier.NoModifier))
+    QApplication.sendEvent(
+        canvas,
+        QMouseEvent(
+            QMouseEvent.Type.MouseMove,
+            end,
+            canvas.mapToGlobal(end),
+            Qt.MouseButton.NoButton,
+            Qt.MouseButton.LeftButton,
+            Qt.KeyboardModifier.NoModifier,
+        ),
+    )
     QTest.mouseRelease(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, end.toPoint())
     form.fields["subject"].setText("Animal 7")
     form.fields["pixels"].setCurrentText("keep the area")
+    QApplication.sendEvent(canvas, QEvent(QEvent.Type.Leave))
     walk.keep("identity")
     gather.close_form()
+
+
+def several_maps(walk: Walk) -> None:
+    """A second person's label map, the first one's edges under it, and both compared."""
+    desk, maps = walk.window.desk, walk.window.bench.outline.groups["label maps"]
+    walk.settle()
+    maps.make("Anna", desk.viewing.map.id)
+    walk.settle()
+    brush = {"labels": desk.viewing.map.id, "image": 1, "label": "Hippocampus", "diameter": 1.4}
+    for name, point in (("erase", (-2.9, -4.4, 1.9)), ("paint", (1.4, -4.3, 1.9))):
+        desk.session.run(name, brush | {"point": point})
+        walk.settle()
+    maps.others.setChecked(True)
+    walk.window.table.bring_to_lead(walk.window.table.slices[1])
+    walk.settle()
+    walk.window.table.lead.canvas.zoom(2.0)
+    desk.viewing.go_to((0.1, -5.8, 1.9))
+    first, second = (maps.choice.itemData(n) for n in range(2))
+    desk.session.run("compare-labels", {"labels": first, "other": second})
+    walk.keep("compare")
+    maps.others.setChecked(False)
+    walk.window.table.bring_to_lead(walk.window.table.slices[0])
+    desk.viewing.go_to((0.9, -2.0, 2.4))
 
 
 def main() -> None:
@@ -114,27 +147,27 @@ def main() -> None:
         window, desk, bench = walk.window, walk.window.desk, walk.window.bench
         gather_views(walk)
         walk.show("Head CT")
-        desk.set_stage("Outline")
+        desk.viewing.set_stage("Outline")
         outline = bench.outline
-        QTest.keyClicks(outline.labels.new, "Skull")
-        QTest.keyClick(outline.labels.new, Qt.Key.Key_Return)
-        outline.ready.setCurrentIndex(outline.ready.findText("Bone"))
-        outline.ready.activated.emit(outline.ready.currentIndex())
-        walk.press(outline.half_way)
-        walk.press(outline.tools["grow"])
+        QTest.keyClicks(outline.groups["labels"].new, "Skull")
+        QTest.keyClick(outline.groups["labels"].new, Qt.Key.Key_Return)
+        outline.groups["range"].ready.setCurrentIndex(outline.groups["range"].ready.findText("Bone"))
+        outline.groups["range"].ready.activated.emit(outline.groups["range"].ready.currentIndex())
+        walk.press(outline.groups["range"].half_way)
+        walk.press(outline.groups["tools"].buttons["grow"])
         walk.click(IN_THE_SKULL)
-        walk.press(outline.tools["eraser"])
-        desk.set_settings(size=1.5)
+        walk.press(outline.groups["tools"].buttons["eraser"])
+        desk.hand.set_settings(size=1.5)
         for joint in JOINTS:
             walk.click(joint)
-        walk.press(outline.tools["grow"])
+        walk.press(outline.groups["tools"].buttons["grow"])
         walk.click(IN_THE_SKULL)
-        QTest.keyClicks(outline.labels.new, "Lower jaw")
-        QTest.keyClick(outline.labels.new, Qt.Key.Key_Return)
-        walk.press(outline.labels.rows[1].lock)
+        QTest.keyClicks(outline.groups["labels"].new, "Lower jaw")
+        QTest.keyClick(outline.groups["labels"].new, Qt.Key.Key_Return)
+        walk.press(outline.groups["labels"].rows[1].lock)
         walk.click((2.4, 0.4, -5.4))
-        desk.go_to((2.2, 0.4, -1.6))
-        desk.set_settings(show_range=False)
+        desk.viewing.go_to((2.2, 0.4, -1.6))
+        desk.hand.set_settings(show_range=False)
         walk.keep("outline")
         window.table.bring_to_lead(window.table.solid)
         walk.keep("solid")
@@ -142,17 +175,19 @@ def main() -> None:
         walk.press(bench.go_measure)
         walk.keep("measure")
         window.drawer.hide()
-        desk.set_stage("Prepare")
+        desk.viewing.set_stage("Prepare")
         walk.keep("prepare")
         window.finder.open()
         QTest.keyClicks(window.finder.field, "la")
         walk.keep("finder")
         window.finder.hide()
-        desk.set_stage("Outline")
-        desk.show_image(1)
-        desk.go_to((0.9, -2.0, 2.4))
+        desk.viewing.set_stage("Outline")
+        desk.viewing.show_image(1)
+        desk.viewing.go_to((0.9, -2.0, 2.4))
+        several_maps(walk)
+        window.drawer.hide()
         window.set_theme("dusk")
-        walk.press(outline.tools["brush"])
+        walk.press(outline.groups["tools"].buttons["brush"])
         window.drawer.open_page("logbook")
         walk.keep("dusk")
         window.set_theme("mist")

@@ -12,11 +12,18 @@ def main() -> int:
     with tempfile.TemporaryDirectory(prefix="kestrelmist-tests-") as home:
         os.environ["KESTRELMIST_HOME"] = home
         names = sys.argv[1:]
-        suite = unittest.defaultTestLoader.loadTestsFromNames(names) if names else unittest.defaultTestLoader.discover("tests", top_level_dir=".")
+        suite = (
+            unittest.defaultTestLoader.loadTestsFromNames(names)
+            if names
+            else unittest.defaultTestLoader.discover("tests", top_level_dir=".")
+        )
         result = unittest.TextTestRunner(verbosity=1).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     skipped = len(result.skipped)
-    print(f"{result.testsRun - failed - skipped} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""), flush=True)
+    print(
+        f"{result.testsRun - failed - skipped} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""),
+        flush=True,
+    )
     return 1 if failed or not result.testsRun else 0
 
 

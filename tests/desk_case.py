@@ -28,7 +28,8 @@ def pause(milliseconds: int) -> None:
 
 
 def with_solid_view(test):
-    """Mark a test that looks at the Solid view; in the others its process is not started, which saves two seconds each."""
+    """Mark a test that looks at the Solid view; in the others its process is not started, which saves two seconds
+    each."""
     test.with_solid_view = True
     return test
 
@@ -47,7 +48,7 @@ class DeskCase(PlaceCase):
         self.app = application()
         window = Window(Study(folder, create=True))
         self.troubles: list[str] = []
-        window.desk.trouble.connect(self.troubles.append)
+        window.desk.session.trouble.connect(self.troubles.append)
         window.bench.checks._soon.setInterval(20)  # a person's pause is longer than a test's
         window.resize(1280, 800)
         window.show()
@@ -71,8 +72,9 @@ class DeskCase(PlaceCase):
             pause(10)
             calm = calm + 1 if window.settled else 0
             if time.monotonic() > end:
-                jobs = [j.title for j in window.desk.work.jobs]
-                self.fail(f"the window did not settle: {jobs}, checks {window.bench.checks.settled}, solid {window.table.solid.canvas.settled}")
+                jobs = [j.title for j in window.desk.session.work.jobs]
+                checks, solid = window.bench.checks.settled, window.table.solid.canvas.settled
+                self.fail(f"the window did not settle: {jobs}, checks {checks}, solid {solid}")
 
     def pixel(self, canvas, world) -> QPoint:
         x, y = canvas.current_view().to_pixel(world)
@@ -90,15 +92,35 @@ class DeskCase(PlaceCase):
         QTest.mousePress(canvas, button, Qt.KeyboardModifier.NoModifier, a)
         for share in (0.5, 1.0):
             at = QPointF(a) + (QPointF(b) - QPointF(a)) * share
-            QApplication.sendEvent(canvas, QMouseEvent(QEvent.Type.MouseMove, at, canvas.mapToGlobal(at), Qt.MouseButton.NoButton, button,
-                                                       Qt.KeyboardModifier.NoModifier))
+            QApplication.sendEvent(
+                canvas,
+                QMouseEvent(
+                    QEvent.Type.MouseMove,
+                    at,
+                    canvas.mapToGlobal(at),
+                    Qt.MouseButton.NoButton,
+                    button,
+                    Qt.KeyboardModifier.NoModifier,
+                ),
+            )
         QTest.mouseRelease(canvas, button, Qt.KeyboardModifier.NoModifier, b)
         self.settle(window)
 
     def wheel(self, canvas, notches: int, modifiers=Qt.KeyboardModifier.NoModifier) -> None:
         middle = QPointF(canvas.width() / 2, canvas.height() / 2)
-        QApplication.sendEvent(canvas, QWheelEvent(middle, canvas.mapToGlobal(middle), QPoint(), QPoint(0, 120 * notches),
-                                                   Qt.MouseButton.NoButton, modifiers, Qt.ScrollPhase.NoScrollPhase, False))
+        QApplication.sendEvent(
+            canvas,
+            QWheelEvent(
+                middle,
+                canvas.mapToGlobal(middle),
+                QPoint(),
+                QPoint(0, 120 * notches),
+                Qt.MouseButton.NoButton,
+                modifiers,
+                Qt.ScrollPhase.NoScrollPhase,
+                False,
+            ),
+        )
 
     def press(self, widget) -> None:
         QTest.mouseClick(widget, Qt.MouseButton.LeftButton)

@@ -38,7 +38,11 @@ def two_balls(space: Space | None = None, unit: str = "HU") -> Image:
     space = space or straight_space()
     i = np.indices(space.shape).reshape(3, -1).T
     x, y, z = space.to_world(i).T
-    inside = ((x + 4) ** 2 + y**2 + z**2 <= 16) | ((x - 4) ** 2 + y**2 + z**2 <= 9) | ((np.abs(x) <= 4) & (y**2 + z**2 <= 0.64))
+    inside = (
+        ((x + 4) ** 2 + y**2 + z**2 <= 16)
+        | ((x - 4) ** 2 + y**2 + z**2 <= 9)
+        | ((np.abs(x) <= 4) & (y**2 + z**2 <= 0.64))
+    )
     return Image(np.where(inside, 1000, 0).astype(np.int16).reshape(space.shape), space, "Two balls", "T-1", "CT", unit)
 
 

@@ -1,4 +1,5 @@
-"""What one maker keeps in private blocks: the direction of tiles and the sign of the phase encoding decide over sides, so they are tested."""
+"""What one maker keeps in private blocks: the direction of tiles and the sign of the phase encoding decide over sides,
+so they are tested."""
 
 import struct
 import unittest
@@ -8,7 +9,7 @@ import pydicom
 
 from kestrelmist.demo import anatomy
 from kestrelmist.demo.animal import Animal
-from kestrelmist.demo.more_scans import odour_space, write_odour_run
+from kestrelmist.demo.scenes.odour_run import odour_space, write_odour_run
 from kestrelmist.formats.acquisition import acquisition_facts
 from kestrelmist.formats.dicom_order import seconds_of
 from kestrelmist.formats.dicom_scan import scan_folder
@@ -33,7 +34,9 @@ def private_block(**tags) -> bytes:
 class PrivateBlockTest(PlaceCase):
     def setUp(self):
         super().setUp()
-        animal = Animal("plain", np.full((anatomy.FIELDS, 3, 3, 3), -1, np.float32), *(np.zeros((3, 3, 3), np.float32),) * 2, 4)
+        animal = Animal(
+            "plain", np.full((anatomy.FIELDS, 3, 3, 3), -1, np.float32), *(np.zeros((3, 3, 3), np.float32),) * 2, 4
+        )
         self.files = write_odour_run(self.place / "run", animal, "T-5", times=2)
 
     def give(self, **tags) -> None:
@@ -57,7 +60,7 @@ class PrivateBlockTest(PlaceCase):
         for k in (0, 7, 15):
             at = turned.space.nearest_voxel(first + (0, 0, 1.1 * k))
             self.assertIsNotNone(at)
-            wanted = square[k // 4 * 48:k // 4 * 48 + 48, k % 4 * 48:k % 4 * 48 + 48].T
+            wanted = square[k // 4 * 48 : k // 4 * 48 + 48, k % 4 * 48 : k % 4 * 48 + 48].T
             np.testing.assert_array_equal(turned.frame((0,)).data[:, :, at[2]], wanted)
         timing = dict(zip(range(16), acquisition_of(straight)["SliceTiming"]))
         # tile 0 was taken first, wherever it lies in the stack
@@ -86,8 +89,14 @@ class TimingTest(PlaceCase):
     def test_slice_times_of_separate_slices(self):
         values = np.zeros((4, 4, 4, 2), np.uint16)
         for t in range(2):
-            stack(self.place / "s", values[..., t], start=10 * t, TemporalPositionIdentifier=t + 1, RepetitionTime="1000",
-                  AcquisitionTime=lambda k, t=t: f"1200{t:02d}.{(k % 2) * 50 + (k // 2) * 20:02d}0000")
+            stack(
+                self.place / "s",
+                values[..., t],
+                start=10 * t,
+                TemporalPositionIdentifier=t + 1,
+                RepetitionTime="1000",
+                AcquisitionTime=lambda k, t=t: f"1200{t:02d}.{(k % 2) * 50 + (k // 2) * 20:02d}0000",
+            )
         (series,) = scan_folder(self.place / "s")
         found = acquisition_facts(series, series_image(series).space)["SliceTiming"]
         self.assertEqual(sorted(found), [0.0, 0.2, 0.5, 0.7])
@@ -96,12 +105,27 @@ class TimingTest(PlaceCase):
 
     def test_one_time_for_all_slices_says_nothing(self):
         for t in range(2):
-            stack(self.place / "s", np.zeros((4, 4, 4), np.uint16), start=10 * t, TemporalPositionIdentifier=t + 1, RepetitionTime="1000", AcquisitionTime=f"12000{t}")
+            stack(
+                self.place / "s",
+                np.zeros((4, 4, 4), np.uint16),
+                start=10 * t,
+                TemporalPositionIdentifier=t + 1,
+                RepetitionTime="1000",
+                AcquisitionTime=f"12000{t}",
+            )
         (series,) = scan_folder(self.place / "s")
         self.assertNotIn("SliceTiming", acquisition_facts(series, series_image(series).space))
 
     def test_times_of_the_day(self):
-        for text, wanted in (("101112.5", 36672.5), ("1011", 36660.0), ("10", 36000.0), ("20310214101112.25", 36672.25), ("", None), ("noon", None), (None, None)):
+        for text, wanted in (
+            ("101112.5", 36672.5),
+            ("1011", 36660.0),
+            ("10", 36000.0),
+            ("20310214101112.25", 36672.25),
+            ("", None),
+            ("noon", None),
+            (None, None),
+        ):
             self.assertEqual(seconds_of(text), wanted)
 
 

@@ -3,10 +3,11 @@ import unittest
 import numpy as np
 
 from kestrelmist.checks.notice import Subject, run_checks
+from kestrelmist.core.caveat import SIDES_UNKNOWN, SLICES_MISSING, Caveat
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap
+from kestrelmist.core.operation import find_operation
 from kestrelmist.core.space import Space
-from kestrelmist.operations import find_operation
 from kestrelmist.outline.paint import paint
 from kestrelmist.prepare.spacing import set_spacing
 from tests.making import labelled, straight_space, two_balls
@@ -22,8 +23,10 @@ class ChecksTest(unittest.TestCase):
 
     def mended(self, notice):
         operation = find_operation(notice.mend.operation)
-        edit = operation(None, image=self.image, labels=self.labels, **operation.checked(notice.mend.settings))
-        edit.apply(self.labels)
+        given = {"image": self.image, "labels": self.labels}
+        given = {p.name: given[p.name] for p in operation.inputs}
+        made = operation(None, **given, **operation.checked(notice.mend.settings))
+        made["label edit"].apply(self.labels)
 
     def test_nothing_wrong_is_said_too(self):
         self.assertEqual([(n.level, n.mend) for n in self.found()], [("fine", None)])
@@ -54,13 +57,22 @@ class ChecksTest(unittest.TestCase):
         self.assertEqual((self.found()[0].level, self.found()[0].mend.operation), ("wrong", "new-labels"))
 
     def test_spacing_that_is_missing_or_was_uneven(self):
-        for note, level, mend in (("The file gives a voxel size but no position, so sides are unknown", "wrong", "set-spacing"),
-                                  ("1 slice is missing in the stack, at place 3 of 9", "look", "gather")):
-            self.image.origin.notes = [note]
-            self.assertEqual([(n.level, n.mend.operation, n.mend.ask) for n in self.found("gather")], [(level, mend, True)])
+        for code, note, level, mend in (
+            (
+                SIDES_UNKNOWN,
+                "The file gives a voxel size but no position, so sides are unknown",
+                "wrong",
+                "set-spacing",
+            ),
+            (SLICES_MISSING, "1 slice is missing in the stack, at place 3 of 9", "look", "gather"),
+        ):
+            self.image.caveats = [Caveat(code, note)]
+            self.assertEqual(
+                [(n.level, n.mend.operation, n.mend.ask) for n in self.found("gather")], [(level, mend, True)]
+            )
 
     def test_voxel_size_can_be_set(self):
-        image = set_spacing(self.image, (0.25, 1.0, 2.0))
+        image = self.image.placed(set_spacing(self.image, (0.25, 1.0, 2.0)))
         self.assertEqual(image.space.spacing, (0.25, 1.0, 2.0))
         np.testing.assert_allclose(image.space.centre, self.image.space.centre, atol=1e-12)
         np.testing.assert_array_equal(image.data, self.image.data)

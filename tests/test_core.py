@@ -3,10 +3,14 @@ import os
 import threading
 import time
 import unittest
+from typing import Literal
 from unittest import mock
 
+from kestrelmist.core.caveat import SLICES_MISSING, Caveat
 from kestrelmist.core.errors import Cancelled, Trouble
-from kestrelmist.core.operation import Parameter
+from kestrelmist.core.kind import kind_of_type
+from kestrelmist.core.operation import OPERATIONS, find_operation, operation
+from kestrelmist.core.parameter import Parameter
 from kestrelmist.core.progress import Progress
 from kestrelmist.core.safe_write import written_whole
 from kestrelmist.gather.facts import facts
@@ -66,12 +70,19 @@ class SafeWriteTest(PlaceCase):
         self.assertEqual([p.name for p in self.place.iterdir()], ["a.txt"])
 
     def test_each_failure_has_its_sentence(self):
-        for number, words in ((errno.ENOSPC, "disk is full"), (errno.EACCES, "cannot be written to"), (errno.EIO, "Writing failed")):
+        for number, words in (
+            (errno.ENOSPC, "disk is full"),
+            (errno.EACCES, "cannot be written to"),
+            (errno.EIO, "Writing failed"),
+        ):
             with mock.patch.object(os, "replace", side_effect=OSError(number, os.strerror(number))):
                 with self.assertRaisesRegex(Trouble, words), written_whole(self.place / "a") as stream:
                     stream.write(b"x")
             self.assertEqual(list(self.place.iterdir()), [])
-        with self.assertRaisesRegex(Trouble, "folder to write into does not exist"), written_whole(self.place / "no" / "a"):
+        with (
+            self.assertRaisesRegex(Trouble, "folder to write into does not exist"),
+            written_whole(self.place / "no" / "a"),
+        ):
             pass
 
 
@@ -84,21 +95,44 @@ class TroubleTest(unittest.TestCase):
 
 class ParameterTest(unittest.TestCase):
     def test_texts_become_values(self):
-        self.assertIs(Parameter("on", bool).checked("yes"), True)
-        self.assertEqual(Parameter("n", int, low=0, high=9).checked("7"), 7)
-        self.assertEqual(Parameter("p", tuple, length=2).checked("1 2.5"), (1.0, 2.5))
-        self.assertIsNone(Parameter("p", float, optional=True).checked(None))
-        for parameter, value in ((Parameter("n", int), "7.5"), (Parameter("p", tuple, length=3), "1,2"), (Parameter("on", bool), "maybe"),
-                                 (Parameter("n", int, low=0, high=9), 10), (Parameter("c", str, choices=("a", "b")), "c")):
-            with self.assertRaises((Trouble, KeyError)):
+        number, whole, yes, numbers = (kind_of_type(t) for t in (float, int, bool, tuple))
+        self.assertIs(Parameter("on", yes).checked("yes"), True)
+        self.assertEqual(Parameter("n", whole, low=0, high=9).checked("7"), 7)
+        self.assertEqual(Parameter("p", numbers, length=2).checked("1 −2.5"), (1.0, -2.5))
+        self.assertIsNone(Parameter("p", number, optional=True).checked(None))
+        self.assertEqual(Parameter("many", number, many=True).checked(["1", 2]), [1.0, 2.0])
+        choice = kind_of_type(type(Literal["a"]))
+        for parameter, value, said in (
+            (Parameter("n", whole), "7.5", "give a whole number"),
+            (Parameter("n", whole), "inf", "give a whole number"),
+            (Parameter("n", whole), "1e400", "give a whole number"),
+            (Parameter("p", numbers, length=3), "1,2", "give 3 numbers"),
+            (Parameter("on", yes), "maybe", "say yes or no"),
+            (Parameter("n", whole, low=0, high=9), 10, "from 0 to 9"),
+            (Parameter("x", number), "nan", "give a number"),
+            (Parameter("c", choice, choices=("a", "b")), "c", "choose a, b"),
+            (Parameter("many", number, many=True), [1, "x"], "give a number"),
+        ):
+            with self.assertRaisesRegex(Trouble, said):
                 parameter.checked(value)
+
+    def test_a_hint_nobody_knows_fails_when_the_signature_is_looked_at(self):
+        @operation("prepare", "Wrong")
+        def wrong(data: bytes) -> float:
+            """Never."""
+
+        self.addCleanup(OPERATIONS.remove, "wrong")
+        with self.assertRaisesRegex(TypeError, "nobody knows how to give a bytes"):
+            find_operation("wrong").parameters
+        with self.assertRaisesRegex(TypeError, "nobody knows how to keep a float"):
+            find_operation("wrong").results
 
 
 class FactsTest(unittest.TestCase):
     def test_grid_sides_and_header(self):
         image = two_balls(tilted_space((20, 24, 16)))
         image.facts = {"Manufacturer": "Hollowmere Workshop"}
-        image.origin.notes = ["1 slice is missing"]
+        image.caveats = [Caveat(SLICES_MISSING, "1 slice is missing")]
         found = dict(facts(image).rows)
         self.assertEqual(found["Axes run towards"], "RPS")
         self.assertEqual(found["Voxel size (mm)"], "0.5 × 0.4 × 0.7")

@@ -7,8 +7,9 @@ from PySide6.QtTest import QTest
 from kestrelmist.core.image import Image
 from kestrelmist.core.space import Space
 from kestrelmist.demo.animal import make_animal
-from kestrelmist.demo.overwintering import demo_study, positioning_space, scenes
+from kestrelmist.demo.overwintering import demo_study, scenes
 from kestrelmist.demo.scans import head_ct_space, head_mr_space, scan_ct
+from kestrelmist.demo.scenes.head import positioning_space
 from kestrelmist.formats.dicom_scan import scan_folder
 from kestrelmist.formats.dicom_series import series_image
 from kestrelmist.formats.nifti import read_nifti
@@ -27,7 +28,18 @@ class DemoTest(DeskCase):
 
     def ct(self) -> Image:
         found = {s.description: s for s in scan_folder(self.scenes.incoming)}
-        self.assertEqual(sorted(found), ["Head CT", "Head from above", "Head from the left", "Heart clip", "Odour run", "Positioning scan", "Tracer, whole body"])
+        self.assertEqual(
+            sorted(found),
+            [
+                "Head CT",
+                "Head from above",
+                "Head from the left",
+                "Heart clip",
+                "Odour run",
+                "Positioning scan",
+                "Tracer, whole body",
+            ],
+        )
         self.assertTrue(all(not s.problems for s in found.values()))
         return series_image(found["Head CT"])
 
@@ -50,7 +62,13 @@ class DemoTest(DeskCase):
             self.assertAlmostEqual(counted / truth[tissue], 1.0, delta=0.005)
         image = self.ct()
         depth = labels.data == 2
-        core = depth[1:-1, 1:-1, 1:-1] & depth[2:, 1:-1, 1:-1] & depth[:-2, 1:-1, 1:-1] & depth[1:-1, 2:, 1:-1] & depth[1:-1, :-2, 1:-1]
+        core = (
+            depth[1:-1, 1:-1, 1:-1]
+            & depth[2:, 1:-1, 1:-1]
+            & depth[:-2, 1:-1, 1:-1]
+            & depth[1:-1, 2:, 1:-1]
+            & depth[1:-1, :-2, 1:-1]
+        )
         inside = image.data[1:-1, 1:-1, 1:-1][core]
         self.assertGreater(np.percentile(inside, 5), 700)
         self.assertLess(np.percentile(image.data[labels.data == 0], 99), 400)
@@ -77,7 +95,7 @@ class DemoTest(DeskCase):
         folder = demo_study(self.place / "Overwintering")
         window = self.open(folder)
         desk, bench = window.desk, window.bench
-        self.assertEqual([row.name for row in desk.labels.table], ["Hippocampus", "Ventricles"])
+        self.assertEqual([row.name for row in desk.viewing.labels.table], ["Hippocampus", "Ventricles"])
         self.press(bench.gather.waiting)
         self.settle(window)
         for line in bench.gather.lines:
@@ -85,37 +103,40 @@ class DemoTest(DeskCase):
         bench.gather._count()
         self.press(bench.gather.take)
         self.settle(window)
-        self.assertEqual((desk.record.name, desk.record.unit, desk.image.data.dtype), ("Head CT", "HU", np.int16))
-        desk.set_stage("Outline")
-        QTest.keyClicks(bench.outline.labels.new, "Skull")
-        QTest.keyClick(bench.outline.labels.new, Qt.Key.Key_Return)
-        ready = bench.outline.ready
+        self.assertEqual(
+            (desk.viewing.record.name, desk.viewing.record.unit, desk.viewing.image.data.dtype),
+            ("Head CT", "HU", np.int16),
+        )
+        desk.viewing.set_stage("Outline")
+        QTest.keyClicks(bench.outline.groups["labels"].new, "Skull")
+        QTest.keyClick(bench.outline.groups["labels"].new, Qt.Key.Key_Return)
+        ready = bench.outline.groups["range"].ready
         ready.setCurrentIndex(ready.findText("Bone"))
         ready.activated.emit(ready.currentIndex())
-        self.assertEqual((desk.settings.low, desk.settings.high), (300, 3000))
-        self.press(bench.outline.half_way)
+        self.assertEqual((desk.hand.settings.low, desk.hand.settings.high), (300, 3000))
+        self.press(bench.outline.groups["range"].half_way)
         self.settle(window)
-        self.assertAlmostEqual(desk.settings.low, 670, delta=25)
-        self.press(bench.outline.tools["grow"])
-        desk.go_to(IN_THE_SKULL)
+        self.assertAlmostEqual(desk.hand.settings.low, 670, delta=25)
+        self.press(bench.outline.groups["tools"].buttons["grow"])
+        desk.viewing.go_to(IN_THE_SKULL)
         self.click(window, 0, IN_THE_SKULL)
         truth = self.scenes.truth["volumes_mm3"]
 
         def volume():
-            return float(desk.labels.counts[1]) * desk.labels.space.voxel_volume
+            return float(desk.viewing.labels.counts[1]) * desk.viewing.labels.space.voxel_volume
 
         self.assertGreater(volume(), 0.97 * (truth["Skull"] + truth["Lower jaw"]))
-        self.press(bench.outline.tools["eraser"])
-        desk.set_settings(size=1.5)
+        self.press(bench.outline.groups["tools"].buttons["eraser"])
+        desk.hand.set_settings(size=1.5)
         for joint in JOINTS:
-            desk.go_to(joint)
+            desk.viewing.go_to(joint)
             self.click(window, 0, joint)
-        self.press(bench.outline.tools["grow"])
-        desk.go_to(IN_THE_SKULL)
+        self.press(bench.outline.groups["tools"].buttons["grow"])
+        desk.viewing.go_to(IN_THE_SKULL)
         self.click(window, 0, IN_THE_SKULL)
         self.assertAlmostEqual(volume() / truth["Skull"], 1.0, delta=0.02)
         true = self.scenes.true_label_map("ct").data == 2
-        made = desk.labels.data == 1
+        made = desk.viewing.labels.data == 1
         overlap = 2 * np.count_nonzero(true & made) / (np.count_nonzero(true) + np.count_nonzero(made))
         self.assertGreater(overlap, 0.97)
         grown = [e for e in desk.study.logbook.entries() if e.operation == "grow"]

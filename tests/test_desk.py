@@ -22,22 +22,32 @@ class EmptyDeskTest(DeskCase):
         window = self.open(self.place / "study")
         mime = QMimeData()
         mime.setUrls([QUrl.fromLocalFile(str(self.place / "scans"))])
-        window.dropEvent(QDropEvent(QPointF(400, 400), Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier))
+        window.dropEvent(
+            QDropEvent(
+                QPointF(400, 400),
+                Qt.DropAction.CopyAction,
+                mime,
+                Qt.MouseButton.LeftButton,
+                Qt.KeyboardModifier.NoModifier,
+            )
+        )
         self.settle(window)
         model = window.plan.model
         self.assertIs(window.middle.currentWidget(), window.plan)
         shown = [str(model.index(0, c).data()) for c in range(model.columnCount())]
-        self.assertEqual(shown, ["", "Two balls", "CT volume\n2031-02-14", "T-1", "40×36×32\n0.5×0.5×0.5 mm", "", "ready"])
+        self.assertEqual(
+            shown, ["", "Two balls", "CT volume\n2031-02-14", "T-1", "40×36×32\n0.5×0.5×0.5 mm", "", "ready"]
+        )
         self.assertIn("Nothing is wrong", window.plan.words.text())
         self.assertEqual(window.shelf.cards, {})
         self.press(window.bench.gather.take)
         self.settle(window)
         self.assertIs(window.middle.currentWidget(), window.table)
         self.assertEqual([c.record.name for c in window.shelf.cards.values()], ["Two balls"])
-        self.assertTrue(window.desk.ready)
+        self.assertTrue(window.desk.viewing.ready)
         self.press(window.path.undo)
         self.assertEqual(window.shelf.cards, {})
-        self.assertIsNone(window.desk.record)
+        self.assertIsNone(window.desk.viewing.record)
         self.press(window.path.redo)
         self.assertEqual(len(window.shelf.cards), 1)
 
@@ -62,7 +72,7 @@ class EmptyDeskTest(DeskCase):
         self.assertEqual(len(window.shelf.cards), 1)
         self.assertIn("missing", window.bench.checks.notices[0].sentence)
         data = files[3].read_bytes()
-        files[3].write_bytes(data[:len(data) // 2])
+        files[3].write_bytes(data[: len(data) // 2])
         window.gather([self.place / "scans"])
         self.settle(window)
         self.assertEqual((model.state(0), gather.take.isEnabled()), ("cannot be read", False))
@@ -78,32 +88,35 @@ class DeskTest(DeskCase):
         self.desk = self.window.desk
 
     def outline(self, name="Ball"):
-        self.desk.set_stage("Outline")
-        field = self.window.bench.outline.labels.new
+        self.desk.viewing.set_stage("Outline")
+        field = self.window.bench.outline.groups["labels"].new
         QTest.keyClicks(field, name)
         QTest.keyClick(field, Qt.Key.Key_Return)
-        self.desk.set_settings(low=500.0, high=2000.0)
+        self.desk.hand.set_settings(low=500.0, high=2000.0)
+
+    def name_of(self, number: int) -> str:
+        return self.desk.viewing.labels.table[number].name
 
     def volume(self, number=1) -> float:
-        return int(self.desk.labels.counts[number]) * 0.125
+        return int(self.desk.viewing.labels.counts[number]) * 0.125
 
     def test_crosshair_by_click_wheel_keys_and_typing(self):
         self.click(self.window, 0, (-3.0, 0.25, 2.0))
-        np.testing.assert_allclose(self.desk.crosshair[[0, 2]], (-3.0, 2.0), atol=0.06)
-        y = self.desk.crosshair[1]
+        np.testing.assert_allclose(self.desk.viewing.crosshair[[0, 2]], (-3.0, 2.0), atol=0.06)
+        y = self.desk.viewing.crosshair[1]
         canvas = self.window.table.slices[0].canvas
         self.wheel(canvas, 1)
-        step = self.desk.crosshair[1]
-        self.assertAlmostEqual(self.desk.record.space.to_voxel(self.desk.crosshair)[1] % 1, 0, places=6)
+        step = self.desk.viewing.crosshair[1]
+        self.assertAlmostEqual(self.desk.viewing.record.space.to_voxel(self.desk.viewing.crosshair)[1] % 1, 0, places=6)
         self.assertGreater(step, y - 0.26)
         self.wheel(canvas, -2)
-        self.assertAlmostEqual(self.desk.crosshair[1], step - 1.0)
+        self.assertAlmostEqual(self.desk.viewing.crosshair[1], step - 1.0)
         QTest.keyClick(canvas, Qt.Key.Key_Right)
-        self.assertAlmostEqual(self.desk.record.space.to_voxel(self.desk.crosshair)[0] % 1, 0, places=6)
+        self.assertAlmostEqual(self.desk.viewing.record.space.to_voxel(self.desk.viewing.crosshair)[0] % 1, 0, places=6)
         field = self.window.bench.look.go
         QTest.keyClicks(field, "1.5, -2; 3")
         QTest.keyClick(field, Qt.Key.Key_Return)
-        np.testing.assert_allclose(self.desk.crosshair, (1.5, -2, 3))
+        np.testing.assert_allclose(self.desk.viewing.crosshair, (1.5, -2, 3))
         field.setText("1, 2")
         QTest.keyClick(field, Qt.Key.Key_Return)
         self.assertIn("three numbers", self.troubles[-1])
@@ -111,13 +124,13 @@ class DeskTest(DeskCase):
 
     def test_readout_tells_place_value_label_side_and_scale(self):
         self.outline()
-        self.desk.set_tool("grow")
-        self.desk.go_to((-4.25, 0.25, 0.25))
+        self.desk.hand.set_tool("grow")
+        self.desk.viewing.go_to((-4.25, 0.25, 0.25))
         self.click(self.window, 0, (-4.25, 0.25, 0.25))
         readout = self.window.readout
         readout.point(None)
         self.assertEqual(readout.fields["World"].text().split(), ["−4.25", "+0.25", "+0.25", "mm"])
-        voxel = self.desk.record.space.nearest_voxel((-4.25, 0.25, 0.25))
+        voxel = self.desk.viewing.record.space.nearest_voxel((-4.25, 0.25, 0.25))
         self.assertEqual(tuple(map(int, readout.fields["Voxel"].text().split())), voxel)
         self.assertEqual(readout.fields["Value"].text(), "1000 HU")
         self.assertEqual(readout.fields["Label"].text(), "1 Ball")
@@ -136,15 +149,15 @@ class DeskTest(DeskCase):
         self.drag(self.window, 0, (-4.0, 0, 0), (-3.0, 0, 1.0))
         self.wheel(canvas, 3)
         shown = [float(v.replace("−", "-")) for v in self.window.readout.fields["World"].text().split()[:3]]
-        self.assertAlmostEqual(shown[1], self.desk.crosshair[1], places=2)
+        self.assertAlmostEqual(shown[1], self.desk.viewing.crosshair[1], places=2)
         np.testing.assert_allclose((shown[0], shown[2]), (-3.0, 1.0), atol=0.1)
 
     def test_display_range_zoom_and_swap(self):
-        look = self.desk.look
+        look = self.desk.viewing.look
         self.drag(self.window, 0, (0, 0, 0), (4, 0, 0), Qt.MouseButton.RightButton)
-        self.assertGreater(self.desk.look.high - self.desk.look.low, look.high - look.low)
+        self.assertGreater(self.desk.viewing.look.high - self.desk.viewing.look.low, look.high - look.low)
         self.press(self.window.bench.look.reset)
-        self.assertAlmostEqual(self.desk.look.high, look.high)
+        self.assertAlmostEqual(self.desk.viewing.look.high, look.high)
         canvas = self.window.table.slices[0].canvas
         pixel = canvas.current_view().pixel
         corner = canvas.world_at(QPointF(canvas.width() / 2, canvas.height() / 2))
@@ -164,37 +177,37 @@ class DeskTest(DeskCase):
         """Grow, take the bridge away, grow again, touch up, lock, measure, save."""
         self.outline()
         window, bench = self.window, self.window.bench
-        self.press(bench.outline.tools["grow"])
-        self.desk.go_to((-4.0, 0.25, 0.25))
+        self.press(bench.outline.groups["tools"].buttons["grow"])
+        self.desk.viewing.go_to((-4.0, 0.25, 0.25))
         self.click(window, 0, (-4.0, 0.25, 0.25))
-        self.assertEqual(int(self.desk.labels.counts[1]), TRUTH)
-        self.assertEqual(window.table.solid.canvas._known[1][0], int(self.desk.labels.revision[1]))
+        self.assertEqual(int(self.desk.viewing.labels.counts[1]), TRUTH)
+        self.assertEqual(window.table.solid.canvas._known[1][0], int(self.desk.viewing.labels.revision[1]))
         self.assertGreater(window.table.solid.canvas.triangles[1], 500)
-        self.press(bench.outline.tools["eraser"])
-        self.desk.set_settings(size=2.4)
+        self.press(bench.outline.groups["tools"].buttons["eraser"])
+        self.desk.hand.set_settings(size=2.4)
         self.drag(window, 0, (0.25, 0.25, 0.25), (0.75, 0.25, 0.25))
-        self.assertLess(int(self.desk.labels.counts[1]), TRUTH)
-        self.press(bench.outline.tools["grow"])
+        self.assertLess(int(self.desk.viewing.labels.counts[1]), TRUTH)
+        self.press(bench.outline.groups["tools"].buttons["grow"])
         self.click(window, 0, (-4.0, 0.25, 0.25))
         left = self.volume()
         self.assertAlmostEqual(left, 4 / 3 * np.pi * 64, delta=0.02 * left)
-        self.press(bench.outline.tools["brush"])
-        self.press(bench.outline.only)
-        self.assertTrue(self.desk.settings.only_in_range)
+        self.press(bench.outline.groups["tools"].buttons["brush"])
+        self.press(bench.outline.groups["size"].only)
+        self.assertTrue(self.desk.hand.settings.only_in_range)
         self.drag(window, 0, (4.0, 0.25, 0.25), (4.5, 0.25, 0.25))
         self.assertGreater(self.volume(), left)
-        painted = self.desk.labels.data == 1
-        self.assertTrue((self.desk.image.data[painted] == 1000).all())
-        row = bench.outline.labels.rows[1]
+        painted = self.desk.viewing.labels.data == 1
+        self.assertTrue((self.desk.viewing.image.data[painted] == 1000).all())
+        row = bench.outline.groups["labels"].rows[1]
         self.press(row.lock)
-        before = self.desk.labels.data.copy()
+        before = self.desk.viewing.labels.data.copy()
         for tool in ("brush", "eraser", "grow"):
-            self.press(bench.outline.tools[tool])
+            self.press(bench.outline.groups["tools"].buttons[tool])
             self.click(window, 0, (-4.0, 0.25, 0.25))
             self.assertIn("“Ball” is locked", self.troubles[-1])
         self.desk.run("remove-pieces", {"label": "Ball"})
         self.settle(window)
-        np.testing.assert_array_equal(self.desk.labels.data, before)
+        np.testing.assert_array_equal(self.desk.viewing.labels.data, before)
         self.press(bench.go_measure)
         self.settle(window)
         table = window.drawer.results.table
@@ -213,52 +226,55 @@ class DeskTest(DeskCase):
 
     def test_labels_are_not_changed_from_two_sides_at_once(self):
         self.outline()
-        self.desk.set_tool("brush")
-        self.desk.set_settings(size=3.0)
-        self.desk.go_to((0.25, 0.25, 5.25))
-        self.click(self.window, 0, self.desk.crosshair)
-        dab = int(self.desk.labels.counts[1])
+        self.desk.hand.set_tool("brush")
+        self.desk.hand.set_settings(size=3.0)
+        self.desk.viewing.go_to((0.25, 0.25, 5.25))
+        self.click(self.window, 0, self.desk.viewing.crosshair)
+        dab = int(self.desk.viewing.labels.counts[1])
         grow = {"label": "Other", "point": (-4.0, 0.0, 0.0), "low": 500.0, "high": 2000.0}
         self.desk.run("grow", grow)
         canvas = self.window.table.slices[0].canvas
-        QTest.mouseClick(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, self.pixel(canvas, (6.0, 0.25, 5.25)))
+        QTest.mouseClick(
+            canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, self.pixel(canvas, (6.0, 0.25, 5.25))
+        )
         self.assertIn("still at work on the labels", self.troubles[-1])
-        self.assertEqual(int(self.desk.labels.counts[1]), dab)
-        self.desk.undo.undo()  # the dab goes while the worker computes; what it made must fit the labels as they are now
+        self.assertEqual(int(self.desk.viewing.labels.counts[1]), dab)
+        # the dab goes while the worker computes; what it made must fit the labels as they are now
+        self.desk.session.undo()
         self.settle(self.window)
-        labels = self.desk.labels
+        labels = self.desk.viewing.labels
         self.assertEqual((int(labels.counts[1]), int(labels.counts[2])), (0, TRUTH))
         np.testing.assert_array_equal(labels.counts[:3], np.bincount(labels.data.ravel(), minlength=3))
-        self.desk.undo.undo()
+        self.desk.session.undo()
         np.testing.assert_array_equal(labels.counts[1:3], (0, 0))
         # a lock put on meanwhile holds
         self.desk.run("threshold", {"label": "Ball", "low": 500.0, "high": 2000.0})
-        self.desk.change_label(1, locked=True)
+        self.desk.run_now("change-label", {"label": self.name_of(1), "locked": True})
         self.settle(self.window)
         self.assertIn("“Ball” is locked", self.troubles[-1])
         self.assertEqual(int(labels.counts[1]), 0)
 
     def test_undo_and_redo_reach_everything(self):
         self.outline()
-        stack, labels = self.desk.undo, self.desk.labels
-        self.desk.set_tool("brush")
-        self.desk.set_settings(size=3.0)
-        self.desk.go_to((0.25, 0.25, 5.25))
+        session, labels = self.desk.session, self.desk.viewing.labels
+        self.desk.hand.set_tool("brush")
+        self.desk.hand.set_settings(size=3.0)
+        self.desk.viewing.go_to((0.25, 0.25, 5.25))
         self.click(self.window, 0, (0.25, 0.25, 5.25))
         self.desk.run("threshold", {"label": "Bone", "low": 500.0, "high": 2000.0})
         self.settle(self.window)
-        self.desk.change_label(1, name="Renamed")
-        self.desk.change_label(1, colour="#123456")
-        self.desk.change_label(2, hidden=True)
-        self.desk.change_label(1, locked=True)
+        self.desk.run_now("change-label", {"label": self.name_of(1), "name": "Renamed"})
+        self.desk.run_now("change-label", {"label": self.name_of(1), "colour": "#123456"})
+        self.desk.run_now("change-label", {"label": self.name_of(2), "hidden": True})
+        self.desk.run_now("change-label", {"label": self.name_of(1), "locked": True})
         states = [(labels.data.copy(), labels.table)]
-        while stack.canUndo():
-            stack.undo()
+        while not session.undo_title.startswith("Gather"):
+            session.undo()
             states.append((labels.data.copy(), labels.table))
         self.assertEqual(len(states), 8)
         self.assertEqual((int(labels.counts[1:].sum()), len(labels.table)), (0, 0))
         for data, table in states[-2::-1]:
-            stack.redo()
+            session.redo()
             np.testing.assert_array_equal(labels.data, data)
             self.assertEqual(labels.table, table)
         np.testing.assert_array_equal(labels.counts[:3], np.bincount(labels.data.ravel(), minlength=3))
@@ -268,10 +284,10 @@ class DeskTest(DeskCase):
 
     def test_comes_back_at_the_same_place_and_offers_the_state_before(self):
         self.outline()
-        self.desk.set_tool("grow")
-        self.desk.go_to((-4.25, 1.25, 0.75))
+        self.desk.hand.set_tool("grow")
+        self.desk.viewing.go_to((-4.25, 1.25, 0.75))
         self.click(self.window, 0, (-4.25, 1.25, 0.75))
-        self.desk.set_look(low=-100.0, high=1700.0)
+        self.desk.viewing.set_look(low=-100.0, high=1700.0)
         self.window.set_theme("dusk")
         pause(500)
         # as a kill leaves it: nothing is closed, only what is in the study counts
@@ -280,44 +296,46 @@ class DeskTest(DeskCase):
         self.desk.save_view = lambda: None
         self.window.close()
         again = self.open(self.place / "study")
-        self.assertEqual((again.desk.stage, again.desk.label.name), ("Outline", "Ball"))
-        np.testing.assert_allclose(again.desk.crosshair, (-4.25, 1.25, 0.75))
-        self.assertEqual((again.desk.look.low, again.desk.look.high), (-100.0, 1700.0))
+        self.assertEqual((again.desk.viewing.stage, again.desk.hand.label.name), ("Outline", "Ball"))
+        np.testing.assert_allclose(again.desk.viewing.crosshair, (-4.25, 1.25, 0.75))
+        self.assertEqual((again.desk.viewing.look.low, again.desk.viewing.look.high), (-100.0, 1700.0))
         self.assertEqual(again.desk.study.catalogue.recall("theme"), "dusk")
-        self.assertEqual(int(again.desk.labels.counts[1]), TRUTH)
-        before = again.bench.outline.before
+        self.assertEqual(int(again.desk.viewing.labels.counts[1]), TRUTH)
+        before = again.bench.outline.groups["label maps"].before
         self.assertTrue(before.isVisible())
         self.press(before)
         self.settle(again)
-        self.assertEqual((int(again.desk.labels.counts[1:].sum()), len(again.desk.labels.table)), (0, 0))
-        again.desk.undo.undo()
-        self.assertEqual(int(again.desk.labels.counts[1]), TRUTH)
+        self.assertEqual(
+            (int(again.desk.viewing.labels.counts[1:].sum()), len(again.desk.viewing.labels.table)), (0, 0)
+        )
+        again.desk.session.undo()
+        self.assertEqual(int(again.desk.viewing.labels.counts[1]), TRUTH)
         again.set_theme("mist")
 
     def test_second_window_reads_only(self):
         second = self.open(self.place / "study")
         self.assertIn("open in another window", self.troubles[-1])
         self.assertIn("read only: it is open in another window", second.path.state.text())
-        second.desk.set_stage("Outline")
-        second.bench.outline.labels.new.setText("X")
-        QTest.keyClick(second.bench.outline.labels.new, Qt.Key.Key_Return)
+        second.desk.viewing.set_stage("Outline")
+        second.bench.outline.groups["labels"].new.setText("X")
+        QTest.keyClick(second.bench.outline.groups["labels"].new, Qt.Key.Key_Return)
         self.assertIn("only be read", self.troubles[-1])
-        self.assertEqual(len(second.desk.labels.table), 0)
+        self.assertEqual(len(second.desk.viewing.labels.table), 0)
 
     def test_full_disk_keeps_what_was_there(self):
         self.outline()
         pages = self.desk.study.catalogue.rows("PRAGMA page_count")[0][0]
         self.desk.study.catalogue.db.execute(f"PRAGMA max_page_count = {pages}")
-        self.desk.set_tool("brush")
-        self.desk.set_settings(size=9.0)
+        self.desk.hand.set_tool("brush")
+        self.desk.hand.set_settings(size=9.0)
         for n in range(40):  # fill the pages that are still free
-            self.desk.go_to((-6.0 + 0.3 * n, 0.25, 0.25))
-            counts = self.desk.labels.counts.copy()
-            self.click(self.window, 0, self.desk.crosshair)
+            self.desk.viewing.go_to((-6.0 + 0.3 * n, 0.25, 0.25))
+            counts = self.desk.viewing.labels.counts.copy()
+            self.click(self.window, 0, self.desk.viewing.crosshair)
             if self.troubles:
                 break
         self.assertIn("disk is full", self.troubles[-1])
-        np.testing.assert_array_equal(self.desk.labels.counts, counts)
+        np.testing.assert_array_equal(self.desk.viewing.labels.counts, counts)
         self.desk.study.catalogue.db.execute(f"PRAGMA max_page_count = {pages + 10000}")
 
     def test_finder_reaches_tools_images_and_settings(self):
@@ -328,38 +346,38 @@ class DeskTest(DeskCase):
             self.settle(self.window)
 
         find("eras")
-        self.assertEqual((self.desk.stage, self.desk.tool), ("Outline", "eraser"))
+        self.assertEqual((self.desk.viewing.stage, self.desk.hand.tool), ("Outline", "eraser"))
         find("blur")
-        self.assertEqual(self.desk.stage, "Prepare")
-        form = self.window.bench.pages["Prepare"].form
+        self.assertEqual(self.desk.viewing.stage, "Prepare")
+        form = self.window.bench.page("Prepare").form
         self.assertEqual(form.operation.name, "smooth")
         form.fields["fwhm"].setValue(1.5)
         self.press(form.apply)
         self.settle(self.window)
-        self.assertEqual(self.desk.record.name, "Two balls, smooth 1.5 mm")
+        self.assertEqual(self.desk.viewing.record.name, "Two balls, smooth 1.5 mm")
         find("two balls of")
-        self.assertEqual(self.desk.record.name, "Two balls")
+        self.assertEqual(self.desk.viewing.record.name, "Two balls")
         find("swap left")
-        self.assertFalse(self.desk.left_on_left)
+        self.assertFalse(self.desk.viewing.left_on_left)
         find("facts")
-        self.press(self.window.bench.pages["Gather"].form.apply)
+        self.press(self.window.bench.page("Gather").form.apply)
         self.settle(self.window)
         self.assertIn("Voxel size (mm)", self.window.drawer.results.table.column("fact"))
 
     def test_checks_show_and_mend(self):
         for name in ("A", "B", "C"):
             self.outline(name)
-        labels = self.desk.labels
+        labels = self.desk.viewing.labels
         from kestrelmist.core.patch import LabelEdit
 
-        self.desk.edit_labels(LabelEdit("Drop", None, labels.table, labels.table.without(2)))
+        self.desk.session.edit_labels(1, LabelEdit("Drop", None, labels.table, labels.table.without(2)))
         self.settle(self.window)
         checks = self.window.bench.checks
         self.assertEqual([n.sentence for n in checks.notices], ["Label 2 is not used."])
         (button,) = checks.findChildren(QPushButton)
         self.press(button)
         self.settle(self.window)
-        self.assertEqual([row.number for row in self.desk.labels.table], [1, 2])
+        self.assertEqual([row.number for row in self.desk.viewing.labels.table], [1, 2])
         self.assertEqual(checks.notices[0].level, "fine")
 
     def test_long_work_shows_time_left_and_can_be_cancelled(self):
@@ -371,7 +389,7 @@ class DeskTest(DeskCase):
                 time.sleep(0.01)
             done.append(True)
 
-        self.desk.work.start("Counting", work)
+        self.desk.session.work.start("Counting", work)
         pause(500)
         bar = self.window.path.work
         self.assertTrue(bar.bar.isVisible())
@@ -393,17 +411,30 @@ class DeskTest(DeskCase):
         timer = QTimer(interval=5)
         timer.timeout.connect(lambda: beats.append(time.monotonic()))
         timer.start()
-        self.desk.work.start("Work", lambda progress: [(flood(noise, (0, 0, 0), 0, 2), find_runs(noise, 1, 2, 26)) for _ in range(3)])
+        self.desk.session.work.start(
+            "Work", lambda progress: [(flood(noise, (0, 0, 0), 0, 2), find_runs(noise, 1, 2, 26)) for _ in range(3)]
+        )
         self.settle(self.window)
         timer.stop()
-        # kernels hold no lock: the loop goes on turning, however slow the machine (a held lock would leave a handful of beats)
+        # kernels hold no lock: the loop goes on turning, however slow the machine (a held lock would leave a handful of
+        # beats)
         self.assertGreater(len(beats), 20)
 
 
 class ThemeTest(DeskCase):
     def test_contrast_of_words_on_their_grounds(self):
         for t in (MIST, DUSK):
-            for ink, ground in ((t.ink, t.panel), (t.ink, t.field), (t.ink, t.rust_tint), (t.soft, t.panel), (t.soft, t.field), (t.rust, t.panel),
-                                (t.on_rust, t.rust), (t.red, t.field), (t.bar_ink, t.bar), (t.bar_soft, t.bar)):
+            for ink, ground in (
+                (t.ink, t.panel),
+                (t.ink, t.field),
+                (t.ink, t.rust_tint),
+                (t.soft, t.panel),
+                (t.soft, t.field),
+                (t.rust, t.panel),
+                (t.on_rust, t.rust),
+                (t.red, t.field),
+                (t.bar_ink, t.bar),
+                (t.bar_soft, t.bar),
+            ):
                 self.assertGreaterEqual(contrast(ink, ground), 4.5, (ink, ground))
         self.assertAlmostEqual(contrast("#000000", "#FFFFFF"), 21)

@@ -127,7 +127,7 @@ class DicomTest(PlaceCase):
     def test_file_cut_in_half_is_named(self):
         for share in (0.5, 0.99, 0.2):
             data = self.files[4].read_bytes()
-            self.files[4].write_bytes(data[:int(len(data) * share)])
+            self.files[4].write_bytes(data[: int(len(data) * share)])
             found = self.only()
             self.assertIn(self.files[4].name, found.problems[0])
             with self.assertRaisesRegex(Trouble, "cut short"):
@@ -147,7 +147,7 @@ class DicomTest(PlaceCase):
         self.assertEqual(image.value_at(self.image.space.to_world((3, 3, 5))), image.data.min())
         for k in (0, 4, 6, 11):
             self.assertEqual(image.value_at(self.image.space.to_world((7, 2, k))), self.image.data[7, 2, k])
-        self.assertIn("missing", image.origin.notes[0])
+        self.assertIn("missing", image.caveats[0].sentence)
 
     def test_doubled_slice_is_refused_or_taken_once(self):
         shutil.copy(self.files[3], self.files[3].with_name("zz-twice"))

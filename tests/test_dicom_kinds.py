@@ -6,10 +6,19 @@ import imagecodecs
 import numpy as np
 import pydicom
 from pydicom.encaps import encapsulate
-from pydicom.uid import (DeflatedExplicitVRLittleEndian, ExplicitVRBigEndian, ImplicitVRLittleEndian, JPEG2000Lossless, JPEGLSLossless, RLELossless)
+from pydicom.uid import (
+    DeflatedExplicitVRLittleEndian,
+    ExplicitVRBigEndian,
+    ImplicitVRLittleEndian,
+    JPEG2000Lossless,
+    JPEGLSLossless,
+    RLELossless,
+)
 
 from kestrelmist.core.errors import Trouble
-from kestrelmist.demo.more_scans import odour_space, write_clip, write_planar_pair
+from kestrelmist.demo.scenes.heart_clip import write_clip
+from kestrelmist.demo.scenes.odour_run import odour_space
+from kestrelmist.demo.scenes.planar_pair import write_planar_pair
 from kestrelmist.formats.dicom_scan import scan_folder
 from kestrelmist.formats.dicom_series import series_image
 from kestrelmist.gather.gather import gather
@@ -71,7 +80,9 @@ class ManyFramesTest(KindsCase):
         write_clip(self.folder, "T-5", frames=6)
         image = self.image()
         self.assertTrue(image.colour)
-        self.assertEqual((image.shape, round(image.axes[0].step, 4), image.space.unit), ((480, 360, 1, 6), 0.0833, "mm"))
+        self.assertEqual(
+            (image.shape, round(image.axes[0].step, 4), image.space.unit), ((480, 360, 1, 6), 0.0833, "mm")
+        )
         np.testing.assert_allclose(image.space.spacing[:2], 0.06)
         (path,) = image.origin.files
         ds = pydicom.dcmread(path)
@@ -86,14 +97,25 @@ class ManyFramesTest(KindsCase):
         raw = pydicom.dcmread(path).pixel_array
         np.testing.assert_array_equal(image.data[:, :, 0, 0].T, raw[0])
         np.testing.assert_array_equal(image.data[:, :, 0, 1].T, raw[1][:, ::-1])  # turned over: the sides agree
-        self.assertIn("turned over", " ".join(image.origin.notes))
-        self.assertLess(image.space.to_world((127, 0, 0))[0], image.space.to_world((0, 0, 0))[0])  # seen from the front, left is on the right
+        self.assertIn("turned over", " ".join(c.sentence for c in image.caveats))
+        self.assertLess(
+            image.space.to_world((127, 0, 0))[0], image.space.to_world((0, 0, 0))[0]
+        )  # seen from the front, left is on the right
         self.assertTrue(image.space.sides_known)
 
     def test_detectors_and_time_slots_are_two_axes(self):
         frames = np.arange(6, dtype=np.uint16)[:, None, None] * np.ones((1, 5, 4), np.uint16)
-        one(self.folder / "n", frames, "NM", "1.2.840.10008.5.1.4.1.1.20", FrameIncrementPointer=[0x00540020, 0x00540070], DetectorVector=[1, 2] * 3,
-            TimeSlotVector=[1, 1, 2, 2, 3, 3], PixelSpacing=["2", "2"], NumberOfDetectors=2)
+        one(
+            self.folder / "n",
+            frames,
+            "NM",
+            "1.2.840.10008.5.1.4.1.1.20",
+            FrameIncrementPointer=[0x00540020, 0x00540070],
+            DetectorVector=[1, 2] * 3,
+            TimeSlotVector=[1, 1, 2, 2, 3, 3],
+            PixelSpacing=["2", "2"],
+            NumberOfDetectors=2,
+        )
         image = self.image()
         self.assertEqual([(a.name, a.size) for a in image.axes], [("detector", 2), ("time slot", 3)])
         for d in range(2):
@@ -132,7 +154,8 @@ class ColoursAndPackingsTest(KindsCase):
         tables = RNG.integers(0, 256, (3, 4)).astype(np.uint16) * 257
         names = ("Red", "Green", "Blue")
         elements = {f"{n}PaletteColorLookupTableDescriptor": [4, 0, 16] for n in names} | {
-            f"{n}PaletteColorLookupTableData": t.astype("<u2").tobytes() for n, t in zip(names, tables)}
+            f"{n}PaletteColorLookupTableData": t.astype("<u2").tobytes() for n, t in zip(names, tables)
+        }
         one(self.folder / "p", index, "US", SC, "PALETTE COLOR", **elements)
         np.testing.assert_array_equal(self.only_colours(), (tables >> 8).T[index])
 
@@ -167,7 +190,9 @@ class ColoursAndPackingsTest(KindsCase):
             if syntax == ExplicitVRBigEndian:
                 ds.PixelData = ds.pixel_array.astype(">i2").tobytes()
             ds.file_meta.TransferSyntaxUID = syntax
-            pydicom.dcmwrite(path, ds, implicit_vr=syntax.is_implicit_VR, little_endian=syntax.is_little_endian, force_encoding=True)
+            pydicom.dcmwrite(
+                path, ds, implicit_vr=syntax.is_implicit_VR, little_endian=syntax.is_little_endian, force_encoding=True
+            )
         for path, implicit in ((paths[3], True), (paths[4], False)):
             ds = pydicom.dcmread(path)
             with open(path, "wb") as stream:  # no preamble, no file meta
@@ -198,21 +223,50 @@ class ColoursAndPackingsTest(KindsCase):
 
     def test_monochrome1_keeps_its_values(self):
         wanted = RNG.integers(0, 4000, (6, 8)).astype(np.uint16)
-        one(self.folder / "x", wanted, "DX", "1.2.840.10008.5.1.4.1.1.1.1", "MONOCHROME1", ImagerPixelSpacing=["0.1", "0.2"], PatientOrientation=["R", "P"])
+        one(
+            self.folder / "x",
+            wanted,
+            "DX",
+            "1.2.840.10008.5.1.4.1.1.1.1",
+            "MONOCHROME1",
+            ImagerPixelSpacing=["0.1", "0.2"],
+            PatientOrientation=["R", "P"],
+        )
         image = self.image()
         np.testing.assert_array_equal(image.data[:, :, 0].T, wanted)
         self.assertTrue(image.inverted)
         np.testing.assert_allclose(image.space.spacing[:2], (0.2, 0.1))
-        np.testing.assert_allclose(image.space.to_world((1, 1, 0)) - image.space.to_world((0, 0, 0)), (0.2, -0.1, 0), atol=1e-9)
+        np.testing.assert_allclose(
+            image.space.to_world((1, 1, 0)) - image.space.to_world((0, 0, 0)), (0.2, -0.1, 0), atol=1e-9
+        )
 
     def test_real_world_values_and_look_up_tables(self):
         stored = RNG.integers(0, 4, (6, 8)).astype(np.uint16)
-        one(self.folder / "r", stored, "PT", "1.2.840.10008.5.1.4.1.1.128", RealWorldValueMappingSequence=[item(
-            RealWorldValueSlope=0.5, RealWorldValueIntercept=1.0, MeasurementUnitsCodeSequence=[item(CodeValue="Bq/ml", CodingSchemeDesignator="UCUM")])])
+        one(
+            self.folder / "r",
+            stored,
+            "PT",
+            "1.2.840.10008.5.1.4.1.1.128",
+            RealWorldValueMappingSequence=[
+                item(
+                    RealWorldValueSlope=0.5,
+                    RealWorldValueIntercept=1.0,
+                    MeasurementUnitsCodeSequence=[item(CodeValue="Bq/ml", CodingSchemeDesignator="UCUM")],
+                )
+            ],
+        )
         image = self.image()
         np.testing.assert_array_equal(image.stored().exact()[:, :, 0].T, stored * 0.5 + 1)
         self.assertEqual(image.unit, "Bq/ml")
-        one(self.folder / "r", stored, "OT", SC, ModalityLUTSequence=[item(LUTDescriptor=[4, 0, 16], LUTData=np.array([7, 5, 3, 900], "<u2").tobytes(), ModalityLUTType="OD")])
+        one(
+            self.folder / "r",
+            stored,
+            "OT",
+            SC,
+            ModalityLUTSequence=[
+                item(LUTDescriptor=[4, 0, 16], LUTData=np.array([7, 5, 3, 900], "<u2").tobytes(), ModalityLUTType="OD")
+            ],
+        )
         np.testing.assert_array_equal(self.image().stored().exact()[:, :, 0].T, np.array([7, 5, 3, 900])[stored])
 
 
@@ -220,7 +274,13 @@ class SeriesOfVolumesTest(KindsCase):
     def test_times_as_separate_files(self):
         values = RNG.integers(0, 999, (6, 7, 4, 5)).astype(np.uint16)
         for t in (3, 0, 4, 1, 2):  # written in no order, one file a slice
-            space = stack(self.folder, values[..., t], start=100 * t, AcquisitionTime=lambda k, t=t: f"1000{2 * t:02d}.{25 * k:04d}", RepetitionTime="2000")
+            space = stack(
+                self.folder,
+                values[..., t],
+                start=100 * t,
+                AcquisitionTime=lambda k, t=t: f"1000{2 * t:02d}.{25 * k:04d}",
+                RepetitionTime="2000",
+            )
         image = self.image()
         self.assertEqual((image.shape, image.axes[0].step), ((6, 7, 4, 5), 2.0))
         for t in range(5):
@@ -241,11 +301,13 @@ class SeriesOfVolumesTest(KindsCase):
         self.assertEqual(sorted(s.description for s in scan_folder(self.folder)), ["Stack, magnitude", "Stack, phase"])
 
     def test_tiles(self):
-        from kestrelmist.demo.animal import Animal
         from kestrelmist.demo import anatomy
-        from kestrelmist.demo.more_scans import write_odour_run
+        from kestrelmist.demo.animal import Animal
+        from kestrelmist.demo.scenes.odour_run import write_odour_run
 
-        animal = Animal("plain", np.full((anatomy.FIELDS, 3, 3, 3), -1, np.float32), *(np.zeros((3, 3, 3), np.float32),) * 2, 4)
+        animal = Animal(
+            "plain", np.full((anatomy.FIELDS, 3, 3, 3), -1, np.float32), *(np.zeros((3, 3, 3), np.float32),) * 2, 4
+        )
         write_odour_run(self.folder, animal, "T-5", times=3)
         image = self.image()
         self.assertEqual((image.shape, image.axes[0].step), ((48, 48, 16, 3), 1.4))
@@ -259,7 +321,7 @@ class SeriesOfVolumesTest(KindsCase):
         for t in range(3):
             stack(self.folder, values[..., t], start=100 * t, TemporalPositionIdentifier=t + 1)
         (self.folder / "0102").unlink()
-        found, = scan_folder(self.folder)
+        (found,) = scan_folder(self.folder)
         self.assertRegex(found.problems[0], "1 slice is missing in the stack in some of the 3 volumes")
         with self.assertRaises(Trouble):
             series_image(found)
@@ -269,13 +331,19 @@ class SeriesOfVolumesTest(KindsCase):
 class NotImagesTest(KindsCase):
     def test_objects_that_are_no_images_are_named(self):
         stack(self.folder, np.zeros((4, 4, 2), np.uint16))
-        for sop, name in (("1.2.840.10008.5.1.4.1.1.88.11", "report"), ("1.2.840.10008.5.1.4.1.1.11.1", "state"), ("1.2.840.10008.5.1.4.1.1.481.5", "plan")):
+        for sop, name in (
+            ("1.2.840.10008.5.1.4.1.1.88.11", "report"),
+            ("1.2.840.10008.5.1.4.1.1.11.1", "state"),
+            ("1.2.840.10008.5.1.4.1.1.481.5", "plan"),
+        ):
             ds = one(self.folder / name, np.zeros((2, 2), np.uint8), "SR", sop, description=name, number=7)
             for keyword in ("PixelData", "Rows", "Columns"):
                 delattr(ds, keyword)
             ds.save_as(self.folder / name)
         lines = {line.name: line for line in plan_folder(self.folder)}
-        self.assertEqual([lines[n].kind for n in ("Stack", "report", "state", "plan")], ["DICOM", "other", "other", "other"])
+        self.assertEqual(
+            [lines[n].kind for n in ("Stack", "report", "state", "plan")], ["DICOM", "other", "other", "other"]
+        )
         self.assertEqual(lines["report"].seems, "Report (Basic Text SR)")
         self.assertIn("Presentation state (", lines["state"].seems)
         self.assertEqual(lines["plan"].seems, "Treatment plan (RT Plan)")
@@ -309,7 +377,10 @@ class LabelObjectsTest(KindsCase):
 
     def masks(self):
         i, j, k = np.indices(self.space.shape)
-        return {"Left": (i - 3) ** 2 + (j - 6) ** 2 + (k - 3) ** 2 < 9, "Right": (i - 9) ** 2 + (j - 8) ** 2 + (k - 4) ** 2 < 8}
+        return {
+            "Left": (i - 3) ** 2 + (j - 6) ** 2 + (k - 3) ** 2 < 9,
+            "Right": (i - 9) ** 2 + (j - 8) ** 2 + (k - 4) ** 2 < 8,
+        }
 
     def assert_labels(self, labels, image):
         for name, mask in self.masks().items():
@@ -357,7 +428,9 @@ class LabelObjectsTest(KindsCase):
     def test_structure_set_by_the_even_odd_rule(self):
         def ring(k, radius):
             turn = np.linspace(0, 2 * np.pi, 73)[:-1]
-            return self.space.to_world(np.column_stack([6 + radius * np.cos(turn), 7 + radius * np.sin(turn), np.full(72, k)]))
+            return self.space.to_world(
+                np.column_stack([6 + radius * np.cos(turn), 7 + radius * np.sin(turn), np.full(72, k)])
+            )
 
         structures(self.folder / "rt", {"Ring": [ring(k, r) for k in (2, 3) for r in (4.6, 2.3)]}, self.uids[1])
         (image,) = gather(self.folder)
@@ -417,5 +490,3 @@ class CopiesTest(KindsCase):
             ds.private_block(0x0099, "HOLLOWMERE", create=True).add_new(1, "LO", "cradle 4")
             ds.save_as(path)
         self.assertIn("cradle 4", self.image().facts.values())
-
-

@@ -29,9 +29,14 @@ class DicomWriteTest(PlaceCase):
         self.assertEqual(len(found), 32)
         self.assertEqual({str(ds.SOPClassUID) for ds in found}, {"1.2.840.10008.5.1.4.1.1.2"})
         self.assertEqual(len({str(ds.SOPInstanceUID) for ds in found}), 32)
-        self.assertEqual(len({(str(ds.SeriesInstanceUID), str(ds.StudyInstanceUID), str(ds.FrameOfReferenceUID)) for ds in found}), 1)
+        self.assertEqual(
+            len({(str(ds.SeriesInstanceUID), str(ds.StudyInstanceUID), str(ds.FrameOfReferenceUID)) for ds in found}), 1
+        )
         ds = found[5]
-        self.assertEqual((ds.Modality, ds.PatientID, ds.SeriesDescription, ds.InstanceNumber, ds.RescaleType), ("CT", "T-1", "Two balls", 6, "HU"))
+        self.assertEqual(
+            (ds.Modality, ds.PatientID, ds.SeriesDescription, ds.InstanceNumber, ds.RescaleType),
+            ("CT", "T-1", "Two balls", 6, "HU"),
+        )
         self.assertEqual(ds.file_meta.MediaStorageSOPInstanceUID, ds.SOPInstanceUID)
         self.assertEqual(ds.file_meta.TransferSyntaxUID, "1.2.840.10008.1.2.1")
         self.assertEqual([float(v) for v in ds.PixelSpacing], [0.5, 0.5])
@@ -49,7 +54,14 @@ class DicomWriteTest(PlaceCase):
             self.assertEqual(theirs.GetPixel(*voxel), int(image.data[at]))
 
     def test_a_series_over_time_comes_back_in_order(self):
-        image = Image(RNG.integers(0, 999, (6, 5, 4, 3)).astype(np.uint16), straight_space((6, 5, 4)), "Run", "T-2", "MR", axes=(Axis.even("time", 3, 1.5, "s"),))
+        image = Image(
+            RNG.integers(0, 999, (6, 5, 4, 3)).astype(np.uint16),
+            straight_space((6, 5, 4)),
+            "Run",
+            "T-2",
+            "MR",
+            axes=(Axis.even("time", 3, 1.5, "s"),),
+        )
         found = self.written(image)
         self.assertEqual({str(ds.SOPClassUID) for ds in found}, {"1.2.840.10008.5.1.4.1.1.4"})
         self.assertEqual([ds.TemporalPositionIdentifier for ds in found], [1] * 4 + [2] * 4 + [3] * 4)
@@ -57,12 +69,19 @@ class DicomWriteTest(PlaceCase):
         self.assertEqual(back.axes[0].step, 1.5)
         for t in range(3):
             for voxel in ((0, 0, 0), (5, 4, 3), (2, 1, 2)):
-                self.assertEqual(back.stored((t,)).exact()[back.space.nearest_voxel(image.space.to_world(voxel))], image.data[(*voxel, t)])
+                self.assertEqual(
+                    back.stored((t,)).exact()[back.space.nearest_voxel(image.space.to_world(voxel))],
+                    image.data[(*voxel, t)],
+                )
 
     def test_real_numbers_become_a_parametric_map(self):
-        image = Image(RNG.normal(0, 1, (6, 5, 4)).astype(np.float32), straight_space((6, 5, 4)), "T1 map", "T-2", "MR", "ms")
+        image = Image(
+            RNG.normal(0, 1, (6, 5, 4)).astype(np.float32), straight_space((6, 5, 4)), "T1 map", "T-2", "MR", "ms"
+        )
         (ds,) = self.written(image)
-        self.assertEqual((str(ds.SOPClassUID), ds.NumberOfFrames, ds.BitsAllocated), ("1.2.840.10008.5.1.4.1.1.30", 4, 32))
+        self.assertEqual(
+            (str(ds.SOPClassUID), ds.NumberOfFrames, ds.BitsAllocated), ("1.2.840.10008.5.1.4.1.1.30", 4, 32)
+        )
         np.testing.assert_array_equal(np.frombuffer(ds.FloatPixelData, "<f4").reshape(4, 5, 6), image.kji)
         back = open_image(self.place / "new.dicom")
         self.assertEqual(back.unit, "ms")
@@ -70,7 +89,13 @@ class DicomWriteTest(PlaceCase):
         np.testing.assert_array_equal(np.sort(back.data.ravel()), np.sort(image.data.ravel()))
 
     def test_pictures_without_sides(self):
-        image = Image(RNG.integers(0, 255, (20, 10, 1, 3)).astype(np.uint8), picture_space(20, 10, (0.1, 0.1)), "Photo", "T-2", colour=True)
+        image = Image(
+            RNG.integers(0, 255, (20, 10, 1, 3)).astype(np.uint8),
+            picture_space(20, 10, (0.1, 0.1)),
+            "Photo",
+            "T-2",
+            colour=True,
+        )
         (ds,) = self.written(image)
         self.assertNotIn("ImagePositionPatient", ds)
         self.assertEqual((ds.PhotometricInterpretation, [float(v) for v in ds.PixelSpacing]), ("RGB", [0.1, 0.1]))

@@ -7,7 +7,7 @@ import sys
 import unittest
 from pathlib import Path
 
-from kestrelmist.operations import all_operations
+from kestrelmist.core.operation import all_operations
 from tests.making import PlaceCase, dicom_folder, two_balls
 
 ROOT = Path(__file__).parent.parent
@@ -29,14 +29,22 @@ class PagesTest(unittest.TestCase):
             self.assertIn(name, pictures)
 
     def test_commands_in_the_guide_exist(self):
-        names = set(all_operations()) | {"demo", "open", "test", "bench", "shots", "recipe", "logbook", "desk", "delete", "convert-study"}
+        names = set(all_operations()) | {
+            "demo",
+            "open",
+            "test",
+            "bench",
+            "shots",
+            "desk",
+        }
         for page in PAGES:
             for line in re.findall(r"^    \./kestrel (?!-)(.+)$", page.read_text(), re.M):
                 first, *rest = line.split()
                 self.assertTrue(first in names or f"{first} {rest[0]}" in names, line)
                 operation = all_operations().get(first) or all_operations().get(" ".join([first, *rest[:1]]))
                 if operation:
-                    known = {"--" + p.name.replace("_", "-") for p in operation.parameters} | {"--study", "--out", "--json", "--help", "--series", "--frame"}
+                    known = {"--" + p.name.replace("_", "-") for p in operation.parameters}
+                    known |= {"--study", "--out", "--json", "--help"}
                     for option in re.findall(r"--[\w-]+", line):
                         self.assertIn(option, known, line)
 
@@ -54,7 +62,9 @@ class PagesTest(unittest.TestCase):
         used = set()
         for page in (ROOT / "src/kestrelmist/desk").rglob("*.py"):
             text = page.read_text()
-            used |= set(re.findall(r"icon(?:_pixmap)?\(\"([\w-]+)\"", text)) | set(re.findall(r"HandTool|Tool\(\"\w+\", \"[^\"]+\", \"([\w-]+)\"", text))
+            used |= set(re.findall(r"icon(?:_pixmap)?\(\"([\w-]+)\"", text)) | set(
+                re.findall(r"HandTool|Tool\(\"\w+\", \"[^\"]+\", \"([\w-]+)\"", text)
+            )
         for name in filter(None, used):
             self.assertTrue((theme / "icons" / f"{name}.svg").exists(), name)
         desktop = (theme / "kestrelmist.desktop").read_text()
@@ -85,16 +95,26 @@ class StarterTest(unittest.TestCase):
 
     def test_missing_packages_without_rights_give_the_line_to_type(self):
         # neither apt nor sudo can be found, and every library is said to be missing
-        script = (ROOT / "kestrel").read_text().split("word=${1:-help}")[0].replace("$(readlink -f \"$0\")", str(ROOT / "kestrel"))
-        code = script + "\nldconfig() { :; }\ncommand() { return 1; }\nid() { echo 1000; }\npython=" + sys.executable + "\nget_packages window\n"
+        script = (
+            (ROOT / "kestrel")
+            .read_text()
+            .split("word=${1:-help}")[0]
+            .replace('$(readlink -f "$0")', str(ROOT / "kestrel"))
+        )
+        code = (
+            script
+            + "\nldconfig() { :; }\ncommand() { return 1; }\nid() { echo 1000; }\npython="
+            + sys.executable
+            + "\nget_packages window\n"
+        )
         ran = subprocess.run(["bash", "-c", code], capture_output=True, text=True, env={"PATH": os.environ["PATH"]})
         self.assertEqual(ran.returncode, 1)
         self.assertRegex(ran.stderr, r"Type this line.*\n\s+sudo apt-get install .*libegl1")
 
     def test_kernels_are_kept_on_disk(self):
-        from kestrelmist.warm import kernels_are_kept, warm_beside
+        from kestrelmist.warm import all_kept, warm_beside
 
         ran = subprocess.run([sys.executable, "-m", "kestrelmist.warm"], capture_output=True, text=True)
         self.assertEqual(ran.returncode, 0, ran.stderr)
-        self.assertTrue(kernels_are_kept())
-        self.assertIsNone(warm_beside())
+        self.assertTrue(all_kept())
+        self.assertEqual(warm_beside(), [])

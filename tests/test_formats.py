@@ -49,8 +49,12 @@ def turned(image: Image) -> Image:
     affine = image.space.affine.copy()
     affine[:3, 3] = image.space.to_world((0, 0, image.space.shape[2] - 1))
     affine[:3, 2] *= -1
-    return image.like(image.data[:, :, ::-1] if image.data.dtype == image.stored().exact().dtype else lambda index, progress:
-                      image.stored(index).exact()[:, :, ::-1], space=Space(image.space.shape, affine))
+    return image.like(
+        image.data[:, :, ::-1]
+        if image.data.dtype == image.stored().exact().dtype
+        else lambda index, progress: image.stored(index).exact()[:, :, ::-1],
+        space=Space(image.space.shape, affine),
+    )
 
 
 class RoundTripCase(PlaceCase):
@@ -97,7 +101,10 @@ class RoundTripTest(RoundTripCase):
                 image = made("u2", axes)
                 back = self.back(image, name)
                 self.assert_same(image, back, place=False)
-                self.assertEqual([a.name for a in back.axes], ["channel", "time"] if name != "c.nrrd" else [back.axes[0].name, "time"])
+                self.assertEqual(
+                    [a.name for a in back.axes],
+                    ["channel", "time"] if name != "c.nrrd" else [back.axes[0].name, "time"],
+                )
                 if name != "c.nrrd":
                     self.assertEqual(back.axes[0].labels, ("lipid", "nuclei"))
 
@@ -143,7 +150,9 @@ class IndependentReadersTest(PlaceCase):
         theirs = sitk.ReadImage(str(path))
         np.testing.assert_array_equal(sitk.GetArrayFromImage(theirs), image.kji)
         for voxel in ((0, 0, 0), (3, 1, 4), (8, 6, 0)):
-            np.testing.assert_allclose(image.space.to_world(voxel), np.array(theirs.TransformIndexToPhysicalPoint(voxel)) * ITK_AXES, atol=1e-4)
+            np.testing.assert_allclose(
+                image.space.to_world(voxel), np.array(theirs.TransformIndexToPhysicalPoint(voxel)) * ITK_AXES, atol=1e-4
+            )
 
     def test_ours_read_by_others(self):
         for kind in ("u1", "i2", "u2", "f4"):
@@ -165,7 +174,15 @@ class IndependentReadersTest(PlaceCase):
         theirs.SetSpacing(image.space.spacing)
         theirs.SetOrigin(affine[:3, 3])
         theirs.SetDirection((affine[:3, :3] / image.space.spacing).ravel())
-        for name, packed in (("t.nii", False), ("t.nrrd", True), ("t.nrrd", False), ("t.mha", True), ("t.mhd", False), ("t.nhdr", False), ("t.nhdr", True)):
+        for name, packed in (
+            ("t.nii", False),
+            ("t.nrrd", True),
+            ("t.nrrd", False),
+            ("t.mha", True),
+            ("t.mhd", False),
+            ("t.nhdr", False),
+            ("t.nhdr", True),
+        ):
             with self.subTest(name=name, packed=packed):
                 sitk.WriteImage(theirs, str(self.place / name), packed)
                 back = open_image(self.place / name)
@@ -173,7 +190,10 @@ class IndependentReadersTest(PlaceCase):
                 np.testing.assert_allclose(back.space.affine, image.space.affine, atol=1e-4)
 
     def test_mgh(self):
-        for name, values in (("m.mgh", RNG.integers(-99, 99, (5, 6, 7)).astype(np.int16)), ("m.mgz", RNG.normal(0, 1, (5, 6, 7, 3)).astype(np.float32))):
+        for name, values in (
+            ("m.mgh", RNG.integers(-99, 99, (5, 6, 7)).astype(np.int16)),
+            ("m.mgz", RNG.normal(0, 1, (5, 6, 7, 3)).astype(np.float32)),
+        ):
             space = tilted_space((5, 6, 7))
             nibabel.save(nibabel.MGHImage(values, space.affine), self.place / name)
             back = open_image(self.place / name)
@@ -183,8 +203,13 @@ class IndependentReadersTest(PlaceCase):
     def test_nrrd_by_its_own_library(self):
         values = RNG.integers(0, 999, (3, 6, 5, 4)).astype(np.uint16)
         for encoding in ("raw", "gzip", "bzip2", "ascii"):
-            header = {"space": "left-posterior-superior", "kinds": ["vector", "domain", "domain", "domain"], "encoding": encoding,
-                      "space directions": np.array([[np.nan] * 3, [0.5, 0, 0], [0, 0.6, 0], [0, 0, 2.0]]), "space origin": np.array([1.0, 2.0, 3.0])}
+            header = {
+                "space": "left-posterior-superior",
+                "kinds": ["vector", "domain", "domain", "domain"],
+                "encoding": encoding,
+                "space directions": np.array([[np.nan] * 3, [0.5, 0, 0], [0, 0.6, 0], [0, 0, 2.0]]),
+                "space origin": np.array([1.0, 2.0, 3.0]),
+            }
             nrrd.write(str(self.place / "v.nrrd"), values, header)
             back = open_image(self.place / "v.nrrd")
             self.assertEqual([(a.name, a.size) for a in back.axes], [("component", 3)])
@@ -213,7 +238,7 @@ class IndependentReadersTest(PlaceCase):
         tifffile.imwrite(self.place / "print.tif", heights, resolution=(300, 300), resolutionunit="INCH")
         back = open_image(self.place / "print.tif")
         self.assertEqual(back.space.unit, "px")
-        self.assertIn("no scale", back.origin.notes[0])
+        self.assertIn("no scale", back.caveats[0].sentence)
         tifffile.imwrite(self.place / "rgb.tif", RNG.integers(0, 255, (20, 30, 3)).astype(np.uint8), photometric="rgb")
         self.assertTrue(open_image(self.place / "rgb.tif").colour)
 
@@ -236,17 +261,31 @@ class IndependentReadersTest(PlaceCase):
         array = group.create_array("0", shape=values.shape, chunks=(1, 2, 16, 16), dtype="u2")
         array[:] = values
         axes = [{"name": "c", "type": "channel"}, *({"name": n, "type": "space", "unit": "micrometer"} for n in "zyx")]
-        group.attrs["multiscales"] = [{"version": "0.4", "axes": axes, "datasets": [
-            {"path": "0", "coordinateTransformations": [{"type": "scale", "scale": [1, 2.0, 0.5, 0.5]}]}]}]
+        group.attrs["multiscales"] = [
+            {
+                "version": "0.4",
+                "axes": axes,
+                "datasets": [
+                    {"path": "0", "coordinateTransformations": [{"type": "scale", "scale": [1, 2.0, 0.5, 0.5]}]}
+                ],
+            }
+        ]
         back = open_image(self.place / "old.zarr")
         np.testing.assert_array_equal(back.data, values.transpose(3, 2, 1, 0))
         np.testing.assert_allclose(back.space.spacing, (0.0005, 0.0005, 0.002))
 
     def test_pictures(self):
-        grey, colours = RNG.integers(0, 256, (17, 31)).astype(np.uint8), RNG.integers(0, 256, (17, 31, 3)).astype(np.uint8)
+        grey, colours = (
+            RNG.integers(0, 256, (17, 31)).astype(np.uint8),
+            RNG.integers(0, 256, (17, 31, 3)).astype(np.uint8),
+        )
         deep = RNG.integers(0, 65536, (17, 31)).astype(np.uint16)
-        for name, values, encode in (("g.png", grey, imagecodecs.png_encode), ("c.png", colours, imagecodecs.png_encode),
-                                     ("d.png", deep, imagecodecs.png_encode), ("c.bmp", colours, imagecodecs.bmp_encode)):
+        for name, values, encode in (
+            ("g.png", grey, imagecodecs.png_encode),
+            ("c.png", colours, imagecodecs.png_encode),
+            ("d.png", deep, imagecodecs.png_encode),
+            ("c.bmp", colours, imagecodecs.bmp_encode),
+        ):
             (self.place / name).write_bytes(encode(values))
             back = open_image(self.place / name)
             found = back.rgb()[:, :, 0] if back.colour else back.stored().exact()[:, :, 0]
@@ -254,12 +293,16 @@ class IndependentReadersTest(PlaceCase):
             self.assertEqual((back.space.unit, back.space.sides_known), ("px", False))
         (self.place / "j.jpg").write_bytes(imagecodecs.jpeg_encode(colours, level=95))
         back = open_image(self.place / "j.jpg")
-        np.testing.assert_array_equal(back.rgb()[:, :, 0].swapaxes(0, 1), imagecodecs.jpeg_decode((self.place / "j.jpg").read_bytes()))
+        np.testing.assert_array_equal(
+            back.rgb()[:, :, 0].swapaxes(0, 1), imagecodecs.jpeg_decode((self.place / "j.jpg").read_bytes())
+        )
 
 
 class HeightMapTest(PlaceCase):
     def test_text_matrix_with_a_header(self):
-        (self.place / "e.txt").write_text("# Enamel 3\n# Width: 120 µm\n# Height: 60.0 µm\n# Value units: nm\n1.5 2 3 4\n5 nan 7 8\n")
+        (self.place / "e.txt").write_text(
+            "# Enamel 3\n# Width: 120 µm\n# Height: 60.0 µm\n# Value units: nm\n1.5 2 3 4\n5 nan 7 8\n"
+        )
         image = open_image(self.place / "e.txt")
         self.assertEqual((image.space.shape, image.unit), ((4, 2, 1), "nm"))
         np.testing.assert_allclose(image.space.spacing[:2], (0.03, 0.03))
@@ -270,16 +313,22 @@ class HeightMapTest(PlaceCase):
         np.testing.assert_allclose(image.space.spacing[:2], (0.0005, 0.0005))
 
     def test_text_that_is_no_matrix(self):
-        for text, said in (("1 2 3\n4 5\n", "Row 2 of this file has 2 numbers where the first has 3"), ("hello world\n", "not made of numbers"), ("", "no number")):
+        for text, said in (
+            ("1 2 3\n4 5\n", "Row 2 of this file has 2 numbers where the first has 3"),
+            ("hello world\n", "not made of numbers"),
+            ("", "no number"),
+        ):
             (self.place / "n.txt").write_text(text)
             with self.assertRaisesRegex(Trouble, said):
                 open_image(self.place / "n.txt")
 
     def x3p(self, link="bindata/data.bin", size=(3, 2), kind="D", increment=1, data=None, extra=""):
-        header = (f'<?xml version="1.0"?>{extra}<p:ISO5436_2 xmlns:p="http://www.opengps.eu/2008/ISO5436_2"><Record1><FeatureType>SUR</FeatureType>'
-                  f"<Axes><CX><AxisType>I</AxisType><Increment>1e-6</Increment></CX><CY><AxisType>I</AxisType><Increment>2e-6</Increment></CY><CZ><AxisType>A</AxisType>"
-                  f"<DataType>{kind}</DataType><Increment>{increment}</Increment></CZ></Axes></Record1><Record3><MatrixDimension><SizeX>{size[0]}</SizeX><SizeY>{size[1]}"
-                  f"</SizeY><SizeZ>1</SizeZ></MatrixDimension><DataLink><PointDataLink>{link}</PointDataLink></DataLink></Record3></p:ISO5436_2>")
+        header = (
+            f'<?xml version="1.0"?>{extra}<p:ISO5436_2 xmlns:p="http://www.opengps.eu/2008/ISO5436_2"><Record1><FeatureType>SUR</FeatureType>'
+            f"<Axes><CX><AxisType>I</AxisType><Increment>1e-6</Increment></CX><CY><AxisType>I</AxisType><Increment>2e-6</Increment></CY><CZ><AxisType>A</AxisType>"
+            f"<DataType>{kind}</DataType><Increment>{increment}</Increment></CZ></Axes></Record1><Record3><MatrixDimension><SizeX>{size[0]}</SizeX><SizeY>{size[1]}"
+            f"</SizeY><SizeZ>1</SizeZ></MatrixDimension><DataLink><PointDataLink>{link}</PointDataLink></DataLink></Record3></p:ISO5436_2>"
+        )
         path = self.place / "s.x3p"
         with zipfile.ZipFile(path, "w") as archive:
             archive.writestr("main.xml", header)
@@ -295,8 +344,12 @@ class HeightMapTest(PlaceCase):
 
     def test_x3p_tricks_come_to_nothing(self):
         outside = self.place.parent / "data.bin"
-        for changes, said in (({"link": "../data.bin"}, "outside itself"), ({"size": (100000, 100000)}, "promises more"),
-                              ({"extra": '<!DOCTYPE a [<!ENTITY b "c">]>'}, "entities"), ({"size": (30, 20)}, "cut short")):
+        for changes, said in (
+            ({"link": "../data.bin"}, "outside itself"),
+            ({"size": (100000, 100000)}, "promises more"),
+            ({"extra": '<!DOCTYPE a [<!ENTITY b "c">]>'}, "entities"),
+            ({"size": (30, 20)}, "cut short"),
+        ):
             with self.assertRaisesRegex(Trouble, said):
                 open_image(self.x3p(**changes))
         self.assertFalse(outside.exists())
@@ -339,21 +392,27 @@ class LazyTest(PlaceCase):
             open_image(self.place / "z.nii.gz").fetch(stopped)
 
     def test_eight_gigabytes_open_in_little_memory(self):
-        """A sparse NIfTI of 8 GB, one of 16 GB that has to be widened, and an OME-Zarr of 8 GB without a pyramid: opened, planned, drawn small."""
+        """A sparse NIfTI of 8 GB, one of 16 GB that has to be widened, and an OME-Zarr of 8 GB without a pyramid:
+        opened, planned, drawn small."""
         for name, kind in (("big.nii", np.int16), ("wide.nii", np.int32)):
             header = header_for((2000, 2000, 1000), np.dtype(kind), tilted_space((2000, 2000, 1000)))
             with open(self.place / name, "wb") as stream:
                 stream.write(header.binaryblock + bytes(4))
                 stream.truncate(352 + np.dtype(kind).itemsize * 2000 * 2000 * 1000)
-        array = zarr.open_array(str(self.place / "big.ome.zarr"), mode="w", shape=(1000, 2000, 2000), chunks=(64, 128, 128), dtype="u2")
+        array = zarr.open_array(
+            str(self.place / "big.ome.zarr"), mode="w", shape=(1000, 2000, 2000), chunks=(64, 128, 128), dtype="u2"
+        )
         array[500, 1000, 1000] = 9
-        code = ("import sys; from kestrelmist.gather.plan import plan_folder; from kestrelmist.formats.opening import open_image\n"
-                "from kestrelmist.scene.thumbnail import thumbnail\n"
-                "lines = plan_folder(sys.argv[1]); images = [open_image(line.files[0]) for line in lines]\n"
-                "most = next(int(l.split()[1]) for l in open('/proc/self/status') if l.startswith('VmHWM')) // 1024\n"
-                "thumbnail(next(i for i in images if i.name == 'big' and i.origin.format == 'NIfTI'))\n"
-                "anonymous = next(int(l.split()[1]) for l in open('/proc/self/status') if l.startswith('RssAnon'))\n"
-                "print(len(lines), sum(i.image_planes for i in images), most, anonymous // 1024)")
+        code = (
+            "import sys; from kestrelmist.gather.plan import plan_folder\n"
+            "from kestrelmist.formats.opening import open_image\n"
+            "from kestrelmist.scene.thumbnail import thumbnail\n"
+            "lines = plan_folder(sys.argv[1]); images = [open_image(line.files[0]) for line in lines]\n"
+            "most = next(int(l.split()[1]) for l in open('/proc/self/status') if l.startswith('VmHWM')) // 1024\n"
+            "thumbnail(next(i for i in images if i.name == 'big' and i.origin.format == 'NIfTI'))\n"
+            "anonymous = next(int(l.split()[1]) for l in open('/proc/self/status') if l.startswith('RssAnon'))\n"
+            "print(len(lines), sum(i.image_planes for i in images), most, anonymous // 1024)"
+        )
         ran = subprocess.run([sys.executable, "-c", code, str(self.place)], capture_output=True, text=True, timeout=200)
         self.assertEqual(ran.returncode, 0, ran.stderr)
         lines, planes, most, anonymous = map(int, ran.stdout.split())

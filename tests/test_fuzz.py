@@ -30,27 +30,39 @@ ROUNDS = int(os.environ.get("KESTRELMIST_FUZZ", "150"))
 def specimens(place: Path) -> list[Path]:
     """A small sound file of every kind."""
     from tests.dicom_making import enhanced, segmentation, stack, structures
+    from tests.minc_making import write_minc1, write_minc2
 
     rng = np.random.default_rng(5)
     space = tilted_space((12, 10, 6))
-    volume = Image(rng.integers(0, 999, (12, 10, 6, 2)).astype(np.int16), space, "Fuzz", axes=(Axis.even("time", 2, 1.0, "s"),))
+    volume = Image(
+        rng.integers(0, 999, (12, 10, 6, 2)).astype(np.int16), space, "Fuzz", axes=(Axis.even("time", 2, 1.0, "s"),)
+    )
     flat = Image(rng.integers(0, 255, (24, 20, 1)).astype(np.uint8), picture_space(24, 20, (0.1, 0.1)), "Flat")
-    heights = Image(rng.normal(0, 1, (24, 20, 1)).astype(np.float32), picture_space(24, 20, (0.1, 0.1)), "Heights", unit="m")
+    heights = Image(
+        rng.normal(0, 1, (24, 20, 1)).astype(np.float32), picture_space(24, 20, (0.1, 0.1)), "Heights", unit="m"
+    )
     for name in ("a.nii", "a.nii.gz", "a.nrrd", "a.mha", "a.ome.tif"):
         save_image(place / name, volume)
     save_image(place / "p.png", flat)
     save_image(place / "h.x3p", heights)
     (place / "j.jpg").write_bytes(imagecodecs.jpeg_encode(rng.integers(0, 255, (20, 24, 3)).astype(np.uint8)))
     (place / "b.bmp").write_bytes(imagecodecs.bmp_encode(rng.integers(0, 255, (20, 24, 3)).astype(np.uint8)))
-    (place / "m.txt").write_text("# Width: 5 µm\n# Height: 4 µm\n" + "\n".join(" ".join(f"{v:.4f}" for v in row) for row in heights.data[:, :, 0].T))
+    (place / "m.txt").write_text(
+        "# Width: 5 µm\n# Height: 4 µm\n"
+        + "\n".join(" ".join(f"{v:.4f}" for v in row) for row in heights.data[:, :, 0].T)
+    )
     nibabel.save(nibabel.MGHImage(rng.integers(0, 99, (12, 10, 6)).astype(np.int16), space.affine), place / "g.mgz")
+    write_minc1(place / "o.mnc", rng.integers(0, 255, (2, 6, 10, 12)).astype(np.uint8))
+    write_minc2(place / "t.mnc", rng.integers(0, 255, (6, 10, 12)).astype(np.uint8))
     stack(place / "one", volume.data[..., 0].astype(np.uint16), space)
     (place / "one" / "0002").rename(place / "d.dcm")
     enhanced(place / "e.dcm", rng.integers(0, 99, (2, 6, 10, 12)).astype(np.uint16), space)
     mask = np.zeros((12, 10, 6), bool)
     mask[3:8, 2:7, 1:4] = True
     segmentation(place / "seg.dcm", {"A": mask}, space, "1.2.3", "1.2.4")
-    structures(place / "rt.dcm", {"A": [space.to_world(np.array([[2.0, 2, 2], [8, 2, 2], [8, 7, 2], [2, 7, 2]]))]}, "1.2.4")
+    structures(
+        place / "rt.dcm", {"A": [space.to_world(np.array([[2.0, 2, 2], [8, 2, 2], [8, 7, 2], [2, 7, 2]]))]}, "1.2.4"
+    )
     for path in list(place.iterdir()):
         if path.is_dir():
             for inner in path.iterdir():
@@ -64,7 +76,7 @@ def damaged(data: bytes, chance: random.Random) -> bytes:
     data = bytearray(data)
     kind = chance.randrange(5)
     if kind == 0:
-        return bytes(data[:chance.randrange(len(data))])
+        return bytes(data[: chance.randrange(len(data))])
     if kind == 1:
         for _ in range(chance.choice((1, 3, 20))):
             data[chance.randrange(len(data))] = chance.randrange(256)
@@ -73,10 +85,12 @@ def damaged(data: bytes, chance: random.Random) -> bytes:
             data[chance.randrange(min(len(data), 512))] = chance.choice((0, 1, 127, 128, 255))
     elif kind == 3:
         at = chance.randrange(max(1, len(data) - 4))
-        data[at:at + 4] = chance.choice((b"\xff\xff\xff\x7f", b"\x00\x00\x00\x80", b"\xff\xff\xff\xff", b"\x00\x00\x01\x00"))
+        data[at : at + 4] = chance.choice(
+            (b"\xff\xff\xff\x7f", b"\x00\x00\x00\x80", b"\xff\xff\xff\xff", b"\x00\x00\x01\x00")
+        )
     else:
         at, length = chance.randrange(len(data)), chance.randrange(1, 200)
-        data[at:at] = data[at:at + length]
+        data[at:at] = data[at : at + length]
     return bytes(data)
 
 
@@ -113,7 +127,14 @@ def run_all(place: Path, rounds: int) -> dict:
             except BaseException as error:  # anything but a sentence is what is looked for
                 found["wrong"].append(f"{specimen.name} {n}: {type(error).__name__}: {error}"[:200])
             path.unlink()
-    found["peak"] = next(int(line.split()[1]) for line in Path("/proc/self/status").read_text().splitlines() if line.startswith("VmHWM")) // 1024
+    found["peak"] = (
+        next(
+            int(line.split()[1])
+            for line in Path("/proc/self/status").read_text().splitlines()
+            if line.startswith("VmHWM")
+        )
+        // 1024
+    )
     found["outside"] = sorted(p.name for p in place.iterdir() if p.name not in ("sound", "work"))
     return found
 
@@ -121,7 +142,12 @@ def run_all(place: Path, rounds: int) -> dict:
 class FuzzTest(PlaceCase):
     def test_damaged_files_are_a_sentence(self):
         # in a process of its own: a decoder that brings it down is seen, and its memory is its own
-        ran = subprocess.run([sys.executable, "-m", "tests.test_fuzz", str(self.place), str(ROUNDS)], capture_output=True, text=True, timeout=420)
+        ran = subprocess.run(
+            [sys.executable, "-m", "tests.test_fuzz", str(self.place), str(ROUNDS)],
+            capture_output=True,
+            text=True,
+            timeout=420,
+        )
         self.assertEqual(ran.returncode, 0, ran.stderr[-2000:])
         found = json.loads(ran.stdout.strip().splitlines()[-1])
         self.assertEqual(found["wrong"], [])
@@ -136,7 +162,7 @@ class FuzzTest(PlaceCase):
         chance = random.Random(4)
         space = picture_space(40, 30, (0.1, 0.1))
         save_image(self.place / "z.ome.zarr", Image(np.zeros((40, 30, 1), np.uint16) + 7, space))
-        for n in range(120):
+        for _n in range(120):
             shutil.rmtree(self.place / "w.ome.zarr", ignore_errors=True)
             shutil.copytree(self.place / "z.ome.zarr", self.place / "w.ome.zarr")
             victim = chance.choice(sorted(p for p in (self.place / "w.ome.zarr").rglob("*") if p.is_file()))

@@ -2,6 +2,7 @@
 
 import json
 import time
+from unittest import mock
 
 import imagecodecs
 import numpy as np
@@ -9,13 +10,13 @@ from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QInputDialog
-from unittest import mock
 
-from kestrelmist.demo.more_scans import write_clip, write_planar_pair
-from kestrelmist.desk.bench import gather as gather_bench
+from kestrelmist.core.operation import find_operation
+from kestrelmist.demo.scenes.heart_clip import write_clip
+from kestrelmist.demo.scenes.planar_pair import write_planar_pair
+from kestrelmist.desk.bench.pages import gather as gather_bench
 from kestrelmist.desk.plan_table import COPY, IMAGE, SUBJECT, TAKE
 from kestrelmist.desk.shelf import short_facts
-from kestrelmist.operations import find_operation
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause
 from tests.dicom_making import segmentation, stack
@@ -31,8 +32,19 @@ class PlanDeskTest(DeskCase):
         dicom_folder(self.folder, two_balls())
         values = RNG.integers(0, 999, (8, 7, 5)).astype(np.uint16)
         for t in range(3):
-            self.space = stack(self.folder, values + t, start=100 * t, TemporalPositionIdentifier=t + 1, RepetitionTime="2000", EchoTime="30", description="Run", number=6)
-        (self.folder / "photo.png").write_bytes(imagecodecs.png_encode(RNG.integers(0, 255, (30, 40, 3)).astype(np.uint8)))
+            self.space = stack(
+                self.folder,
+                values + t,
+                start=100 * t,
+                TemporalPositionIdentifier=t + 1,
+                RepetitionTime="2000",
+                EchoTime="30",
+                description="Run",
+                number=6,
+            )
+        (self.folder / "photo.png").write_bytes(
+            imagecodecs.png_encode(RNG.integers(0, 255, (30, 40, 3)).astype(np.uint8))
+        )
         self.window = self.open(self.place / "study")
         self.desk, self.model, self.gather = self.window.desk, self.window.plan.model, self.window.bench.gather
 
@@ -46,8 +58,12 @@ class PlanDeskTest(DeskCase):
         self.assertEqual(sorted(rows), ["Run", "Two balls", "photo"])
         self.model.setData(self.model.index(rows["photo"], IMAGE), "Cradle")
         self.model.setData(self.model.index(rows["photo"], SUBJECT), "T-1")
-        self.model.setData(self.model.index(rows["photo"], COPY), Qt.CheckState.Unchecked, Qt.ItemDataRole.CheckStateRole)
-        self.model.setData(self.model.index(rows["Two balls"], TAKE), Qt.CheckState.Unchecked, Qt.ItemDataRole.CheckStateRole)
+        self.model.setData(
+            self.model.index(rows["photo"], COPY), Qt.CheckState.Unchecked, Qt.ItemDataRole.CheckStateRole
+        )
+        self.model.setData(
+            self.model.index(rows["Two balls"], TAKE), Qt.CheckState.Unchecked, Qt.ItemDataRole.CheckStateRole
+        )
         self.assertEqual(self.gather.take.text(), "Take in 2 images")
         states = []
         self.model.dataChanged.connect(lambda a, b: states.append(self.model.state(a.row())))
@@ -65,7 +81,12 @@ class PlanDeskTest(DeskCase):
         view = self.window.plan.view
         index = self.model.index(rows["Run"], TAKE)
         box = view.visualRect(view.model().index(index.row(), TAKE))
-        QTest.mouseClick(view.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(box.left() + 14, box.center().y()))
+        QTest.mouseClick(
+            view.viewport(),
+            Qt.MouseButton.LeftButton,
+            Qt.KeyboardModifier.NoModifier,
+            QPoint(box.left() + 14, box.center().y()),
+        )
         self.assertFalse(self.model.lines[rows["Run"]].take)
         self.gather.pattern.setText(r"(\d)")
         self.gather.pattern.editingFinished.emit()
@@ -97,11 +118,23 @@ class PlanDeskTest(DeskCase):
 
     def test_files_dropped_on_the_window(self):
         mime = QMimeData()
-        mime.setUrls([QUrl.fromLocalFile(str(self.folder / "photo.png")), QUrl.fromLocalFile(str(self.folder / "0001"))])
-        self.desk.set_stage("Measure")
-        self.window.dropEvent(QDropEvent(QPointF(100, 400), Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier))
+        mime.setUrls(
+            [QUrl.fromLocalFile(str(self.folder / "photo.png")), QUrl.fromLocalFile(str(self.folder / "0001"))]
+        )
+        self.desk.viewing.set_stage("Measure")
+        self.window.dropEvent(
+            QDropEvent(
+                QPointF(100, 400),
+                Qt.DropAction.CopyAction,
+                mime,
+                Qt.MouseButton.LeftButton,
+                Qt.KeyboardModifier.NoModifier,
+            )
+        )
         self.settle(self.window)
-        self.assertEqual((self.desk.stage, sorted(line.name for line in self.model.lines)), ("Gather", ["Run", "photo"]))
+        self.assertEqual(
+            (self.desk.viewing.stage, sorted(line.name for line in self.model.lines)), ("Gather", ["Run", "photo"])
+        )
 
     def test_a_doubled_one_is_refused_and_stays_in_sight(self):
         self.scan()
@@ -120,31 +153,31 @@ class PlanDeskTest(DeskCase):
         self.settle(self.window)
 
     def show(self, name):
-        self.desk.show_image(self.desk.study.find(name).id)
+        self.desk.viewing.show_image(self.desk.study.find(name).id)
         self.settle(self.window)
 
     def test_a_series_is_looked_through_volume_by_volume(self):
         self.take_all()
         self.show("Run")
         world = self.space.to_world((3, 4, 2))
-        self.desk.go_to(world)
-        first = int(self.desk.image.value_at(world))
+        self.desk.viewing.go_to(world)
+        first = int(self.desk.viewing.image.value_at(world))
         (slider,) = self.window.bench.look.findChildren(type(self.window.bench.look.places.sliders[0]))
         slider.setValue(3)
         self.settle(self.window)
-        self.assertEqual(self.desk.place, (2,))
-        self.assertEqual(int(self.desk.image.value_at(world)), first + 2)
+        self.assertEqual(self.desk.viewing.place, (2,))
+        self.assertEqual(int(self.desk.viewing.image.value_at(world)), first + 2)
         self.assertEqual(self.window.readout.fields["Value"].text(), str(first + 2))
         self.assertEqual(self.window.bench.look.places.words[0].text(), "3 · 4 s")
         canvas = self.window.table.lead.canvas
         before = canvas.render_pixels().copy()
         QTest.keyClick(canvas, Qt.Key.Key_Comma)
         self.settle(self.window)
-        self.assertEqual(self.desk.place, (1,))
+        self.assertEqual(self.desk.viewing.place, (1,))
         self.assertTrue(np.any(canvas.render_pixels() != before))
         self.desk.run("scale", {})
         self.settle(self.window)
-        self.assertEqual(self.desk.record.name, "Run, time 2 s, scaled")  # one volume only, the one in sight
+        self.assertEqual(self.desk.viewing.record.name, "Run, time 2 s, scaled")  # one volume only, the one in sight
         self.desk.save_view()
         self.window.close()
         with Study(self.place / "study") as study:
@@ -160,12 +193,14 @@ class PlanDeskTest(DeskCase):
         self.assertEqual(self.window.readout.scale.text(), "no scale, px")
         notices = [n.sentence for n in self.window.bench.checks.notices]
         self.assertIn("No scale is known: lengths on this image are in pixels.", notices)
-        self.desk.go_to(self.desk.record.space.to_world((10, 12, 0)))
-        red, green, blue = self.desk.image.rgb()[10, 12, 0]
+        self.desk.viewing.go_to(self.desk.viewing.record.space.to_world((10, 12, 0)))
+        red, green, blue = self.desk.viewing.image.rgb()[10, 12, 0]
         self.assertEqual(self.window.readout.fields["Value"].text(), f"{red} {green} {blue}")
-        self.desk.set_left_on_left(False)
-        self.assertTrue(self.window.table.lead.canvas.current_view().left_on_left)  # nothing to swap where no side is known
-        self.desk.set_left_on_left(True)
+        self.desk.viewing.set_left_on_left(False)
+        self.assertTrue(
+            self.window.table.lead.canvas.current_view().rightward[0] > 0
+        )  # nothing to swap where no side is known
+        self.desk.viewing.set_left_on_left(True)
         self.show("Run")
         self.assertFalse(self.window.table.alone)
         self.assertIs(self.window.table.lead, lead)
@@ -184,73 +219,98 @@ class PlanDeskTest(DeskCase):
         drawer.result_view.setFocus()
         QTest.keyClick(drawer.result_view, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
         self.assertIn("Acquisition: EchoTime\t0.03", QApplication.clipboard().text())
-        words = short_facts(self.desk.record)
-        for part in ("8 × 7 × 5 voxels", "3 times, 2 s apart", "Repetition time 2 s", "Echo time 30 ms", "Taken on 2031-02-14"):
+        words = short_facts(self.desk.viewing.record)
+        for part in (
+            "8 × 7 × 5 voxels",
+            "3 times, 2 s apart",
+            "Repetition time 2 s",
+            "Echo time 30 ms",
+            "Taken on 2031-02-14",
+        ):
             self.assertIn(part, words)
 
     def test_labels_are_drawn_and_measured_on_series_and_colours(self):
         self.take_all()
-        self.desk.set_stage("Outline")
+        self.desk.viewing.set_stage("Outline")
         for name, place, wanted in (("Run", (1,), None), ("photo", (), "brightness")):
             self.show(name)
             if place:
-                self.desk.go_along(0, place[0])
+                self.desk.viewing.go_along(0, place[0])
                 self.settle(self.window)
-            self.desk.new_label("Spot")
-            self.desk.set_settings(size=3 * self.desk.record.space.spacing[0], only_in_range=False)
-            self.press(self.window.bench.outline.tools["brush"])
-            centre = self.desk.record.space.to_world((4, 3, 0 if wanted else 2))
-            self.desk.go_to(centre)
+            self.desk.run_now("add-label", {"label": "Spot"})
+            self.desk.hand.set_settings(size=3 * self.desk.viewing.record.space.spacing[0], only_in_range=False)
+            self.press(self.window.bench.outline.groups["tools"].buttons["brush"])
+            centre = self.desk.viewing.record.space.to_world((4, 3, 0 if wanted else 2))
+            self.desk.viewing.go_to(centre)
             canvas = self.window.table.lead.canvas
-            QTest.mouseClick(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, self.pixel(canvas, centre))
+            QTest.mouseClick(
+                canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, self.pixel(canvas, centre)
+            )
             self.settle(self.window)
-            inside = self.desk.labels.data == 1
+            inside = self.desk.viewing.labels.data == 1
             self.assertGreater(int(inside.sum()), 2, name)
             self.desk.run("measure labels", {})
             self.settle(self.window)
-            values = self.desk.image.grey().data
-            self.assertAlmostEqual(self.window.drawer.results.table.column("mean")[0], float(values[inside].mean()), places=3)
+            values = self.desk.viewing.image.grey().data
+            self.assertAlmostEqual(
+                self.window.drawer.results.table.column("mean")[0], float(values[inside].mean()), places=3
+            )
         self.assertEqual(self.troubles, [])
         measured = [e for e in self.desk.study.logbook.entries() if e.operation == "measure labels"]
-        self.assertEqual([e.settings.get("frame") for e in measured], ["2", None])
+        self.assertEqual([e.inputs["image"][0].place for e in measured], [(2,), ()])
 
     def test_a_radiograph_of_the_other_kind_is_shown_the_right_way(self):
         from tests.dicom_making import one
 
         dark = np.full((30, 40), 3900, np.uint16)
         dark[10:20, 10:30] = 100  # bone, stored low
-        one(self.place / "x" / "ray", dark, "DX", "1.2.840.10008.5.1.4.1.1.1.1", "MONOCHROME1", ImagerPixelSpacing=["0.1", "0.1"], PatientOrientation=["R", "F"], description="Ray")
+        one(
+            self.place / "x" / "ray",
+            dark,
+            "DX",
+            "1.2.840.10008.5.1.4.1.1.1.1",
+            "MONOCHROME1",
+            ImagerPixelSpacing=["0.1", "0.1"],
+            PatientOrientation=["R", "F"],
+            description="Ray",
+        )
         self.window.gather([self.place / "x"])
         self.settle(self.window)
         self.press(self.gather.take)
         self.settle(self.window)
-        self.assertEqual((self.desk.look.colour_map, self.window.table.lead.plane.name), ("Grey, inverted", "Coronal"))
+        self.assertEqual(
+            (self.desk.viewing.look.colour_map, self.window.table.lead.plane.name), ("Grey, inverted", "Coronal")
+        )
         canvas = self.window.table.lead.canvas
         pixels = canvas.render_pixels()
-        at = [canvas.current_view().to_pixel(self.desk.record.space.to_world(v)) for v in ((20, 15, 0), (3, 3, 0))]
+        at = [
+            canvas.current_view().to_pixel(self.desk.viewing.record.space.to_world(v)) for v in ((20, 15, 0), (3, 3, 0))
+        ]
         bone, air = (int(pixels[round(y), round(x)]) & 255 for x, y in at)
         self.assertGreater(bone, air + 150)
         self.assertEqual(canvas.current_view().letters()["right"], "R")
-        self.assertIn("at the detector", " ".join(self.desk.record.notes))
+        self.assertIn("at the detector", " ".join(c.sentence for c in self.desk.viewing.record.caveats))
 
     def test_the_whole_study_is_converted(self):
         self.take_all()
-        self.gather.convert_all(self.place / "bids")
+        self.desk.run("convert-study", {"to": self.place / "bids"})
         self.settle(self.window)
         self.assertEqual(self.window.drawer.results.table.column("problem").count(""), 2)
         self.assertTrue((self.place / "bids/sub-T5/func/sub-T5_task-Run_bold.nii.gz").exists())
-        self.assertEqual(json.loads((self.place / "bids/sub-T5/func/sub-T5_task-Run_bold.json").read_text())["RepetitionTime"], 2.0)
+        self.assertEqual(
+            json.loads((self.place / "bids/sub-T5/func/sub-T5_task-Run_bold.json").read_text())["RepetitionTime"], 2.0
+        )
 
     def test_delete_for_good_asks_for_the_name(self):
         self.take_all()
         record = self.desk.study.find("photo")
         card = self.window.shelf.cards[record.id]
         with mock.patch.object(QInputDialog, "getText", return_value=("foto", True)):
-            card._ask_and_delete()
+            card.ask_and_delete()
         self.assertIn("not the name of this image", self.troubles[-1])
         self.assertIn(record.id, self.window.shelf.cards)
         with mock.patch.object(QInputDialog, "getText", return_value=("photo", True)):
-            card._ask_and_delete()
+            card.ask_and_delete()
         self.assertNotIn(record.id, self.window.shelf.cards)
         self.assertFalse((self.place / "study" / "images" / str(record.id)).exists())
 
@@ -271,13 +331,22 @@ class IdentityDeskTest(DeskCase):
         form = gather.form
         self.assertEqual(form.operation.name, "deidentify-image")
         self.press(form.fields["area"].button)
-        self.assertEqual(desk.tool, "frame")
-        canvas, space = window.table.lead.canvas, desk.record.space
+        self.assertEqual(desk.hand.tool, "frame")
+        canvas, space = window.table.lead.canvas, desk.viewing.record.space
         a, b = (self.pixel(canvas, space.to_world(v)) for v in ((0.2, 55.2, 0), (465.8, 358.8, 0)))
         QTest.mousePress(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, a)
         at = QPointF(b)
-        QApplication.sendEvent(canvas, QMouseEvent(QMouseEvent.Type.MouseMove, at, canvas.mapToGlobal(at), Qt.MouseButton.NoButton, Qt.MouseButton.LeftButton,
-                                                   Qt.KeyboardModifier.NoModifier))
+        QApplication.sendEvent(
+            canvas,
+            QMouseEvent(
+                QMouseEvent.Type.MouseMove,
+                at,
+                canvas.mapToGlobal(at),
+                Qt.MouseButton.NoButton,
+                Qt.MouseButton.LeftButton,
+                Qt.KeyboardModifier.NoModifier,
+            ),
+        )
         QTest.mouseRelease(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, b)
         column, row, columns, rows = (int(v) for v in form.fields["area"].text().split(","))
         for found, wanted in zip((column, row, column + columns, row + rows), (0, 55, 467, 360)):
@@ -287,13 +356,17 @@ class IdentityDeskTest(DeskCase):
         self.press(form.apply)
         self.settle(window)
         self.assertEqual(self.troubles, [])
-        self.assertEqual((desk.record.subject, desk.record.name), ("Animal 7", "Heart clip, without identity"))
-        self.assertEqual(int(desk.image.rgb()[:, :row].max()), 0)
-        self.assertTrue(desk.image.rgb()[:, row:].max() > 100)
+        self.assertEqual(
+            (desk.viewing.record.subject, desk.viewing.record.name), ("Animal 7", "Heart clip, without identity")
+        )
+        self.assertEqual(int(desk.viewing.image.rgb()[:, :row].max()), 0)
+        self.assertTrue(desk.viewing.image.rgb()[:, row:].max() > 100)
         self.assertEqual(window.drawer.results.table.rows[0][2], "blanked")
-        self.assertFalse([n for n in window.bench.checks.notices if n.check in ("words_in_pixels", "identity_in_header")])
+        self.assertFalse(
+            [n for n in window.bench.checks.notices if n.check in ("words_in_pixels", "identity_in_header")]
+        )
         gather.close_form()
-        self.assertEqual((desk.tool, desk.framed), ("point", None))
+        self.assertEqual((desk.hand.tool, desk.hand.framed), ("point", None))
 
     def test_labels_of_another_animal_are_noticed(self):
         values = RNG.integers(0, 99, (12, 14, 8)).astype(np.uint16)
@@ -332,9 +405,9 @@ class IdentityDeskTest(DeskCase):
             self.press(window.bench.gather.take)
             self.settle(window)
         notice = window.bench.checks.notices[0]
-        self.assertEqual((notice.level, notice.sentence), ("wrong", "The same series is in the study as “Tracer, whole body” of A."))
+        self.assertEqual(
+            (notice.level, notice.sentence), ("wrong", "The same series is in the study as “Tracer, whole body” of A.")
+        )
         window.bench.checks.mend(notice.mend)
         pause(50)
         self.assertEqual([r.subject for r in window.desk.study.records()], ["A"])
-
-

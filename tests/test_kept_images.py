@@ -1,4 +1,5 @@
-"""Images of every shape kept in a study: they come back the same when it is opened again, and say so when they cannot."""
+"""Images of every shape kept in a study: they come back the same when it is opened again, and say so when they
+cannot."""
 
 import shutil
 import unittest
@@ -13,7 +14,8 @@ from kestrelmist.core.image import Image
 from kestrelmist.core.space import picture_space
 from kestrelmist.formats.saving import save_image
 from kestrelmist.scene.colours import colour_table, first_map
-from kestrelmist.scene.slices import ImageLook, draw
+from kestrelmist.scene.drawing import Drawn, draw
+from kestrelmist.scene.layer import ImageLook
 from kestrelmist.scene.thumbnail import SIDE, thumbnail
 from kestrelmist.scene.view import AXIAL, PLANES, fitted
 from kestrelmist.study.study import Study
@@ -36,7 +38,12 @@ class KeptTest(PlaceCase):
         return study.image(record.id), record, study
 
     def test_a_series_keeps_axes_and_values(self):
-        image = Image(RNG.integers(0, 999, (6, 5, 4, 3)).astype(np.int16), tilted_space((6, 5, 4)), "S", axes=(Axis.even("time", 3, 2.5, "s"),))
+        image = Image(
+            RNG.integers(0, 999, (6, 5, 4, 3)).astype(np.int16),
+            tilted_space((6, 5, 4)),
+            "S",
+            axes=(Axis.even("time", 3, 2.5, "s"),),
+        )
         save_image(self.place / "s.nii.gz", image)
         back, record, _ = self.kept(self.place / "s.nii.gz")
         self.assertEqual((record.axes, record.short_facts), ((Axis.even("time", 3, 2.5, "s"),), "6×5×4 · 3 times"))
@@ -48,10 +55,10 @@ class KeptTest(PlaceCase):
         rgb = np.zeros((40, 20, 1, 3), np.uint8)
         rgb[:20] = (200, 30, 10)
         save_image(self.place / "c.png", Image(rgb, picture_space(40, 20, None), colour=True))
-        back, record, _ = self.kept(self.place / "c.png")
+        back, record, study = self.kept(self.place / "c.png")
         self.assertTrue(record.colour)
         np.testing.assert_array_equal(back.rgb(), rgb)
-        pixels = np.frombuffer(record.thumbnail, np.uint8).reshape(SIDE, SIDE, 4)
+        pixels = np.frombuffer(study.thumbnail(record.id), np.uint8).reshape(SIDE, SIDE, 4)
         self.assertEqual(pixels[44, 20, :3].tolist(), [10, 30, 200])  # blue, green, red
         self.assertEqual(pixels[44, 70, :3].tolist(), [0, 0, 0])
 
@@ -61,7 +68,7 @@ class KeptTest(PlaceCase):
         back, record, study = self.kept(self.place / "p.ome.tif")
         self.assertEqual([level.space.shape[:2] for level in back.levels], [(2500, 1250), (1250, 625)])
         self.assertFalse(back.in_memory)
-        self.assertEqual(len(record.thumbnail), SIDE * SIDE)
+        self.assertEqual(len(study.thumbnail(record.id)), SIDE * SIDE)
         with self.assertRaisesRegex(Trouble, "in the study already"):
             study.run("gather", folder=self.place / "p.ome.tif")
 
@@ -72,7 +79,9 @@ class KeptTest(PlaceCase):
         back, record, study = self.kept(self.place / "in")
         shutil.rmtree(self.place / "in")
         np.testing.assert_array_equal(back.data, values.T)
-        self.assertEqual(sorted(p.name for p in (study.folder / "images" / str(record.id)).iterdir()), ["d.mhd", "d.raw"])
+        self.assertEqual(
+            sorted(p.name for p in (study.folder / "images" / str(record.id)).iterdir()), ["d.mhd", "d.raw"]
+        )
 
     def test_a_zarr_folder_is_copied_whole(self):
         image = Image(RNG.integers(0, 99, (40, 30, 5)).astype(np.uint16), straight_space((40, 30, 5)))
@@ -97,16 +106,20 @@ class KeptTest(PlaceCase):
             study.image("t").data
 
     def test_results_of_operations_on_series_are_kept(self):
-        image = Image(RNG.normal(100, 9, (9, 8, 7, 3)).astype(np.float32), straight_space((9, 8, 7)), axes=(Axis.even("time", 3, 1.0, "s"),))
+        image = Image(
+            RNG.normal(100, 9, (9, 8, 7, 3)).astype(np.float32),
+            straight_space((9, 8, 7)),
+            axes=(Axis.even("time", 3, 1.0, "s"),),
+        )
         save_image(self.place / "s.nii", image)
         with self.study() as study:
             study.run("gather", folder=self.place / "s.nii")
             study.run("smooth", image="s", fwhm=1.0)
-            study.run("scale", image="s", frame="2")
+            study.run("scale", image="s@2")
             with self.assertRaisesRegex(Trouble, "works on one volume"):
                 study.run("scale", image="s")
             with self.assertRaisesRegex(Trouble, "give a time from 1 to 3"):
-                study.run("scale", image="s", frame="4")
+                study.run("scale", image="s@4")
         with self.study() as study:
             smooth = study.image("s, smooth 1 mm")
             self.assertEqual(smooth.axes[0].size, 3)
@@ -118,7 +131,7 @@ class DrawingTest(unittest.TestCase):
     def colours(self, space):
         rgb = np.zeros((*space.shape, 3), np.uint8)
         rgb[..., 0] = 200
-        rgb[space.shape[0] // 2:, :, :, 1] = 90
+        rgb[space.shape[0] // 2 :, :, :, 1] = 90
         return Image(rgb, space, colour=True)
 
     def test_colours_are_drawn_as_they_are(self):
@@ -126,7 +139,7 @@ class DrawingTest(unittest.TestCase):
             image = self.colours(space)
             for smooth in (False, True):
                 view = fitted(AXIAL, space, 100, 100).moved(centre=tuple(space.centre))
-                pixels = draw(view, image, ImageLook(0, 255, smooth=smooth))
+                pixels = draw(view, [Drawn(image, ImageLook(0, 255, smooth=smooth))])
                 for voxel, wanted in (((4, 10, 10), 0xFFC80000), ((16, 10, 10), 0xFFC85A00)):
                     world = space.to_world(voxel)
                     x, y = view.to_pixel((world[0], world[1], view.centre[2]))
@@ -138,7 +151,7 @@ class DrawingTest(unittest.TestCase):
         values[:5] = np.nan
         space = straight_space((10, 10, 10))
         view = fitted(AXIAL, space, 60, 60)
-        pixels = draw(view, Image(values, space), ImageLook(0, 100, smooth=False))
+        pixels = draw(view, [Drawn(Image(values, space), ImageLook(0, 100, smooth=False))])
         x, y = view.to_pixel(space.to_world((2, 5, 5)))
         empty = int(pixels[round(y), round(x)])
         x, y = view.to_pixel(space.to_world((8, 5, 5)))

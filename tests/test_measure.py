@@ -15,7 +15,9 @@ from tests.making import labelled, straight_space, tilted_space, two_balls
 class MeasureLabelsTest(unittest.TestCase):
     def test_volume_of_a_ball_on_a_tilted_grid(self):
         space = tilted_space((60, 66, 44), (0.25, 0.25, 0.4))
-        away = np.linalg.norm(space.to_world(np.indices(space.shape).reshape(3, -1).T) - space.centre, axis=1).reshape(space.shape)
+        away = np.linalg.norm(space.to_world(np.indices(space.shape).reshape(3, -1).T) - space.centre, axis=1).reshape(
+            space.shape
+        )
         rng = np.random.default_rng(0)
         image = Image(rng.normal(40, 7, space.shape).astype(np.float32), space, unit="HU")
         labels = LabelMap(space, (away <= 5).astype(np.uint16))
@@ -30,7 +32,10 @@ class MeasureLabelsTest(unittest.TestCase):
     def test_mean_and_spread_are_exact(self):
         rng = np.random.default_rng(1)
         space = straight_space((12, 13, 14))
-        values, numbers = rng.integers(-1000, 3000, space.shape).astype(np.int16), rng.integers(0, 4, space.shape).astype(np.uint16)
+        values, numbers = (
+            rng.integers(-1000, 3000, space.shape).astype(np.int16),
+            rng.integers(0, 4, space.shape).astype(np.uint16),
+        )
         table = measure_labels(Image(values, space, unit="HU"), LabelMap(space, numbers))
         for row, number in enumerate((1, 2, 3)):
             inside = values[numbers == number].astype(float)

@@ -7,7 +7,8 @@ import SimpleITK as sitk
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap
-from kestrelmist.formats.nifti import read_label_map, read_nifti, write_label_map, write_nifti
+from kestrelmist.formats.label_files import read_label_map, write_label_map
+from kestrelmist.formats.nifti import read_nifti, write_nifti
 from kestrelmist.formats.opening import open_image
 from tests.making import PlaceCase, straight_space, tilted_space
 
@@ -57,17 +58,22 @@ class NiftiTest(PlaceCase):
         np.testing.assert_allclose(read_nifti(self.place / "s.nii").data, np.asarray(raw.dataobj), atol=1e-3)
 
     def test_zero_or_singular_matrix_is_refused_and_spacing_mends_it(self):
-        for number, affine in enumerate((np.diag([0, 0, 0, 1.0]), np.array([[1, 1, 0, 0], [1, 1, 0, 0], [0, 0, 1, 0], [0, 0, 0, 1.0]]))):
+        for number, affine in enumerate(
+            (np.diag([0, 0, 0, 1.0]), np.array([[1, 1, 0, 0], [1, 1, 0, 0], [0, 0, 1, 0], [0, 0, 0, 1.0]]))
+        ):
             file = nibabel.Nifti1Image(self.image.data, np.eye(4))
             file.set_sform(affine, 2)
             file.set_qform(None, 0)
             path = self.place / f"flat{number}.nii"
             nibabel.save(file, path)
-            with self.assertRaisesRegex(Trouble, f"position matrix.*spacing.*flat{number}|flat{number}.*position matrix.*spacing|position matrix"):
+            with self.assertRaisesRegex(
+                Trouble,
+                f"position matrix.*spacing.*flat{number}|flat{number}.*position matrix.*spacing|position matrix",
+            ):
                 read_nifti(path)
             image = read_nifti(path, (0.1, 0.2, 0.3))
             np.testing.assert_allclose(image.space.spacing, (0.1, 0.2, 0.3))
-            self.assertIn("unknown", image.origin.notes[0])
+            self.assertIn("unknown", image.caveats[0].sentence)
 
     def test_no_position_at_all_is_noted(self):
         file = nibabel.Nifti1Image(self.image.data, None)
@@ -75,13 +81,13 @@ class NiftiTest(PlaceCase):
         nibabel.save(file, self.place / "bare.nii")
         image = read_nifti(self.place / "bare.nii")
         np.testing.assert_allclose(image.space.spacing, (0.3, 0.3, 0.5), rtol=1e-6)
-        self.assertIn("sides are unknown", image.origin.notes[0])
+        self.assertIn("sides are unknown", image.caveats[0].sentence)
 
     def test_damaged_files_have_a_sentence(self):
         path = self.place / "a.nii"
         write_nifti(path, self.image.data, self.image.space)
         whole = path.read_bytes()
-        path.write_bytes(whole[:len(whole) // 2])
+        path.write_bytes(whole[: len(whole) // 2])
         with self.assertRaisesRegex(Trouble, "cut short"):
             read_nifti(path)
         packed = self.place / "b.nii.gz"

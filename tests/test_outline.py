@@ -81,7 +81,7 @@ class GrowTest(unittest.TestCase):
         self.labels = labelled(self.image, "Ball")
 
     def grown(self, **changes):
-        given = dict(label="Ball", point=(-4, 0, 0), low=500, high=2000) | changes
+        given = {"label": "Ball", "point": (-4, 0, 0), "low": 500, "high": 2000} | changes
         edit = grow(self.image, self.labels, **given)
         edit.apply(self.labels)
         return edit
@@ -115,19 +115,32 @@ class GrowTest(unittest.TestCase):
 
     def test_each_wrong_input_has_its_sentence(self):
         self.labels.table = self.labels.table.with_new("Locked")[0].changed(2, locked=True)
-        for changes, words in (({"point": (99, 0, 0)}, "outside"), ({"low": 1500}, "outside the range"),
-                               ({"low": 9, "high": 3}, "lower value first"), ({"label": "Locked"}, "locked"),
-                               ({"through": "label"}, "does not lie in")):
+        for changes, words in (
+            ({"point": (99, 0, 0)}, "outside"),
+            ({"low": 1500}, "outside the range"),
+            ({"low": 9, "high": 3}, "lower value first"),
+            ({"label": "Locked"}, "locked"),
+            ({"through": "label"}, "does not lie in"),
+        ):
             with self.assertRaisesRegex(Trouble, words):
                 self.grown(**changes)
         with self.assertRaisesRegex(Trouble, "another grid"):
-            grow(self.image, labelled(two_balls(straight_space((41, 36, 32))), "Ball"), "Ball", (-4, 0, 0), 500, 2000)
+            grow(
+                self.image,
+                labelled(two_balls(straight_space((41, 36, 32))), "Ball"),
+                "Ball",
+                (-4, 0, 0),
+                low=500,
+                high=2000,
+            )
 
     def test_the_inputs_stay_as_they_were(self):
         before = self.labels.data.copy()
-        for operation in (lambda: grow(self.image, self.labels, "Ball", (-4, 0, 0), 500, 2000),
-                          lambda: paint(self.image, self.labels, "Ball", (0, 0, 0), 3.0),
-                          lambda: threshold(self.image, self.labels, "Ball", 500, 2000)):
+        for operation in (
+            lambda: grow(self.image, self.labels, "Ball", (-4, 0, 0), low=500, high=2000),
+            lambda: paint(self.image, self.labels, "Ball", (0, 0, 0), 3.0),
+            lambda: threshold(self.image, self.labels, "Ball", 500, 2000),
+        ):
             operation()
             np.testing.assert_array_equal(self.labels.data, before)
             self.assertEqual(int(self.labels.counts[1]), 0)
@@ -141,7 +154,9 @@ class BrushTest(unittest.TestCase):
             centre = space.centre + 0.13
             stroke = Stroke(image, labels, Brush(4.2), 1)
             stroke.to(centre)
-            away = np.linalg.norm(space.to_world(np.indices(space.shape).reshape(3, -1).T) - centre, axis=1).reshape(space.shape)
+            away = np.linalg.norm(space.to_world(np.indices(space.shape).reshape(3, -1).T) - centre, axis=1).reshape(
+                space.shape
+            )
             np.testing.assert_array_equal(labels.data == 1, away <= 2.1)
 
     def test_a_stroke_is_a_rod_without_gaps(self):
@@ -168,7 +183,9 @@ class BrushTest(unittest.TestCase):
             stroke.to(centre)
             found = np.argwhere(labels.data == 1)
             self.assertEqual(set(found[:, axis]), {(10, 11, 12)[axis]})
-            self.assertEqual(len(found), sum((a * a + b * b) * 0.25 <= 6.25 for a in range(-6, 7) for b in range(-6, 7)))
+            self.assertEqual(
+                len(found), sum((a * a + b * b) * 0.25 <= 6.25 for a in range(-6, 7) for b in range(-6, 7))
+            )
 
     def test_a_range_on_another_grid_is_refused(self):
         """A coarser level of a large picture, or labels of another image: values and labels must lie on one grid."""

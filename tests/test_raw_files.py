@@ -1,4 +1,5 @@
-"""What all volume formats stand on: raw arrays in files, layouts, packed streams, exact planes, label maps carried over."""
+"""What all volume formats stand on: raw arrays in files, layouts, packed streams, exact planes, label maps carried
+over."""
 
 import bz2
 import gzip
@@ -11,18 +12,19 @@ import numpy as np
 from kestrelmist.core.axis import Axis
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
+from kestrelmist.core.label_grid import on_grid
 from kestrelmist.core.labels import LabelMap
 from kestrelmist.core.memory import fits, require_room
 from kestrelmist.core.progress import silent
 from kestrelmist.core.space import Space, picture_space
 from kestrelmist.core.values import Stored, colour_channels, kernel_ready, packed_colours
 from kestrelmist.formats.exact_planes import exact_planes, number_type
+from kestrelmist.formats.label_files import write_label_map
 from kestrelmist.formats.layout import Layout
-from kestrelmist.formats.nifti import read_nifti, save_nifti, write_label_map
+from kestrelmist.formats.nifti import read_nifti, save_nifti
 from kestrelmist.formats.nifti_write import CHUNK, PackedStream
 from kestrelmist.formats.planes import Planes
 from kestrelmist.formats.raw_values import RawValues
-from kestrelmist.gather.label_grid import on_grid
 from kestrelmist.gather.open_labels import open_labels
 from tests.making import PlaceCase, labelled, straight_space, tilted_space
 
@@ -33,13 +35,18 @@ class RawValuesTest(PlaceCase):
     def test_plain_and_packed_alike(self):
         values = RNG.integers(0, 60000, (5, 6, 7)).astype(">u2")
         flat = values.tobytes(order="F")
-        for packing, data, offset, start in (("", b"head" + flat, 4, 0), ("gzip", gzip.compress(b"head" + flat), 4, 0), ("bz2", bz2.compress(b"head" + flat), 4, 0),
-                                             ("zlib", b"text\n" + zlib.compress(flat), 0, 5), ("gzip", b"text\n" + gzip.compress(flat), 0, 5)):
+        for packing, data, offset, start in (
+            ("", b"head" + flat, 4, 0),
+            ("gzip", gzip.compress(b"head" + flat), 4, 0),
+            ("bz2", bz2.compress(b"head" + flat), 4, 0),
+            ("zlib", b"text\n" + zlib.compress(flat), 0, 5),
+            ("gzip", b"text\n" + gzip.compress(flat), 0, 5),
+        ):
             (self.place / "raw").write_bytes(data)
             raw = RawValues(self.place / "raw", offset, np.dtype(">u2"), (5, 6, 7), packing, start)
             np.testing.assert_array_equal(raw.whole(silent()), values, packing)
             self.assertEqual(isinstance(raw.whole(silent()), np.memmap), packing == "")
-            short = data[:len(data) - 30]
+            short = data[: len(data) - 30]
             (self.place / "raw").write_bytes(short)
             with self.assertRaisesRegex(Trouble, "cut short|cannot be unpacked"):
                 RawValues(self.place / "raw", offset, np.dtype(">u2"), (5, 6, 7), packing, start).whole(silent())
@@ -81,7 +88,7 @@ class PackedStreamTest(PlaceCase):
             packed = PackedStream(stream)
             at = 0
             for size in (10, CHUNK, 5, CHUNK - 3, 1 << 20):
-                packed.write(data[at:at + size])
+                packed.write(data[at : at + size])
                 at += size
             packed.write(data[at:])
             packed.close()
@@ -91,7 +98,9 @@ class PackedStreamTest(PlaceCase):
 class NiftiWriterTest(PlaceCase):
     def test_volumes_of_different_number_types_meet_in_a_wider_one(self):
         small, large = np.full((3, 4, 5), 7, np.uint8), np.full((3, 4, 5), -300, np.int16)
-        image = Image(lambda index, progress: (small, large)[index[0]], straight_space((3, 4, 5)), axes=(Axis("echo", 2),))
+        image = Image(
+            lambda index, progress: (small, large)[index[0]], straight_space((3, 4, 5)), axes=(Axis("echo", 2),)
+        )
         save_nifti(self.place / "w.nii.gz", image)
         back = read_nifti(self.place / "w.nii.gz")
         self.assertEqual(back.stored((0,)).values.dtype, np.int16)
@@ -107,7 +116,9 @@ class NiftiWriterTest(PlaceCase):
             np.testing.assert_allclose(back.stored((n,)).exact(), part.exact(), rtol=1e-6)
         same = Image(lambda index, progress: parts[0], straight_space((3, 4, 5)), axes=(Axis("time", 2),))
         save_nifti(self.place / "s.nii", same)
-        self.assertEqual(read_nifti(self.place / "s.nii").stored((1,)).values.dtype, np.int16)  # stored numbers and scale as they were
+        self.assertEqual(
+            read_nifti(self.place / "s.nii").stored((1,)).values.dtype, np.int16
+        )  # stored numbers and scale as they were
         self.assertEqual(float(nibabel.load(self.place / "s.nii").dataobj.slope), 0.5)
 
     def test_an_axis_too_long_for_the_first_version(self):
@@ -118,10 +129,17 @@ class NiftiWriterTest(PlaceCase):
         np.testing.assert_array_equal(read_nifti(self.place / "long.nii.gz").data, image.data)
 
     def test_what_the_header_cannot_say_goes_beside_and_others_still_read_it(self):
-        image = Image(RNG.integers(0, 99, (6, 5, 1, 2)).astype(np.uint8), picture_space(6, 5, None), unit="counts", axes=(Axis("detector", 2, labels=("front", "back")),))
+        image = Image(
+            RNG.integers(0, 99, (6, 5, 1, 2)).astype(np.uint8),
+            picture_space(6, 5, None),
+            unit="counts",
+            axes=(Axis("detector", 2, labels=("front", "back")),),
+        )
         save_nifti(self.place / "e.nii.gz", image)
         back = read_nifti(self.place / "e.nii.gz")
-        self.assertEqual((back.axes, back.unit, back.space.sides_known, back.space.unit), (image.axes, "counts", False, "px"))
+        self.assertEqual(
+            (back.axes, back.unit, back.space.sides_known, back.space.unit), (image.axes, "counts", False, "px")
+        )
         np.testing.assert_array_equal(np.asarray(nibabel.load(self.place / "e.nii.gz").dataobj), image.data)
 
     def test_complex_numbers_come_apart(self):
@@ -163,10 +181,16 @@ class PlanesTest(unittest.TestCase):
         self.assertEqual((coarse.space(), coarse.fetch((0, 0), silent()).shape), ((3, 3, 2), (3, 3, 2)))
 
     def test_exact_planes_and_their_type(self):
-        mixed = Image(lambda index, progress: Stored(np.full((2, 3, 4), 250, np.uint8), 1.0, float(100 * index[0])), straight_space((2, 3, 4)), axes=(Axis("time", 2),))
+        mixed = Image(
+            lambda index, progress: Stored(np.full((2, 3, 4), 250, np.uint8), 1.0, float(100 * index[0])),
+            straight_space((2, 3, 4)),
+            axes=(Axis("time", 2),),
+        )
         self.assertEqual(number_type(mixed), np.int16)
         planes = list(exact_planes(mixed, np.dtype(np.int16)))
-        self.assertEqual((len(planes), planes[0].shape, int(planes[0][0, 0]), int(planes[-1][0, 0])), (8, (3, 2), 250, 350))
+        self.assertEqual(
+            (len(planes), planes[0].shape, int(planes[0][0, 0]), int(planes[-1][0, 0])), (8, (3, 2), 250, 350)
+        )
 
 
 class ValuesTest(unittest.TestCase):
@@ -180,7 +204,14 @@ class ValuesTest(unittest.TestCase):
 
     def test_stored_values_find_the_narrowest_type(self):
         values = np.array([[[0, 200]]], np.uint8)
-        for intercept, wanted in ((0.0, np.uint8), (50.0, np.uint8), (100.0, np.int16), (-1024.0, np.int16), (65000.0, np.uint16), (70000.0, np.int32)):
+        for intercept, wanted in (
+            (0.0, np.uint8),
+            (50.0, np.uint8),
+            (100.0, np.int16),
+            (-1024.0, np.int16),
+            (65000.0, np.uint16),
+            (70000.0, np.int32),
+        ):
             found = Stored(values, 1.0, intercept).exact()
             self.assertEqual(found.dtype, wanted, intercept)
             np.testing.assert_array_equal(found, values.astype(np.int64) + int(intercept))
@@ -204,7 +235,9 @@ class ValuesTest(unittest.TestCase):
     def test_axes_say_their_places(self):
         self.assertEqual(Axis.even("time", 3, 2.0, "s").words(2), "4 s")
         self.assertEqual(Axis("detector", 2, labels=("front", "back")).words(1), "back")
-        self.assertEqual((Axis("echo", 2).words(0), Axis("echo", 2).plural, Axis("volume", 2).plural), ("1", "echoes", "volumes"))
+        self.assertEqual(
+            (Axis("echo", 2).words(0), Axis("echo", 2).plural, Axis("volume", 2).plural), ("1", "echoes", "volumes")
+        )
         self.assertIsNone(Axis("time", 3, "s", (0.0, 1.0, 5.0)).step)
         self.assertEqual(Axis.from_dict(Axis.even("time", 3, 2.0, "s").as_dict()), Axis.even("time", 3, 2.0, "s"))
 

@@ -29,23 +29,24 @@ PAINT_AND_WAIT = """
     window.show()
     window.start()
     case.settle(window)
-    window.desk.set_stage("Outline")
-    window.desk.new_label("Ball")
-    window.desk.set_tool("brush")
-    window.desk.set_settings(size=3.0)
+    window.desk.viewing.set_stage("Outline")
+    window.desk.run_now("add-label", {{"label": "Ball"}})
+    window.desk.hand.set_tool("brush")
+    window.desk.hand.set_settings(size=3.0)
     for n in range(4):
-        window.desk.go_to((-6.0 + 3 * n, 0.25, 0.25))
-        case.click(window, 0, window.desk.crosshair)
+        window.desk.viewing.go_to((-6.0 + 3 * n, 0.25, 0.25))
+        case.click(window, 0, window.desk.viewing.crosshair)
     case.settle(window)
     # one more stroke is under way when the end comes: the button is still down
     canvas = window.table.slices[0].canvas
-    window.desk.go_to((6.0, 0.25, 5.25))
-    finished = int(window.desk.labels.counts[1])
-    QTest.mousePress(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, case.pixel(canvas, window.desk.crosshair))
+    window.desk.viewing.go_to((6.0, 0.25, 5.25))
+    finished = int(window.desk.viewing.labels.counts[1])
+    at = case.pixel(canvas, window.desk.viewing.crosshair)
+    QTest.mousePress(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at)
     time.sleep(0.6)
     from tests.desk_case import pause
     pause(600)
-    print(finished, int(window.desk.labels.counts[1]), flush=True)
+    print(finished, int(window.desk.viewing.labels.counts[1]), flush=True)
     time.sleep(60)
 """
 
@@ -53,9 +54,16 @@ PAINT_AND_WAIT = """
 class KilledWindowTest(DeskCase):
     def test_a_killed_window_loses_only_the_gesture_in_hand(self):
         self.study_with_balls().close()
-        code = textwrap.dedent(PAINT_AND_WAIT.format(folder=None)).replace("open_window(None)", f"open_window(__import__('pathlib').Path({str(self.place / 'study')!r}))")
-        process = subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE, text=True, cwd=os.getcwd(),
-                                   env={**os.environ, "QT_QPA_PLATFORM": "offscreen"})
+        code = textwrap.dedent(PAINT_AND_WAIT.format(folder=None)).replace(
+            "open_window(None)", f"open_window(__import__('pathlib').Path({str(self.place / 'study')!r}))"
+        )
+        process = subprocess.Popen(
+            [sys.executable, "-c", code],
+            stdout=subprocess.PIPE,
+            text=True,
+            cwd=os.getcwd(),
+            env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
+        )
         finished, in_hand = map(int, process.stdout.readline().split())
         os.kill(process.pid, signal.SIGKILL)
         process.wait()
@@ -63,14 +71,14 @@ class KilledWindowTest(DeskCase):
         self.assertGreater(in_hand, finished)
         window = self.open(self.place / "study")
         self.assertFalse(window.desk.study.read_only)
-        self.assertEqual(int(window.desk.labels.counts[1]), finished)
-        self.assertEqual((window.desk.stage, window.desk.label.name), ("Outline", "Ball"))
-        np.testing.assert_allclose(window.desk.crosshair, (6.0, 0.25, 5.25))
-        self.press(window.bench.outline.before)
+        self.assertEqual(int(window.desk.viewing.labels.counts[1]), finished)
+        self.assertEqual((window.desk.viewing.stage, window.desk.hand.label.name), ("Outline", "Ball"))
+        np.testing.assert_allclose(window.desk.viewing.crosshair, (6.0, 0.25, 5.25))
+        self.press(window.bench.outline.groups["label maps"].before)
         self.settle(window)
-        self.assertEqual(int(window.desk.labels.counts[1]), 0)
+        self.assertEqual(int(window.desk.viewing.labels.counts[1]), 0)
         self.press(window.path.undo)
-        self.assertEqual(int(window.desk.labels.counts[1]), finished)
+        self.assertEqual(int(window.desk.viewing.labels.counts[1]), finished)
 
 
 class WrongFilesTest(DeskCase):
@@ -94,16 +102,16 @@ class WrongFilesTest(DeskCase):
         form.fields["spacing"].setText("0.5, 0.5, 0.5")
         self.press(form.apply)
         self.settle(window)
-        self.assertEqual(window.desk.record.space.spacing, (0.5, 0.5, 0.5))
+        self.assertEqual(window.desk.viewing.record.space.spacing, (0.5, 0.5, 0.5))
         self.assertIn("unsure", window.bench.checks.notices[0].sentence)
         self.assertIn("scale unsure", window.readout.scale.text())
         self.press(next(b for b in window.bench.checks.findChildren(QPushButton) if b.text() == "Set size"))
-        form = window.bench.pages["Prepare"].form
+        form = window.bench.page("Prepare").form
         form.fields["spacing"].setText("0.5, 0.5, 0.25")
         self.press(form.apply)
         self.settle(window)
-        self.assertEqual(window.desk.record.space.spacing, (0.5, 0.5, 0.25))
-        self.assertIn("header scale", window.readout.scale.text())
+        self.assertEqual(window.desk.viewing.record.space.spacing, (0.5, 0.5, 0.25))
+        self.assertIn("scale by hand", window.readout.scale.text())
         window.close()
         with Study(self.place / "study") as study:
             np.testing.assert_array_equal(study.image(1).data, two_balls().data)
@@ -115,24 +123,24 @@ class WrongFilesTest(DeskCase):
             break
         window = self.open(self.place / "study")
         self.assertIn("no longer there", self.troubles[-1])
-        self.assertIsNone(window.desk.record)
+        self.assertIsNone(window.desk.viewing.record)
         self.assertEqual(len(window.shelf.cards), 1)
 
     def test_labels_of_another_grid_are_noticed_and_replaced(self):
         self.study_with_balls().close()
         window = self.open(self.place / "study")
-        window.desk.set_stage("Outline")
+        window.desk.viewing.set_stage("Outline")
         other = LabelMap(straight_space((40, 36, 31)), np.ones((40, 36, 31), np.uint16))
-        window.desk.labels = other
-        window.desk.labels_changed.emit()
+        window.desk.viewing.labels = other
+        window.desk.viewing.labels_changed.emit()
         self.settle(window)
         (notice,) = [n for n in window.bench.checks.notices if n.level == "wrong"]
         self.assertIn("another grid than “Two balls”", notice.sentence)
         self.press(next(b for b in window.bench.checks.findChildren(QPushButton) if b.text() == "Start new labels"))
         self.settle(window)
         self.assertEqual(window.bench.checks.notices[0].level, "fine")
-        self.assertEqual(window.desk.labels.space.shape, (40, 36, 32))
-        window.desk.new_label("A")
+        self.assertEqual(window.desk.viewing.labels.space.shape, (40, 36, 32))
+        window.desk.run_now("add-label", {"label": "A"})
         window.close()
         with Study(self.place / "study") as study:
             self.assertEqual([row.name for row in study.labels(1).table], ["A"])
@@ -146,7 +154,7 @@ class WrongFilesTest(DeskCase):
         from unittest import mock
 
         with mock.patch("traceback.print_exception"):
-            window.desk.work.start("Testing", fails)
+            window.desk.session.work.start("Testing", fails)
             self.settle(window)
         self.assertIn("“Testing” failed unexpectedly (RuntimeError: a wire came loose)", self.troubles[-1])
         pause(10)

@@ -9,10 +9,12 @@ from scipy import ndimage
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap, LabelTable
 from kestrelmist.scene.colours import packed
+from kestrelmist.scene.drawing import Drawn, draw
+from kestrelmist.scene.layer import ImageLook, LabelLook
 from kestrelmist.scene.occupancy import image_field, label_field
-from kestrelmist.scene.slices import ImageLook, LabelLook, draw, sample_labels
+from kestrelmist.scene.sampling import sample_numbers
 from kestrelmist.scene.solid_process import SolidProcess
-from kestrelmist.scene.view import AXIAL, CORONAL, PLANES, SAGITTAL, View, fitted
+from kestrelmist.scene.view import AXIAL, CORONAL, PLANES, SAGITTAL, View, fitted, plane_view
 from tests.making import straight_space, tilted_space, two_balls
 
 
@@ -24,21 +26,26 @@ class ViewTest(unittest.TestCase):
     def test_pixel_and_world_are_inverse(self):
         for plane in PLANES:
             for left in (True, False):
-                view = View(plane, (1.0, -2.0, 3.0), 0.3, 120, 90, left)
+                view = plane_view(plane, (1.0, -2.0, 3.0), 0.3, 120, 90, left)
                 x, y = view.to_pixel(view.to_world(17.25, 60.5))
                 self.assertAlmostEqual(x, 17.25)
                 self.assertAlmostEqual(y, 60.5)
 
     def test_letters_say_where_the_sides_are(self):
-        view = View(CORONAL, (0, 0, 0), 1.0, 101, 101)
+        view = plane_view(CORONAL, (0, 0, 0), 1.0, 101, 101)
         self.assertEqual(view.letters(), {"left": "L", "right": "R", "top": "S", "bottom": "I"})
         self.assertGreater(view.to_world(100, 50)[0], 0)  # the picture's right is the subject's right
-        other = view.moved(left_on_left=False)
+        other = plane_view(CORONAL, (0, 0, 0), 1.0, 101, 101, left_on_left=False)
         self.assertEqual((other.letters()["left"], other.letters()["right"]), ("R", "L"))
         self.assertLess(other.to_world(100, 50)[0], 0)
-        self.assertEqual(View(AXIAL, (0, 0, 0), 1, 9, 9).letters(), {"left": "L", "right": "R", "top": "A", "bottom": "P"})
+        self.assertEqual(
+            plane_view(AXIAL, (0, 0, 0), 1, 9, 9).letters(), {"left": "L", "right": "R", "top": "A", "bottom": "P"}
+        )
         for left in (True, False):
-            self.assertEqual(View(SAGITTAL, (0, 0, 0), 1, 9, 9, left).letters(), {"left": "P", "right": "A", "top": "S", "bottom": "I"})
+            self.assertEqual(
+                plane_view(SAGITTAL, (0, 0, 0), 1, 9, 9, left).letters(),
+                {"left": "P", "right": "A", "top": "S", "bottom": "I"},
+            )
 
 
 class DrawTest(unittest.TestCase):
@@ -50,7 +57,9 @@ class DrawTest(unittest.TestCase):
         voxel = image.space.to_voxel(world.reshape(-1, 3))
         inside = np.all((voxel > -0.499) & (voxel < np.array(image.space.shape) - 0.501), axis=1)
         clipped = np.clip(voxel, 0, np.array(image.space.shape) - 1)
-        values = ndimage.map_coordinates(image.data.astype(float), (clipped if order else np.floor(clipped + 0.5)).T, order=order)
+        values = ndimage.map_coordinates(
+            image.data.astype(float), (clipped if order else np.floor(clipped + 0.5)).T, order=order
+        )
         return values.reshape(x.shape), inside.reshape(x.shape)
 
     def compare(self, space, kind, smooth):
@@ -62,7 +71,7 @@ class DrawTest(unittest.TestCase):
             view = view.moved(centre=tuple(np.array(view.centre) + 0.17), pixel=view.pixel * 0.6)
             values, inside = self.expected(image, view, 1 if smooth else 0)
             wanted = np.clip((values + 50) / 300 * 255, 0, 255)
-            drawn = grey(draw(view, image, look))
+            drawn = grey(draw(view, [Drawn(image, look)]))
             self.assertGreater(inside.sum(), 1000)
             wrong = np.abs(drawn - wanted)[inside] > 1.01
             # rounding may put a few pixels that lie between two voxels on either side
@@ -87,7 +96,7 @@ class DrawTest(unittest.TestCase):
     def test_outside_is_the_ground_colour(self):
         image = two_balls()
         view = fitted(AXIAL, image.space, 60, 60).moved(centre=(0, 0, 500.0))
-        self.assertTrue((draw(view, image, ImageLook(0, 1)) == packed("#0B1013")).all())
+        self.assertTrue((draw(view, [Drawn(image, ImageLook(0, 1))]) == packed("#0B1013")).all())
 
     def test_labels_are_filled_and_edged_and_hidden(self):
         image = Image(np.zeros((20, 20, 20), np.int16), straight_space((20, 20, 20), 1.0))
@@ -95,20 +104,22 @@ class DrawTest(unittest.TestCase):
         numbers = np.zeros((20, 20, 20), np.uint16)
         numbers[5:15, 5:15, 5:15] = 1
         labels = LabelMap(image.space, numbers, table)
-        view = View(AXIAL, (0.0, 0.0, 0.5), 0.25, 80, 80)
+        view = plane_view(AXIAL, (0.0, 0.0, 0.5), 0.25, 80, 80)
         look = ImageLook(0, 1)
-        np.testing.assert_array_equal(sample_labels(view, labels) == 1, np.pad(np.ones((40, 40), bool), 20))
-        picture = draw(view, image, look, labels, LabelLook(0.5, True))
+        np.testing.assert_array_equal(sample_numbers(view, labels) == 1, np.pad(np.ones((40, 40), bool), 20))
+        picture = draw(view, [Drawn(image, look), Drawn(labels, LabelLook(0.5, True))])
         red = (picture >> 16) & 255
         self.assertEqual((red == 255).sum(), 4 * 39)  # the edge: a frame of 40 × 40 one pixel wide
         self.assertEqual(((red > 120) & (red < 135)).sum(), 38 * 38)
         labels.table = table.changed(1, hidden=True)
-        self.assertTrue((draw(view, image, look, labels) & 0xFFFFFF == 0).all())
+        self.assertTrue((draw(view, [Drawn(image, look), Drawn(labels, LabelLook())]) & 0xFFFFFF == 0).all())
 
     def test_the_range_is_tinted_live(self):
         image = two_balls()
         view = fitted(CORONAL, image.space, 90, 90)
-        plain, tinted = (draw(view, image, ImageLook(0, 2000, smooth=False, tint=t)) for t in (None, (500.0, 2000.0)))
+        plain, tinted = (
+            draw(view, [Drawn(image, ImageLook(0, 2000, smooth=False, tint=t))]) for t in (None, (500.0, 2000.0))
+        )
         values, inside = self.expected(image, view, 0)
         np.testing.assert_array_equal(plain != tinted, (values >= 500) & inside)
 
@@ -121,7 +132,9 @@ class SolidTest(unittest.TestCase):
             field = label_field(labels, 1, longest)
             cell = abs(np.linalg.det(field.affine[:3, :3]))
             self.assertAlmostEqual(field.values.sum() / 255 * cell / (labels.counts[1] * 0.125), 1.0, delta=0.01)
-            k, j, i = (float((field.values * axis).sum() / field.values.sum()) for axis in np.indices(field.values.shape))
+            k, j, i = (
+                float((field.values * axis).sum() / field.values.sum()) for axis in np.indices(field.values.shape)
+            )
             place = field.affine @ (i, j, k, 1)
             truth = image.space.to_world(np.argwhere(labels.data == 1)).mean(0)
             np.testing.assert_allclose(place[:3], truth, atol=0.05)
@@ -150,6 +163,11 @@ class SolidTest(unittest.TestCase):
         self.assertFalse(red[0].any())
 
     def test_nothing_heavy_is_loaded_with_the_desk(self):
-        code = ("import sys, kestrelmist.desk.app; from kestrelmist.operations import all_operations; all_operations();"
-                "print([m for m in ('vtkmodules', 'SimpleITK', 'sklearn', 'dask', 'scipy.ndimage', 'pydicom', 'nibabel') if m in sys.modules])")
-        self.assertEqual(subprocess.run([sys.executable, "-c", code], capture_output=True, text=True).stdout.strip(), "[]")
+        code = (
+            "import sys, kestrelmist.desk.app; from kestrelmist.core.operation import all_operations; all_operations();"
+            "heavy = ('vtkmodules', 'SimpleITK', 'sklearn', 'dask', 'scipy.ndimage', 'pydicom', 'nibabel');"
+            "print([m for m in heavy if m in sys.modules])"
+        )
+        self.assertEqual(
+            subprocess.run([sys.executable, "-c", code], capture_output=True, text=True).stdout.strip(), "[]"
+        )

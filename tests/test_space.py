@@ -61,7 +61,9 @@ class SpaceTest(unittest.TestCase):
 class ImageTest(unittest.TestCase):
     def test_values_are_fetched_once_and_late(self):
         calls = []
-        image = Image(lambda index, progress: calls.append(1) or np.zeros((4, 5, 6), np.int16), straight_space((4, 5, 6)))
+        image = Image(
+            lambda index, progress: calls.append(1) or np.zeros((4, 5, 6), np.int16), straight_space((4, 5, 6))
+        )
         self.assertFalse(image.in_memory)
         self.assertEqual(image.data.shape, (4, 5, 6))
         self.assertEqual(image.kji.shape, (6, 5, 4))
@@ -108,8 +110,14 @@ class QuantityTest(unittest.TestCase):
 
 class TableTest(unittest.TestCase):
     def test_csv_has_unit_columns_and_full_precision(self):
-        table = Table("T", [Column("label"), Column("volume", "mm3", 1), Column("n")], [("Skull, left", 1.23456789, 7), ("x", None, 0)])
-        self.assertEqual(table.to_csv().splitlines(), ["label,volume,volume_unit,n", '"Skull, left",1.23456789,mm3,7', "x,,mm3,0"])
+        table = Table(
+            "T",
+            [Column("label"), Column("volume", "mm3", 1), Column("n")],
+            [("Skull, left", 1.23456789, 7), ("x", None, 0)],
+        )
+        self.assertEqual(
+            table.to_csv().splitlines(), ["label,volume,volume_unit,n", '"Skull, left",1.23456789,mm3,7', "x,,mm3,0"]
+        )
 
     def test_shown_cells_are_rounded_and_grouped(self):
         table = Table("T", [Column("volume", "mm3", 1), Column("voxels")], [(-12345.678, 1234567), (float("nan"), 0)])

@@ -1,19 +1,55 @@
 """Kestrelmist: turns scans and micrographs into numbers for a study.
 
-    import kestrelmist as km
-    with km.Study("Overwintering") as study:
-        study.run("grow", image="Head CT", label="Skull", point=(0, 2, 5), low=600, high=3000)
-        print(study.run("measure labels", image="Head CT").to_csv())
+import kestrelmist as km
+with km.Study("Overwintering") as study:
+    study.run("grow", image="Head CT", label="Skull", point=(0, 2, 5), low=600, high=3000)
+    print(study.run("measure labels", image="Head CT").to_csv())
 """
 
 from __future__ import annotations
 
-VERSION = "0.1.0"
+VERSION = "0.2.0"
 
-_PLACES = {"Study": "study.study", "Image": "core.image", "Space": "core.space", "LabelMap": "core.labels",
-           "Quantity": "core.quantity", "Trouble": "core.errors", "Progress": "core.progress",
-           "open_image": "formats.opening", "all_operations": "operations", "run_recipe": "study.recipe",
-           "read_recipe": "study.recipe"}
+__all__ = [
+    "VERSION",
+    "Image",
+    "LabelMap",
+    "Progress",
+    "Quantity",
+    "Reference",
+    "Space",
+    "Study",
+    "Table",
+    "Transform",
+    "Trouble",
+    "World",
+    "all_operations",
+    "open_image",
+    "read_recipe",
+    "recipe_of",
+    "run_recipe",
+    "save_thing",
+]
+
+_PLACES = {
+    "Study": "study.study",
+    "Image": "core.image",
+    "Space": "core.space",
+    "World": "core.world",
+    "LabelMap": "core.labels",
+    "Transform": "core.transform",
+    "Table": "core.table",
+    "Quantity": "core.quantity",
+    "Reference": "core.reference",
+    "Trouble": "core.errors",
+    "Progress": "core.progress",
+    "open_image": "formats.opening",
+    "save_thing": "formats.saving",
+    "all_operations": "core.operation",
+    "run_recipe": "study.repeating",
+    "read_recipe": "study.recipe",
+    "recipe_of": "study.recipe",
+}
 
 
 def __getattr__(name: str):
@@ -25,4 +61,5 @@ def __getattr__(name: str):
     return getattr(importlib.import_module(f"{__name__}.{_PLACES[name]}"), name)
 
 
-__all__ = ["VERSION", *_PLACES]
+def __dir__() -> list[str]:
+    return sorted([*globals(), *_PLACES])

@@ -2,184 +2,272 @@
 
 from __future__ import annotations
 
-import inspect
 import json
 import sys
 import warnings
 from pathlib import Path
-from typing import Annotated, Any, Optional
+from typing import TYPE_CHECKING, Any
 
-import typer
-from rich.console import Console
-from rich.table import Table as RichTable
+import click
 
 from . import VERSION
 from .core.errors import Cancelled, Trouble
-from .core.image import Image
-from .core.labels import LabelMap
-from .core.operation import Operation, Parameter
-from .core.patch import LabelEdit
+from .core.operation import OPERATIONS, STAGES, Operation
+from .core.parameter import Parameter
 from .core.progress import Progress
-from .core.safe_write import written_whole
-from .core.table import Table
-from .formats.nifti import read_label_map, write_label_map
-from .formats.saving import save_image
-from .formats.opening import open_image
-from .operations import all_operations
 
-app = typer.Typer(help="Kestrelmist: from scans and micrographs to numbers for a study.", no_args_is_help=True,
-                  add_completion=False, pretty_exceptions_enable=False)
-_groups: dict[str, typer.Typer] = {}
+if TYPE_CHECKING:
+    from .study.task import Task
+
+WIDTH = 110
+NEGATIVE = "0123456789.,"
+"""What may follow a minus sign for a word to be numbers and no option."""
 
 
 def main() -> None:
     """Run the command line. Troubles are said in one sentence; the exit code is then 1."""
-    warnings.simplefilter("ignore")  # libraries warn of files that break small rules; what matters of it is said in our own words
-    for operation in all_operations().values():
-        _add(operation)
+    warnings.simplefilter("ignore")  # libraries warn of files that break small rules; what matters is said by us
     try:
-        app(standalone_mode=True)
+        program.main(prog_name="kestrelmist")
     except Trouble as trouble:
-        _say(trouble)
+        print(trouble, file=sys.stderr)
+        raise SystemExit(1) from None
     except (KeyboardInterrupt, Cancelled):
         print("Stopped; nothing was kept of this step.", file=sys.stderr)
         raise SystemExit(130) from None
+    except BrokenPipeError:  # whoever read the output has gone
+        raise SystemExit(0) from None
 
 
-def _say(trouble: Trouble) -> None:
-    print(trouble, file=sys.stderr)
-    raise SystemExit(1)
+class Group(click.Group):
+    """Commands that are made when they are wanted, listed by the stages of the Path."""
+
+    def __init__(self, *args, prefix: str = "", **kwargs):
+        super().__init__(*args, **kwargs)
+        self.prefix = prefix
+
+    def _operations(self) -> list[Operation]:
+        return [o for o in OPERATIONS if o.name.startswith(self.prefix)]
+
+    def list_commands(self, ctx) -> list[str]:
+        found = [o.name[len(self.prefix) :] for o in self._operations()]
+        return [name for name in found if self.prefix or " " not in name] + super().list_commands(ctx)
+
+    def get_command(self, ctx, cmd_name: str):
+        own = super().get_command(ctx, cmd_name)
+        if own is not None:
+            return own
+        operation = OPERATIONS.get(self.prefix + cmd_name)
+        if operation is not None:
+            return command_of(operation)
+        if any(o.name.startswith(f"{self.prefix}{cmd_name} ") for o in OPERATIONS):
+            return Group(cmd_name, help=f"{cmd_name.capitalize()} …", prefix=f"{cmd_name} ")
+        return None
+
+    def format_commands(self, ctx, formatter) -> None:
+        for stage in STAGES:
+            rows = [(o.name, _first_sentence(o.summary)) for o in self._operations() if o.stage == stage]
+            if rows:
+                with formatter.section(stage.capitalize()):
+                    formatter.write_dl(rows, col_max=24)
+        rows = [(name, c.get_short_help_str(80)) for name, c in sorted(self.commands.items())]
+        if rows:
+            with formatter.section("Program"):
+                formatter.write_dl(rows, col_max=24)
 
 
-def _add(operation: Operation) -> None:
-    """One command. Its first input or folder is an argument; everything else is an option."""
+class Command(click.Command):
+    """A command whose words that begin with a minus sign and a digit are numbers."""
 
-    def command(**given):
+    def parse_args(self, ctx, args: list[str]) -> list[str]:
+        return super().parse_args(ctx, _numbers_kept(args, self))
+
+
+def _numbers_kept(args: list[str], command: click.Command) -> list[str]:
+    """Arguments like `-3,4` or `−3` that stand by themselves, guarded so that they are not taken for options."""
+    takes = {flag for p in command.params if isinstance(p, click.Option) and not p.is_flag for flag in p.opts}
+    kept: list[str] = []
+    for n, word in enumerate(args):
+        is_value = n > 0 and args[n - 1] in takes
+        if not is_value and word[:1] == "-" and word[1:2] and word[1:2] in NEGATIVE:
+            word = f"−{word[1:]}"  # a true minus sign, which numbers are read with as well
+        kept.append(word)
+    return kept
+
+
+def command_of(operation: Operation) -> click.Command:
+    """The command of an operation. Its first input or folder is an argument; everything else is an option."""
+    first = next((p for p in operation.parameters if p.is_input or p.role in ("folder", "file")), None)
+    parameters: list[click.Parameter] = []
+    for p in operation.parameters:
+        if p.kind.family == "study":
+            continue
+        parameters.append(_argument(p) if p is first else _option(p))
+    parameters += _common(operation)
+
+    def run(**given):
         _run(operation, given)
 
-    first = next((p for p in operation.parameters if p.is_input or p.role == "folder"), None)
-    command.__signature__ = inspect.Signature([*(_option(p, p is first) for p in operation.parameters), *_common(operation)])
-    command.__doc__ = operation.summary
-    place, name = app, operation.name
-    if " " in name:
-        group, name = name.split(" ", 1)
-        if group not in _groups:
-            _groups[group] = typer.Typer(help=f"{group.capitalize()} …", no_args_is_help=True)
-            app.add_typer(_groups[group], name=group)
-        place = _groups[group]
-    place.command(name, help=operation.summary)(command)
+    return Command(
+        operation.name.split(" ")[-1],
+        params=parameters,
+        callback=run,
+        help=_help(operation),
+        short_help=_first_sentence(operation.summary),
+        context_settings={"max_content_width": WIDTH},
+    )
 
 
-def _option(p: Parameter, first: bool) -> inspect.Parameter:
-    unit = f" [{p.unit}]" if p.unit and p.unit != "value" else " [value of the image]" if p.unit else ""
-    choices = f" One of {', '.join(map(str, p.choices))}." if p.choices else ""
-    text = (p.help or p.words).rstrip(".") + "." + unit + choices
+def _help(operation: Operation) -> str:
+    import inspect
+
+    return (inspect.getdoc(operation.function) or "").split("\nParameters\n")[0].strip()
+
+
+def _first_sentence(text: str) -> str:
+    head, stop, _ = text.partition(". ")
+    return head + ("." if stop else "")
+
+
+def _words(p: Parameter) -> str:
+    text = (p.help or p.words).rstrip(".") + "."
+    return text + (" May be given several times." if p.many else "")
+
+
+def _argument(p: Parameter) -> click.Argument:
+    return click.Argument([p.name], required=not p.is_input and p.required, nargs=1, metavar=p.kind.metavar(p))
+
+
+def _option(p: Parameter) -> click.Option:
     flag = "--" + p.name.replace("_", "-")
-    if p.is_input:
-        what = "A file or folder, or with --study the name of an image in it." if p.kind is Image else "A label map file."
-        if first:
-            return _typed(p.name, Annotated[Optional[str], typer.Argument(help=what, show_default=False)], None)
-        return _typed(p.name, Annotated[Optional[str], typer.Option(flag, help=what, show_default=False)], None)
-    if first:
-        return _typed(p.name, Annotated[str, typer.Argument(help=text)], inspect.Parameter.empty)
-    if p.kind is bool:
-        return _typed(p.name, Annotated[bool, typer.Option(f"{flag}/--no-{p.name}", help=text)], p.default)
-    default = None if p.required or p.default is None else _as_text(p.default)
-    return _typed(p.name, Annotated[Optional[str], typer.Option(flag, help=text, show_default=default or False)], None)
+    if p.kind.name == "yes or no" and not p.optional:
+        both = f"{flag}/--no-{flag[2:]}"
+        return click.Option([both, p.name], default=None, help=_words(p) + _default(p), show_default=False)
+    return click.Option(
+        [flag, p.name],
+        metavar=p.kind.metavar(p),
+        multiple=p.many,
+        default=None,
+        help=_words(p) + _default(p),
+        hide_input=p.role == "secret",
+    )
 
 
-def _typed(name, annotation, default) -> inspect.Parameter:
-    return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, annotation=annotation, default=default)
+def _default(p: Parameter) -> str:
+    if p.required:
+        return "  [required]" if not p.is_input else ""
+    if p.default is None or p.default == "" or p.is_input:
+        return ""
+    value = ("yes" if p.default else "no") if isinstance(p.default, bool) else p.kind.write(p.default)
+    text = ",".join(f"{v:g}" for v in value) if isinstance(value, (list, tuple)) else str(value)
+    return f"  [{text}]"
 
 
-def _as_text(value) -> str:
-    return ",".join(f"{v:g}" for v in value) if isinstance(value, tuple) else str(value)
-
-
-def _common(operation: Operation) -> list[inspect.Parameter]:
-    study = Annotated[Optional[Path], typer.Option("--study", help="Study folder to work in and keep the result in.")]
-    out = Annotated[Optional[Path], typer.Option("--out", help="File to write the result to: .csv for tables; .nii.gz, .nrrd, .mha, .ome.tif, .ome.zarr … for images; .nii.gz for labels.")]
-    frame = Annotated[Optional[str], typer.Option("--frame", help="One volume of a series: its place along each axis, counted from 1 (3, or 3,1).")]
-    as_json = Annotated[bool, typer.Option("--json", help="Print the result as JSON.")]
-    series = Annotated[Optional[str], typer.Option("--series", help="Name or identifier of the series to take when a folder holds several.")]
-    picks = [_typed("frame", frame, None), _typed("series_name", series, None)] if any(p.kind is Image for p in operation.inputs) else []
-    return [*picks, _typed("study", study, None), _typed("out", out, None), _typed("json", as_json, False)]
+def _common(operation: Operation) -> list[click.Parameter]:
+    study = click.Option(
+        ["--study"],
+        type=click.Path(path_type=Path),
+        required=bool(operation.acts),
+        metavar="FOLDER",
+        help="Study to work in and keep the result in.",
+    )
+    out = click.Option(
+        ["--out"],
+        type=click.Path(path_type=Path),
+        metavar="NEW FILE",
+        help="File to write the result to, also when it is kept in a study: .csv or .parquet for tables; .nii.gz,"
+        " .nrrd, .mha, .ome.tif, .ome.zarr … for images; .nii.gz, .nrrd, .mha for labels, with their names as .tsv"
+        " beside; .tfm or .txt for transforms.",
+    )
+    as_json = click.Option(["--json"], is_flag=True, help="Print the result as JSON.")
+    return [study, out, as_json]
 
 
 def _run(operation: Operation, given: dict[str, Any]) -> None:
     study, out, as_json = given.pop("study"), given.pop("out"), given.pop("json")
+    given = {k: v for k, v in given.items() if v is not None and v != ()}
+    given = {k: list(v) if isinstance(v, tuple) else v for k, v in given.items()}
+    from .command_output import require_place, say
+
     try:
-        given = {k: v for k, v in given.items() if v is not None}
-        with _progress(as_json) as progress:
-            if study is not None:
-                result, kept = _in_study(operation, given, study, progress)
-            else:
-                result, kept = _on_files(operation, given, out, progress), None
-        if isinstance(result, Table) and out is not None:
-            result.save_csv(out)
-        _print(operation, result, kept, as_json, out)
+        require_place(operation, study, out)
+        with _Bar(as_json) as progress:
+            said = _in_study(operation, given, study, progress) if study else _on_files(operation, given, progress)
+            written = said.written_to(out, progress) if out is not None else []
+        say(operation, said, written, as_json)
     except Trouble as trouble:
         if as_json:
-            print(json.dumps({"trouble": str(trouble)}), file=sys.stdout)
-        _say(trouble)
+            print(json.dumps({"trouble": str(trouble)}))
+        raise
 
 
 def _in_study(operation: Operation, given: dict, folder: Path, progress: Progress):
-    from .study.run import keep, settle
+    from .command_output import Said
+    from .study.keeping import keep
     from .study.study import Study
+    from .study.task import compute, settle
 
-    given.pop("series_name", None)
     with Study(folder, create=operation.name == "gather") as study:
-        call = settle(study, operation.name, given)
-        result = call.compute(progress.part(0.0, 0.8))
-        kept = keep(study, call, result, progress.part(0.8, 1.0))
-        if isinstance(kept, list):
-            kept = [study.find(k) for k in kept]
-        if isinstance(result, LabelEdit):
-            kept = call.arguments["labels"]
-        return result, kept
+        task = settle(study, operation.name, given)
+        made = compute(study, task, progress.part(0.0, 0.9), prepare=not study.read_only)
+        kept = keep(study, task, made)
+        return Said.of_study(study, task, made.values, kept)
 
 
-def _on_files(operation: Operation, given: dict, out: Path | None, progress: Progress):
-    """Inputs and result are plain files."""
-    from .study.run import picked
+def _on_files(operation: Operation, given: dict, progress: Progress):
+    """Inputs and results are plain files."""
+    from .command_output import Said
 
+    task = _settled_on_files(operation, given)
     arguments: dict[str, Any] = {}
-    frame, series = given.pop("frame", None), given.pop("series_name", None)
+    from .core.labels import LabelMap
+    from .study.task import NO_MAP, opened_input
+
     for p in operation.inputs:
-        name = given.pop(p.name, None)
-        if p.kind is Image:
-            if name is None:
-                raise Trouble(f"“{operation.title}” needs an image", "name a file, or an image with --study")
-            arguments[p.name] = open_image(name, progress.part(0.0, 0.1), series=series)
-            if frame is not None:
-                arguments[p.name] = picked(arguments[p.name], frame)
-        elif name is not None and Path(name).exists():
-            arguments[p.name] = read_label_map(name)
-        elif "image" in arguments and operation.returns in (LabelEdit, Image):
-            arguments[p.name] = LabelMap(arguments["image"].space)
-        else:
-            raise Trouble(f"“{operation.title}” needs a label map", "name a file with --labels, or work in a study with --study")
-    result = operation(progress.part(0.1, 1.0), **arguments, **operation.checked(given))
-    if isinstance(result, LabelEdit):
-        labels = arguments["labels"]
-        result.apply(labels)
-        write_label_map(_needed(out, operation), labels)
-        return labels
-    if isinstance(result, Image):
-        save_image(_needed(out, operation), result, progress.part(0.9, 1.0))
-    elif isinstance(result, list):
-        raise Trouble(f"“{operation.title}” needs a study to put the images in", "name one with --study; it is made when there is none")
-    return result
+        opened = [opened_input(None, p, g, progress.part(0.0, 0.1)) for g in task.inputs.get(p.name, ())]
+        if p.many:
+            arguments[p.name] = opened
+        elif opened:
+            arguments[p.name] = opened[0]
+        elif p.required and p.kind.name == "label map":
+            image = next((v for v in arguments.values() if hasattr(v, "kji") and not isinstance(v, LabelMap)), None)
+            if image is None or operation.returns("table"):
+                flag = p.name.replace("_", "-")
+                raise Trouble(
+                    f"“{operation.title}” needs a label map",
+                    f"name a file with --{flag}, or work in a study with --study",
+                )
+            arguments[p.name] = LabelMap(image.space, name=NO_MAP)
+    values = operation(progress.part(0.1, 0.9), **arguments, **task.settings)
+    return Said.of_files(operation, arguments, values)
 
 
-def _needed(out: Path | None, operation: Operation) -> Path:
-    if out is None:
-        raise Trouble(f"“{operation.title}” needs a place for its result", "name a file with --out, or work in a study with --study")
-    return out
+def _settled_on_files(operation: Operation, given: dict) -> Task:
+    """The task with its inputs as files; raises Trouble when one is not there."""
+    from .study.logbook import Thing
+    from .study.referring import file_meant
+    from .study.task import Given, Task
+
+    given = dict(given)
+    inputs: dict[str, tuple[Given, ...]] = {}
+    for p in operation.inputs:
+        wanted = given.pop(p.name, None)
+        several = wanted if isinstance(wanted, list) else [] if wanted is None else [wanted]
+        if not several and p.required and p.kind.name != "label map":
+            article = "an" if p.kind.name[0] in "aeiou" else "a"
+            raise Trouble(f"“{operation.title}” needs {article} {p.kind.name}", p.wanted + ", the latter with --study")
+        found: list[Given] = []
+        for text in several:
+            meant = file_meant(text)
+            if meant is None or meant.file is None:
+                raise Trouble("There is no file or folder of this name", "check the name, or add --study", text)
+            thing = Thing(p.kind.name, meant.file.name, place=meant.place, path=str(meant.file))
+            found.append(Given(thing, file=meant.file, part=meant.part))
+        inputs[p.name] = tuple(found)
+    return Task(operation.name, operation.checked(given), inputs)
 
 
-class _progress:
+class _Bar:
     """A bar on the terminal, or nothing when the output is for a machine."""
 
     def __init__(self, quiet: bool):
@@ -188,6 +276,7 @@ class _progress:
     def __enter__(self) -> Progress:
         if self.quiet:
             return Progress()
+        from rich.console import Console
         from rich.progress import Progress as Bar
 
         self.bar = Bar(console=Console(stderr=True), transient=True)
@@ -200,119 +289,46 @@ class _progress:
             self.bar.stop()
 
 
-def _print(operation: Operation, result, kept, as_json: bool, out) -> None:
-    if as_json:
-        print(json.dumps(_plain(operation, result, kept, out), default=str, allow_nan=False))
-    elif isinstance(result, Table):
-        shown = RichTable(title=result.title)
-        for c in result.shown_columns:
-            shown.add_column(result.columns[c].heading, overflow="fold")
-        for n in range(len(result.rows)):
-            shown.add_row(*(result.shown(n, c) for c in result.shown_columns))
-        Console().print(shown)
-    elif isinstance(kept, list):
-        for record in kept:
-            print(f"{record.subject}/{record.name}: {record.short_facts}")
-    else:
-        labels = kept if isinstance(kept, LabelMap) else result if isinstance(result, LabelMap) else None
-        for row in labels.table if labels else ():
-            volume = labels.counts[row.number] * labels.space.voxel_volume
-            print(f"{row.number} {row.name}: {labels.counts[row.number]} voxels, {volume:.3f} mm³")
-        if out:
-            print(f"Written: {out}")
+@click.group(
+    cls=Group,
+    help="Kestrelmist: from scans and micrographs to numbers for a study.",
+    context_settings={"max_content_width": WIDTH, "help_option_names": ["-h", "--help"]},
+)
+def program() -> None:
+    pass
 
 
-def _plain(operation: Operation, result, kept, out) -> dict:
-    said: dict[str, Any] = {"operation": operation.name}
-    if isinstance(result, Table):
-        said["rows"] = [{k: None if isinstance(v, float) and v != v else v for k, v in r.items()} for r in result.as_records()]
-    labels = kept if isinstance(kept, LabelMap) else result if isinstance(result, LabelMap) else None
-    if labels is not None:
-        said["labels"] = [{"number": r.number, "name": r.name, "voxels": int(labels.counts[r.number]),
-                           "volume": float(labels.counts[r.number] * labels.space.voxel_volume), "volume_unit": "mm3"}
-                          for r in labels.table]
-    elif isinstance(kept, list):
-        said["images"] = [{"id": r.id, "subject": r.subject, "name": r.name, "shape": list(r.space.shape),
-                           "spacing": list(r.space.spacing), "spacing_unit": r.space.unit} for r in kept]
-    if out is not None:
-        said["file"] = str(out)
-    return said
-
-
-@app.command("recipe", help="Do the steps of a recipe (YAML, as the logbook gives it) again on an image of a study.")
-def _recipe(file: Annotated[Path, typer.Argument(help="The recipe.")], study: Annotated[Path, typer.Option(help="Study folder.")],
-            image: Annotated[Optional[str], typer.Option(help="Image to run it on; the ones it names when left out.")] = None):
-    from .study.recipe import read_recipe, run_recipe
-    from .study.study import Study
-
-    try:
-        steps = read_recipe(file)
-        with Study(study) as opened:
-            run_recipe(opened, steps, image)
-    except Trouble as trouble:
-        _say(trouble)
-    print(f"{len(steps)} steps done")
-
-
-@app.command("logbook", help="Print the logbook of a study as a recipe.")
-def _logbook(study: Annotated[Path, typer.Argument(help="Study folder.")],
-             out: Annotated[Optional[Path], typer.Option(help="File to write it to.")] = None):
-    from .study.logbook import as_yaml
-    from .study.study import Study
-
-    try:
-        with Study(study) as opened:
-            text = as_yaml(opened.logbook.entries())
-        if out:
-            with written_whole(out) as stream:
-                stream.write(text.encode())
-    except Trouble as trouble:
-        _say(trouble)
-    if not out:
-        print(text, end="")
-
-
-@app.command("delete", help="Delete an image of a study with its labels and the study's copy of its files, for good.")
-def _delete(image: Annotated[str, typer.Argument(help="Image to delete.")], study: Annotated[Path, typer.Option(help="Study folder.")],
-            name: Annotated[str, typer.Option(help="Its name once more, typed as it is, to be sure.")]):
-    from .study.study import Study
-
-    try:
-        with Study(study) as opened:
-            opened.delete_image(image, name)
-    except Trouble as trouble:
-        _say(trouble)
-    print(f"Deleted: {name}")
-
-
-@app.command("convert-study", help="Convert all images of a study to NIfTI with sidecars, in a BIDS-style folder.")
-def _convert_study(study: Annotated[Path, typer.Argument(help="Study folder.")], to: Annotated[Path, typer.Option(help="The new folder.")],
-                   session: Annotated[str, typer.Option(help="Session label for all images.")] = "", as_json: Annotated[bool, typer.Option("--json")] = False):
-    from .study.convert_study import convert_study
-    from .study.study import Study
-
-    try:
-        with Study(study) as opened, _progress(as_json) as progress:
-            table = convert_study(opened, to, session, progress)
-    except Trouble as trouble:
-        _say(trouble)
-    print(json.dumps(table.as_records()) if as_json else table.to_csv(), end="")
-
-
-@app.command("desk", help="Open the window on a study, files or folders.")
-def _desk(places: Annotated[Optional[list[Path]], typer.Argument()] = None,
-          picture: Annotated[Optional[Path], typer.Option(help="Save the settled window as PNG and leave.")] = None,
-          demo: Annotated[bool, typer.Option("--demo", help="Open the made-up study.")] = False):
+@program.command("desk")
+@click.argument("places", nargs=-1, type=click.Path(path_type=Path))
+@click.option("--picture", type=click.Path(path_type=Path), help="Save the settled window as PNG and leave.")
+@click.option("--demo", is_flag=True, help="Open the made-up study.")
+def _desk(places: tuple[Path, ...], picture: Path | None, demo: bool) -> None:
+    """Open the window on a study, files or folders."""
     from .desk.app import start
 
-    try:
-        raise SystemExit(start(places or [], picture, demo))
-    except Trouble as trouble:
-        _say(trouble)
+    raise SystemExit(start(list(places), picture, demo))
 
 
-@app.command("version", help="Print the version.")
-def _version():
+@program.command("install")
+@click.option("--remove", "take_away", is_flag=True, help="Take them away again.")
+@click.option("--command", default="", help="What the starter runs; this program when left out.")
+def _install(take_away: bool, command: str) -> None:
+    """Put starter, icon and kinds of files on this user's desktop, or take them away."""
+    import shlex
+
+    from . import desktop
+
+    if take_away:
+        gone = desktop.remove()
+        print("\n".join(f"Removed {path}" for path in gone) or "There was nothing to remove.")
+        return
+    for path in desktop.install(shlex.split(command) or [sys.executable, "-m", "kestrelmist.cli", "desk"]):
+        print(f"Put in place {path}")
+
+
+@program.command("version")
+def _version() -> None:
+    """Print the version."""
     print(VERSION)
 
 

@@ -1,20 +1,47 @@
-"""Compile the kernels once and keep them, so that no first click waits for a compiler.
+"""Kernels compiled once and kept, so that no first click waits for a compiler.
 
-Run as `python -m kestrelmist.warm`: the set-up does it, and the window starts it in a process of its own when it finds
-the kernels missing. Compiled code is kept beside the modules (or in the user's cache when they cannot be written).
+Run as `python -m kestrelmist.warm`. The set-up compiles what the first pane needs (`--first`); the window compiles the
+rest beside itself when it is first idle, in processes of its own, and loads what draws in a thread.
 """
 
 from __future__ import annotations
 
+import importlib
 import subprocess
 import sys
-from pathlib import Path
+import time
+from collections.abc import Callable
 
 import numpy as np
 
+from .core import kernel
+from .core.progress import Progress
 
-def warm() -> None:
-    """Call every kernel once, on next to nothing, with each number type it meets."""
+PARTS = ("panes", "outline", "demo")
+"""What can be compiled by itself, so that two cores have something to do."""
+
+FIRST = ("_plane_values", "_values", "_over_values", "_plane_nearest", "_volume_nearest", "_over_numbers")
+"""Kernels that draw a volume and its labels."""
+
+
+def warm_first() -> None:
+    """What the first pane of a volume needs."""
+    from .scene.drawing import warm
+
+    with kernel.used_here():  # small pictures would be drawn without kernels
+        warm(whole=False)
+
+
+def warm_panes() -> None:
+    """Every kernel that draws, for each number type it meets."""
+    from .scene.drawing import warm
+
+    with kernel.used_here():
+        warm()
+
+
+def warm_outline() -> None:
+    """Every kernel that outlines and measures, called once on next to nothing with each number type it meets."""
     from .core.image import KERNEL_TYPES, Image
     from .core.labels import LabelMap, LabelTable
     from .core.patch import Patch, patch_from_mask
@@ -24,9 +51,7 @@ def warm() -> None:
     from .outline.flood import flood
     from .outline.pieces import pieces_of
     from .scene.occupancy import image_field, label_field
-    from .scene.slices import warm as warm_panes
 
-    warm_panes()
     space = Space((4, 4, 4), np.eye(4))
     for kind in KERNEL_TYPES:
         image = Image(np.asfortranarray(np.arange(64).reshape(4, 4, 4).astype(kind)), space)
@@ -43,16 +68,18 @@ def warm() -> None:
         pieces_of(labels, label.number)
         label_field(labels, label.number)
         image_field(image)
-    whole = Patch(np.zeros(1, np.int64), np.full(1, 64, np.int32), np.arange(64, dtype=np.uint16), np.arange(64, dtype=np.uint16))
-    whole.apply(labels)
+    numbers = np.arange(64, dtype=np.uint16)
+    Patch(np.zeros(1, np.int64), np.full(1, 64, np.int32), numbers, numbers).apply(labels)
 
 
 def warm_demo() -> None:
     """The kernels that make the demo animal."""
-    from .demo import animal, anatomy, lattice, scans, truth
+    from .core.space import Space
+    from .demo import anatomy, animal, lattice, scans, truth
 
-    made = animal.Animal("warm", np.zeros((anatomy.FIELDS, 3, 3, 3), np.float32), *(np.zeros((3, 3, 3), np.float32) for _ in range(2)), 1)
-    space = scans.Space((2, 2, 2), np.eye(4))
+    flat = (np.zeros((3, 3, 3), np.float32) for _ in range(2))
+    made = animal.Animal("warm", np.zeros((anatomy.FIELDS, 3, 3, 3), np.float32), *flat, 1)
+    space = Space((2, 2, 2), np.eye(4))
     scans.scan_mr(made, space)
     scans.scan_ct(made, space)
     truth.true_volume(made, "Skull", space)
@@ -61,21 +88,63 @@ def warm_demo() -> None:
     lattice.fill_lattice(field, np.zeros((4, 4, 4, 4), np.float32), animal.LOW, animal.STEP, np.ones(3), 0, 1)
 
 
-def kernels_are_kept() -> bool:
-    """Whether the grow kernel has compiled code on disk for CT values, and so, most likely, all have."""
-    from .outline.runs import _join
+def all_kept(first: bool = False) -> bool:
+    """Whether compiled code lies in the cache: for what the first pane needs, or for all that a person may use."""
+    modules = ["scene.sampling", "scene.colouring", "scene.colour_mixing"]
+    modules += [] if first else ["core.patch", "outline.brush", "outline.runs", "measure.labels", "scene.occupancy"]
+    names = {importlib.import_module(f"{__package__}.{m}").__name__ for m in modules}
+    inner = {"_blend", "span", "_find"}  # taken into those that call them
+    wanted = [k for k in kernel.KERNELS if k.__module__ in names and k.__name__ not in inner]
+    if first:
+        wanted = [k for k in wanted if k.__name__ in FIRST]
+    return all(k.kept for k in wanted)
 
-    return any(Path(_join._cache._cache_path).glob("runs._join-*.nbc"))
+
+def warm_beside(parts: tuple[str, ...] = ("panes", "outline")) -> list[subprocess.Popen]:
+    """Start compiling in other processes, one a part, when kernels are missing; this one stays quick."""
+    if all_kept():
+        return []
+    command = [sys.executable, "-m", "kestrelmist.warm"]
+    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+    return [subprocess.Popen([*command, part], **quiet) for part in parts]  # type: ignore[call-overload]
 
 
-def warm_beside() -> subprocess.Popen | None:
-    """Start compiling in another process when the kernels are missing; this one stays quick."""
-    if kernels_are_kept():
-        return None
-    return subprocess.Popen([sys.executable, "-m", "kestrelmist.warm"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+def load_drawing(progress: Progress) -> None:
+    """Load what draws into this process, so that panes are drawn by kernels from then on; for a thread. When it is not
+    in the cache, another process compiles it first, so that this one stays quick."""
+    if not all_kept(first=True):
+        process = subprocess.Popen([sys.executable, "-m", "kestrelmist.warm", "first"], stderr=subprocess.DEVNULL)
+        try:
+            while process.poll() is None:
+                progress.at(0.0)
+                time.sleep(0.1)
+        finally:
+            process.kill()
+        if not all_kept(first=True):
+            kernel.expect(False)
+            return  # there is no place for compiled code: numpy goes on drawing
+    warm_first()
+    kernel.say_ready()
+
+
+WORK: dict[str, Callable[[], None]] = {
+    "first": warm_first,
+    "panes": warm_panes,
+    "outline": warm_outline,
+    "demo": warm_demo,
+}
+
+
+def main(words: list[str]) -> None:
+    """Compile the parts that are named, or all, two at a time."""
+    parts = words or list(PARTS)
+    if len(parts) == 1:
+        WORK[parts[0]]()
+        return
+    running = [subprocess.Popen([sys.executable, "-m", "kestrelmist.warm", part]) for part in parts]
+    if sum(process.wait() for process in running):
+        raise SystemExit(1)
 
 
 if __name__ == "__main__":
-    warm()
-    if "--demo" in sys.argv:
-        warm_demo()
+    main(sys.argv[1:])

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from ..core.quantity import Quantity
+from ..core.labels import HUGE
+from ..core.quantity import short_size
 from .notice import Mend, Notice, Subject, check
 
 
@@ -14,8 +15,14 @@ def numbers_left_out(subject: Subject) -> list[Notice]:
     if not gaps:
         return []
     text = _listed(gaps)
-    return [Notice("look", f"Label{'s' if len(gaps) > 1 else ''} {text} {'are' if len(gaps) > 1 else 'is'} not used.",
-                   Mend("Renumber", "renumber"), "numbers_left_out")]
+    return [
+        Notice(
+            "look",
+            f"Label{'s' if len(gaps) > 1 else ''} {text} {'are' if len(gaps) > 1 else 'is'} not used.",
+            Mend("Renumber", "renumber"),
+            "numbers_left_out",
+        )
+    ]
 
 
 @check("outline", "measure")
@@ -23,27 +30,42 @@ def loose_pieces(subject: Subject) -> list[Notice]:
     """Labels of one large piece with small ones apart from it (each under a tenth of it)."""
     from ..outline.pieces import pieces_of
 
-    notices = []
-    for row in subject.labels.table if subject.labels else ():
+    notices: list[Notice] = []
+    if subject.labels is None or subject.labels.kji.size > HUGE:  # a walk through all voxels is no work for a check
+        return notices
+    _, cell, unit = subject.labels.space.extent
+    for row in subject.labels.table:
         if not subject.labels.counts[row.number]:
             continue
         pieces, _ = pieces_of(subject.labels, row.number, stop=subject.stop)
         loose = [p for p in pieces[1:] if p.voxels < 0.1 * pieces[0].voxels]
         if loose and not row.locked:
-            volume = Quantity(sum(p.voxels for p in loose) * subject.labels.space.voxel_volume, "mm3")
+            size = short_size(sum(p.voxels for p in loose) * cell, unit)
             below = max(p.voxels for p in loose) + 1
-            notices.append(Notice("look", f"{row.name} has {len(loose)} loose piece{'s' if len(loose) > 1 else ''}, {volume.value:.3g} mm³.",
-                                  Mend("Remove", "remove-pieces", {"label": row.name, "below": below}), "loose_pieces"))
+            notices.append(
+                Notice(
+                    "look",
+                    f"{row.name} has {len(loose)} loose piece{'s' if len(loose) > 1 else ''}, {size}.",
+                    Mend("Remove", "remove-pieces", {"label": row.name, "below": below}),
+                    "loose_pieces",
+                )
+            )
     return notices
 
 
 @check("outline", "measure")
 def other_grid(subject: Subject) -> list[Notice]:
     """Labels that were made on another image's grid."""
-    if subject.labels is None or subject.image.space.same_grid(subject.labels.space):
+    if subject.labels is None or subject.series.space.same_grid(subject.labels.space):
         return []
-    return [Notice("wrong", f"These labels were made on another grid than “{subject.image.name}”.",
-                   Mend("Start new labels", "new-labels"), "other_grid")]
+    return [
+        Notice(
+            "wrong",
+            f"These labels were made on another grid than “{subject.series.name}”.",
+            Mend("Start new labels", "new-labels"),
+            "other_grid",
+        )
+    ]
 
 
 def _listed(numbers: list[int]) -> str:

@@ -8,9 +8,11 @@ from typing import Any
 
 import numpy as np
 
+from ..core.errors import Cancelled, Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.progress import Progress
+from ..core.registry import Registry
 
 
 @dataclass(frozen=True)
@@ -35,15 +37,34 @@ class Notice:
 
 @dataclass(frozen=True)
 class Subject:
-    """What a check looks at: the volume in the lead pane and its labels, never loaded for the check's sake; the series it is of,
-    and what the study knows of all its images."""
+    """What a check looks at.
+
+    Parameters
+    ----------
+    image : Image
+        The volume in the lead pane, never loaded for the check's sake; of a large picture, the level that is shown.
+    labels : LabelMap, optional
+        Its label map in hand.
+    stop : uint8 array of one, optional
+        Set to 1 from outside when the checks are no longer wanted.
+    whole : Image, optional
+        The image of the study that the volume is of, at its own resolution; `image` when left out.
+    records : sequence
+        What the study knows of all its images.
+    record_id : int, optional
+        Which of them this one is.
+    """
 
     image: Image
     labels: LabelMap | None = None
     stop: np.ndarray | None = None
-    series: Image | None = None
+    whole: Image | None = None
     records: Sequence = ()
     record_id: int | None = None
+
+    @property
+    def series(self) -> Image:
+        return self.whole or self.image
 
     @property
     def progress(self) -> Progress:
@@ -54,24 +75,62 @@ class Subject:
         return progress
 
 
-Check = Callable[[Subject], list[Notice]]
-CHECKS: dict[str, tuple[Check, tuple[str, ...]]] = {}
+@dataclass(frozen=True)
+class Check:
+    """A registered check: what it looks at is given by the stages it is run in; a lower `rank` is said first."""
+
+    name: str
+    function: Callable[[Subject], list[Notice]]
+    stages: tuple[str, ...]
+    rank: int = 0
+
+    @property
+    def words(self) -> str:
+        return self.name.replace("_", " ")
 
 
-def check(*stages: str):
-    """Register a function as a check for some stages."""
+CHECKS: Registry[Check] = Registry("check", __package__, order=lambda c: c.rank)
+LEVELS = ("wrong", "look", "fine")
 
-    def register(function: Check) -> Check:
-        CHECKS[function.__name__] = (function, stages)
+
+def check(*stages: str, rank: int = 0):
+    """Register a function as a check for some stages.
+
+    Parameters
+    ----------
+    stages : str
+        Stages of the Path in which it is run.
+    rank : int
+        Where its notices stand among those of the same level.
+    """
+
+    def register(function: Callable[[Subject], list[Notice]]):
+        CHECKS.add(function.__name__, Check(function.__name__, function, stages, rank))
         return function
 
     return register
 
 
 def run_checks(subject: Subject, stage: str) -> list[Notice]:
-    """All notices for a stage; one "fine" notice when nothing is wrong."""
-    from . import spacing, labels, identity  # noqa: F401  (importing registers them)
+    """All notices for a stage; one "fine" notice when nothing is wrong. A check that fails is a notice too, and hides
+    none of the others.
 
-    found = [n for function, stages in CHECKS.values() if stage in stages for n in function(subject)]
-    found.sort(key=lambda n: n.level != "wrong")
+    Raises
+    ------
+    Cancelled
+    """
+    found: list[Notice] = []
+    for one in CHECKS:
+        if stage not in one.stages:
+            continue
+        try:
+            found += one.function(subject)
+        except Cancelled:
+            raise
+        except Trouble as trouble:
+            found.append(Notice("look", f"The check of {one.words} could not be done. {trouble}", None, one.name))
+        except Exception as error:  # a fault of ours must not silence the other checks
+            said = f"The check of {one.words} failed ({type(error).__name__}: {error})."
+            found.append(Notice("look", said, None, one.name))
+    found.sort(key=lambda n: LEVELS.index(n.level))
     return found or [Notice("fine", "Nothing to mend here.")]

@@ -2,36 +2,48 @@
 
 from __future__ import annotations
 
+from ..core.caveat import (
+    NO_SCALE,
+    SCALE_UNSURE,
+    SIDES_NOT_GIVEN,
+    SIDES_UNKNOWN,
+    SLICES_DOUBLED,
+    SLICES_MISSING,
+    SLICES_UNEVEN,
+)
 from .notice import Mend, Notice, Subject, check
+
+SIZE = Mend("Set size", "set-spacing", ask=True)
+AGAIN = Mend("Gather again", "gather", ask=True)
+FACTS = Mend("Show facts", "facts")
 
 
 @check("gather", "outline", "measure")
 def spacing_unsure(subject: Subject) -> list[Notice]:
-    """Voxel sizes that the file did not give, and stacks that had to be mended."""
+    """Voxel sizes that the file did not give, sides that nobody knows, and stacks that had to be mended."""
     notices = []
-    space = subject.image.space
-    if space.unit == "px":
-        notices.append(Notice("wrong", "No scale is known: lengths on this image are in pixels.", Mend("Set size", "set-spacing", ask=True), "spacing_unsure"))
-    for note in subject.image.origin.notes:
-        if not space.sides_known and ("sides are unknown" in note or "spacing is missing" in note):
-            if "sides are unknown" in note:
-                notices.append(Notice("look", f"{note}.", Mend("Show facts", "facts"), "spacing_unsure"))
-        elif "gives no scale" in note and space.unit == "px":
-            continue
-        elif "sides are unknown" in note or "spacing" in note or "voxel size" in note:
-            notices.append(Notice("wrong", f"{note}: lengths and sides on this image are unsure.",
-                                  Mend("Set size", "set-spacing", ask=True), "spacing_unsure"))
-        elif "missing" in note or "same place" in note or "uneven" in note:
-            notices.append(Notice("look", f"{note}.", Mend("Gather again", "gather", ask=True), "spacing_unsure"))
+    name = "spacing_unsure"
+    if subject.series.space.unit == "px":
+        notices.append(Notice("wrong", "No scale is known: lengths on this image are in pixels.", SIZE, name))
+    for caveat in subject.series.caveats:
+        if caveat.code in (SCALE_UNSURE, SIDES_UNKNOWN):
+            sentence = f"{caveat.sentence}: lengths and sides on this image are unsure."
+            notices.append(Notice("wrong", sentence, SIZE, name))
+        elif caveat.code == NO_SCALE and subject.series.space.unit != "px":
+            notices.append(Notice("wrong", f"{caveat.sentence}.", SIZE, name))
+        elif caveat.code == SIDES_NOT_GIVEN:
+            notices.append(Notice("look", f"{caveat.sentence}.", FACTS, name))
+        elif caveat.code in (SLICES_MISSING, SLICES_DOUBLED, SLICES_UNEVEN):
+            notices.append(Notice("look", f"{caveat.sentence}.", AGAIN, name))
     return notices
 
 
 @check("gather", "outline", "measure")
 def thick_slices(subject: Subject) -> list[Notice]:
     """Voxels much longer than wide: surfaces and volumes of small things will be coarse."""
-    space = subject.image.space
+    space = subject.series.space
     ratio = max(space.spacing) / min(space.spacing)
     if ratio < 4 or space.flat_axis is not None:
         return []
-    return [Notice("look", f"Voxels are {ratio:.1f} times longer than wide ({max(space.spacing):.3g} mm).", Mend("Show facts", "facts"),
-                   "thick_slices")]
+    longest = f"{max(space.spacing):.3g} {space.unit}"
+    return [Notice("look", f"Voxels are {ratio:.1f} times longer than wide ({longest}).", FACTS, "thick_slices")]

@@ -52,10 +52,12 @@ class Axis:
         return float(gaps.mean()) if np.ptp(gaps) <= 1e-3 * abs(gaps.mean()) else None
 
     def as_dict(self) -> dict:
+        """As plain values, for JSON."""
         return asdict(self)
 
     @classmethod
     def from_dict(cls, facts: dict) -> Axis:
+        """Read back from `as_dict`."""
         return cls(facts["name"], facts["size"], facts["unit"], tuple(facts["values"]), tuple(facts["labels"]))
 
     @classmethod
@@ -66,4 +68,5 @@ class Axis:
 
 
 def shape_of(axes) -> tuple[int, ...]:
+    """Sizes of several axes."""
     return tuple(a.size for a in axes)

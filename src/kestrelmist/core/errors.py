@@ -23,6 +23,10 @@ class Trouble(Exception):
         place = "" if file is None or str(file) in what else f" ({file})"
         super().__init__(f"{what}{place}{': ' if do else ''}{do}.")
 
+    def __reduce__(self):
+        # so that it comes whole out of another process
+        return type(self), (self.what, self.do, self.file)
+
 
 class Cancelled(Exception):
     """Raised inside a computation whose person pressed Cancel; nothing was kept."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import secrets
 from pathlib import Path
 
 import platformdirs
@@ -23,7 +22,7 @@ def identity_key() -> bytes:
         path.parent.mkdir(parents=True, exist_ok=True)
         beside = path.with_name(f".identity.{os.getpid()}.part")
         beside.touch(0o600)
-        beside.write_bytes(secrets.token_bytes(32))
+        beside.write_bytes(os.urandom(32))
         try:
             os.link(beside, path)  # of two programs that start at once, the first wins
         except FileExistsError:

@@ -5,27 +5,26 @@ from __future__ import annotations
 import hashlib
 import itertools
 import threading
-from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from .axis import Axis, shape_of
+from .budget import BUDGET
+from .caveat import Caveat
 from .labels import LabelMap
+from .placement import Placement
 from .progress import Progress, silent
 from .space import Space
-from .table import Table
 from .values import KERNEL_TYPES, Stored, colour_channels, kernel_ready
 
 __all__ = ["Image", "Origin", "KERNEL_TYPES", "Fetch"]
 
 Fetch = Callable[[tuple[int, ...], Progress], "np.ndarray | Stored"]
 """Fetches one volume [i, j, k] of a series by its place along the axes; the place is () without axes."""
-
-FRAMES_KEPT = 1 << 30
-"""Bytes of a series' volumes kept in memory; those not looked at for longest go first."""
 
 
 @dataclass
@@ -38,12 +37,11 @@ class Origin:
     format: str = ""
     files: list[Path] = field(default_factory=list)
     copy: bool = True
-    notes: list[str] = field(default_factory=list)
     reading: dict = field(default_factory=dict)
+    layout: object = None
+    """Where the values lie in a plain file, when that is all it takes to read them again (`formats.layout`)."""
     holder: object = None
     """Keeps files that are there for a while only (a temporary folder) as long as they are needed."""
-    report: Table | None = None
-    """What the operation that made the image has to say, a result of its own."""
 
 
 class Image:
@@ -71,21 +69,38 @@ class Image:
         The same picture at coarser resolutions, finest first, for images too large for memory.
     labels : LabelMap
         Labels that came with the image, drawn into its header or beside it.
+    caveats : sequence of Caveat
+        What is doubtful about it. Images made from it have the same doubts.
     """
 
-    def __init__(self, data, space: Space, name: str = "", subject: str = "", modality: str = "", unit: str = "",
-                 facts: dict | None = None, origin: Origin | None = None, axes=(), colour: bool = False, levels=(),
-                 labels: LabelMap | None = None):
+    def __init__(
+        self,
+        data,
+        space: Space,
+        name: str = "",
+        subject: str = "",
+        modality: str = "",
+        unit: str = "",
+        facts: dict | None = None,
+        origin: Origin | None = None,
+        axes=(),
+        colour: bool = False,
+        levels=(),
+        labels: LabelMap | None = None,
+        caveats=(),
+    ):
         self.space, self.axes, self.colour = space, tuple(axes), colour
         self._fetch: Fetch = data if callable(data) else _from_array(data, space, self.axes, colour)
         self._data = None if callable(data) or self.axes else kernel_ready(data, space.shape, colour)
-        self._frames: OrderedDict[tuple, Image] = OrderedDict()
+        self._refetched = callable(data)
+        self._frames: dict[tuple, Image] = {}
         self._lock = threading.Lock()
         self._hash: str | None = None
         self._grey: Image | None = None
         self._display: tuple[float, float] | None = None
         self.name, self.subject, self.modality, self.unit = name, subject, modality, unit
         self.facts, self.origin, self.levels, self.labels = facts or {}, origin or Origin(), list(levels), labels
+        self.caveats: list[Caveat] = list(caveats)
 
     def __repr__(self) -> str:
         return f"<Image {self.name!r} {'×'.join(map(str, self.shape))}{' colour' if self.colour else ''}>"
@@ -97,6 +112,7 @@ class Image:
 
     @property
     def in_memory(self) -> bool:
+        """Whether the values of a single volume have been fetched and are still held."""
         return self._data is not None
 
     @property
@@ -104,7 +120,7 @@ class Image:
         """Values indexed [i, j, k] and along the axes; a single volume is kept in memory from the first call on."""
         if not self.axes:
             return self.fetch(silent())
-        whole = None
+        whole: Any = None
         for index in self.indices():
             part = kernel_ready(self._fetch(index, silent()), self.space.shape, self.colour)
             if whole is None:
@@ -139,9 +155,20 @@ class Image:
         if self.axes:
             return self.frame((0,) * len(self.axes)).fetch(progress)
         with self._lock:
-            if self._data is None:
-                self._data = kernel_ready(self._fetch((), progress), self.space.shape, self.colour)
-            return self._data
+            data = self._data
+            if data is None:
+                data = self._data = kernel_ready(self._fetch((), progress), self.space.shape, self.colour)
+        if self._refetched and _in_memory(data):
+            BUDGET.use(self, data.nbytes, Image._let_go)
+        return data
+
+    def _let_go(self) -> None:
+        """Values that can be fetched again make room for others."""
+        self._data = None
+
+    def backed_by(self, fetch: Fetch) -> None:
+        """From now on values come from `fetch`, which gives the same ones; those in memory may go."""
+        self._fetch, self._refetched = fetch, True
 
     def frame(self, index: tuple[int, ...] = ()) -> Image:
         """One volume of the series as an image of its own; the image itself when it has no axes."""
@@ -151,16 +178,16 @@ class Image:
         with self._lock:
             if index not in self._frames:
                 place = ", ".join(f"{a.name} {a.words(n)}" for a, n in zip(self.axes, index))
-                picked = Image(lambda _, progress: self._fetch(index, progress), self.space, f"{self.name}, {place}", self.subject,
-                               self.modality, self.unit, self.facts, Origin(self.origin.format, notes=list(self.origin.notes)),
-                               colour=self.colour)
+                picked = self.like(
+                    lambda _, progress: self._fetch(index, progress),
+                    name=f"{self.name}, {place}",
+                    facts=self.facts,
+                    axes=(),
+                    origin=Origin(self.origin.format),
+                )
                 picked._display = self._display
                 picked.levels = [level.frame(index) for level in self.levels]
                 self._frames[index] = picked
-            self._frames.move_to_end(index)
-            room = max(2, FRAMES_KEPT // max(1, 4 * int(np.prod(self.space.shape))))
-            while len(self._frames) > room:
-                self._frames.popitem(last=False)
             return self._frames[index]
 
     def stored(self, index: tuple[int, ...] = (), progress: Progress | None = None) -> Stored:
@@ -188,20 +215,32 @@ class Image:
                 return self._hash_of_files(digest, progress)
             for n, index in enumerate(self.indices()):
                 progress.at(n / self.count, "Looking at the values")
-                volume = self.data if not self.axes else kernel_ready(self._fetch(index, progress.part(n / self.count, (n + 1) / self.count)),
-                                                                      self.space.shape, self.colour)
+                volume = (
+                    self.data
+                    if not self.axes
+                    else kernel_ready(
+                        self._fetch(index, progress.part(n / self.count, (n + 1) / self.count)),
+                        self.space.shape,
+                        self.colour,
+                    )
+                )
                 if n == 0:
                     digest.update(str((self.shape, volume.dtype.str)).encode())
                     digest.update(np.ascontiguousarray(self.space.affine).tobytes())
                 for part in volume.T:
                     progress.at(n / self.count)
-                    digest.update(memoryview(np.ascontiguousarray(part)).cast("B"))
+                    whole: Any = np.ascontiguousarray(part)
+                    digest.update(memoryview(whole).cast("B"))
             self._hash = digest.hexdigest()
         return self._hash
 
     def _hash_of_files(self, digest, progress: Progress) -> str:
         """For what is too large to be unpacked just to be told apart: the bytes of its files."""
-        files = [f for given in self.origin.files for f in (sorted(p for p in given.rglob("*") if p.is_file()) if given.is_dir() else [given])]
+        files = [
+            f
+            for given in self.origin.files
+            for f in (sorted(p for p in given.rglob("*") if p.is_file()) if given.is_dir() else [given])
+        ]
         digest.update(str((self.shape, self.space.affine.tolist())).encode())
         for n, path in enumerate(files):
             with open(path, "rb") as stream:
@@ -213,16 +252,34 @@ class Image:
 
     def like(self, data, **changes) -> Image:
         """A new image with other values; facts, names, axes and space as here unless given in `changes`."""
-        keep = dict(space=self.space, name=self.name, subject=self.subject, modality=self.modality, unit=self.unit,
-                    facts=dict(self.facts), axes=self.axes, colour=self.colour)
+        keep: dict[str, Any] = {
+            "space": self.space,
+            "name": self.name,
+            "subject": self.subject,
+            "modality": self.modality,
+            "unit": self.unit,
+            "facts": dict(self.facts),
+            "axes": self.axes,
+            "colour": self.colour,
+            "caveats": self.caveats,
+        }
         return Image(data, **(keep | changes))
 
-    def placed(self, space: Space, **changes) -> Image:
-        """The same values in another space of the same shape, still on disk if they are there."""
-        return self.like(self._fetch if self._data is None else self._data, space=space, **changes)
+    def placed(self, placement: Placement) -> Image:
+        """The same values at another place. Nothing is read or copied, levels move along, memory is shared."""
+        space = placement.space
+        kept = [c for c in self.caveats if c.code not in placement.settled]
+        made = self.like(self._fetch, space=space, origin=self.origin, caveats=[*kept, *placement.caveats])
+        made._data, made._refetched, made._hash, made._display = self._data, self._refetched, self._hash, self._display
+        made.levels = [
+            level.placed(Placement(level.space.relocated(self.space, space), placement.settled))
+            for level in self.levels
+        ]
+        return made
 
     def grey(self) -> Image:
-        """The image itself, or the brightness of a colour image: 0.299 red + 0.587 green + 0.114 blue (ITU-R BT.601)."""
+        """The image itself, or the brightness of a colour image: 0.299 red + 0.587 green + 0.114 blue (ITU-R
+        BT.601)."""
         if not self.colour:
             return self
         if self._grey is None:
@@ -263,16 +320,36 @@ class Image:
     def _find_display_range(self) -> tuple[float, float]:
         if self.colour:
             return 0.0, 255.0
-        # about a quarter of a million voxels, spread evenly: enough for percentiles, quick on a memory map too
-        step = [max(1, int(np.ceil((n ** 3 / 262_144) ** (1 / 3)))) if n > 1 else 1 for n in self.kji.shape]
-        if min(self.kji.shape) == 1:
-            step = [max(1, n // 512) for n in self.kji.shape]
-        sample = np.asarray(self.kji[::step[0], ::step[1], ::step[2]]).ravel()
-        sample = sample[np.isfinite(sample)]
+        sample = self.sample()
         if sample.size == 0:
             return 0.0, 1.0
-        low, high = (float(v) for v in np.percentile(sample, (1, 99.5)))
-        return (low, high) if high > low else (low, low + 1.0)
+        ranks = [round(share * (sample.size - 1)) for share in (0.01, 0.995)]
+        low, high = (float(v) for v in np.partition(sample, ranks)[ranks])
+        return (low, high) if high > low else (low, low + (abs(low) or 1.0))
+
+    def sample(self, most: int = 262_144) -> np.ndarray:
+        """About `most` finite values of one volume, spread evenly, (n,): enough for percentiles, quick on a memory map
+        too. Empty when no value is finite."""
+        values = self.kji
+        sides = sum(n > 1 for n in values.shape) or 1
+        step = max(1, int(np.ceil((values.size / most) ** (1 / sides))))
+        found = np.asarray(values[tuple(slice(None, None, step if n > 1 else 1) for n in values.shape)]).ravel()
+        return found[np.isfinite(found)] if found.dtype.kind == "f" else found
+
+    @property
+    def whole_numbers(self) -> bool:
+        """Whether values are whole by their type; known once one volume is in memory."""
+        shown = self.frame((0,) * len(self.axes))
+        return shown._data is not None and shown._data.dtype.kind in "iu"
+
+    @property
+    def two_sided(self) -> bool:
+        """Whether values lie on both sides of zero and zero means something: a map of differences or of a statistic,
+        not CT numbers."""
+        if self.colour or self.unit == "HU":
+            return False
+        low, high = self.display_range()
+        return low < 0 < high and min(-low, high) > 0.1 * max(-low, high)
 
     def for_showing(self, most: int) -> Image:
         """This image, or the finest of its coarser levels that takes at most `most` bytes a volume."""
@@ -289,8 +366,20 @@ def _brightness(packed: np.ndarray) -> np.ndarray:
 
 def _from_array(data, space: Space, axes: tuple[Axis, ...], colour: bool) -> Fetch:
     data = np.asarray(data)
-    if axes and data.shape[:3 + len(axes)] != (*space.shape, *shape_of(axes)):
-        raise ValueError(f"values of shape {data.shape} do not fill a series of shape {(*space.shape, *shape_of(axes))}")
+    if axes and data.shape[: 3 + len(axes)] != (*space.shape, *shape_of(axes)):
+        raise ValueError(
+            f"values of shape {data.shape} do not fill a series of shape {(*space.shape, *shape_of(axes))}"
+        )
     if not axes:
         return lambda index, progress: data
     return lambda index, progress: data[(slice(None),) * 3 + index]
+
+
+def _in_memory(data: np.ndarray) -> bool:
+    """Whether an array takes memory of its own, and is no window on a file."""
+    base: object = data
+    while isinstance(base, np.ndarray):
+        if isinstance(base, np.memmap):
+            return False
+        base = base.base
+    return True

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, replace
+import hashlib
+import math
+import mmap
+from dataclasses import asdict, dataclass, fields, replace
 
 import numpy as np
 
 from .errors import Trouble
 from .space import Space
 
-PALETTE = ("#E0A24B", "#56A8C7", "#D9634F", "#7E6BB5", "#5E9E66", "#C9699C", "#8C6A4A", "#9FB03C",
-           "#3F6FB0", "#B7B1A2")
+PALETTE = ("#E0A24B", "#56A8C7", "#D9634F", "#7E6BB5", "#5E9E66", "#C9699C", "#8C6A4A", "#9FB03C", "#3F6FB0", "#B7B1A2")
 """Default label colours, chosen to differ in lightness as well as hue for colour-blind eyes."""
 
 LARGEST = 65535
@@ -51,7 +53,11 @@ class LabelTable:
     def __eq__(self, other) -> bool:
         return isinstance(other, LabelTable) and self.labels == other.labels
 
+    def __hash__(self) -> int:
+        return hash(self.labels)
+
     def get(self, number: int) -> Label | None:
+        """The row of a number, None when it has none."""
         return self._by_number.get(number)
 
     def named(self, name: str) -> Label:
@@ -63,6 +69,7 @@ class LabelTable:
         raise Trouble(f"There is no label “{name}”", f"choose one of the labels there are ({have}) or make it first")
 
     def has_name(self, name: str) -> bool:
+        """Whether a label is called so, whatever its capitals."""
         return any(label.name.casefold() == name.strip().casefold() for label in self.labels)
 
     def with_new(self, name: str, colour: str | None = None) -> tuple[LabelTable, Label]:
@@ -72,11 +79,16 @@ class LabelTable:
             raise Trouble("A label needs a name", "type one")
         if self.has_name(name):
             raise Trouble(f"There is a label “{name}” already", "choose another name")
+        number = self.free_number()
+        label = Label(number, name, colour or PALETTE[(number - 1) % len(PALETTE)])
+        return LabelTable((*self.labels, label)), label
+
+    def free_number(self) -> int:
+        """The lowest number that is not used; raises Trouble when there is none."""
         number = next(n for n in range(1, LARGEST + 2) if n not in self)
         if number > LARGEST:
             raise Trouble("All label numbers are used", "remove labels that are not needed")
-        label = Label(number, name, colour or PALETTE[(number - 1) % len(PALETTE)])
-        return LabelTable((*self.labels, label)), label
+        return number
 
     def changed(self, number: int, **changes) -> LabelTable:
         """A table with one label changed (name, colour, locked, hidden)."""
@@ -90,14 +102,18 @@ class LabelTable:
         return LabelTable(replace(label, **changes) if label.number == number else label for label in self.labels)
 
     def without(self, number: int) -> LabelTable:
+        """The table without the row of a number."""
         return LabelTable(label for label in self.labels if label.number != number)
 
     def as_list(self) -> list[dict]:
+        """As plain values, for JSON."""
         return [asdict(label) for label in self.labels]
 
     @classmethod
     def from_list(cls, rows) -> LabelTable:
-        return cls(Label(**row) for row in rows)
+        """Read back from `as_list`; fields of another version are passed over."""
+        known = {f.name for f in fields(Label)}
+        return cls(Label(**{k: v for k, v in row.items() if k in known}) for row in rows)
 
 
 class LabelMap:
@@ -112,18 +128,25 @@ class LabelMap:
         Numbers found in `data` without a row get one, named "Label N".
     """
 
-    def __init__(self, space: Space, data: np.ndarray | None = None, table: LabelTable | None = None,
-                 name: str = "Labels", subject: str = ""):
+    def __init__(
+        self,
+        space: Space,
+        data: np.ndarray | None = None,
+        table: LabelTable | None = None,
+        name: str = "Labels",
+        subject: str = "",
+    ):
         self.space, self.name, self.subject = space, name, subject
         if data is None:
-            # zeros are handed out by the system page by page: an empty 512³ map costs nothing yet
-            self.kji = np.zeros(space.shape[::-1], np.uint16)
+            self.kji = _unpainted(space.shape[::-1])
             self.counts = np.zeros(LARGEST + 1, np.int64)
             self.counts[0] = self.kji.size
         else:
             if data.shape != space.shape:
-                raise Trouble(f"Labels of {data.shape} voxels do not fit a grid of {space.shape}",
-                              "open the label map that was made on this image")
+                raise Trouble(
+                    f"Labels of {data.shape} voxels do not fit a grid of {space.shape}",
+                    "open the label map that was made on this image",
+                )
             self.kji = np.ascontiguousarray(data.T, np.uint16)
             self.counts = np.bincount(self.kji.reshape(-1), minlength=LARGEST + 1).astype(np.int64)
         self.revision = np.zeros(LARGEST + 1, np.int64)
@@ -141,9 +164,27 @@ class LabelMap:
         return self.kji.T
 
     @property
+    def memory(self) -> int:
+        """Bytes that the map takes; of a huge one, about what its painted pages take."""
+        painted = self.kji.size - int(self.counts[0])
+        return self.kji.nbytes if painted and self.kji.size < HUGE else min(self.kji.nbytes, 16 * painted)
+
+    @property
     def flat(self) -> np.ndarray:
         """The same memory as one row, i running fastest."""
         return self.kji.reshape(-1)
+
+    def copied(self) -> LabelMap:
+        """A map of its own with the same numbers; only the painted part of each row is touched, so that a copy of a
+        huge map costs what is painted."""
+        made = LabelMap(self.space, None, self.table, self.name, self.subject)
+        rows, there = (m.kji.reshape(-1, m.kji.shape[2]) for m in (made, self))
+        for n in np.flatnonzero(there.any(axis=1)):
+            painted = np.flatnonzero(there[n])
+            part = slice(int(painted[0]), int(painted[-1]) + 1)
+            rows[n, part] = there[n, part]
+        made.counts = self.counts.copy()
+        return made
 
     def writable(self) -> np.ndarray:
         """For each number 0 to 65535, 1 when voxels that carry it may be changed; locked ones may not."""
@@ -153,6 +194,7 @@ class LabelMap:
         return allowed
 
     def require_unlocked(self, label: Label) -> None:
+        """Raises Trouble when a label may not be changed."""
         if label.locked:
             raise Trouble(f"“{label.name}” is locked", "unlock it in the label list to change it")
 
@@ -160,3 +202,30 @@ class LabelMap:
         """Number at a world position, None outside the grid."""
         voxel = self.space.nearest_voxel(world)
         return None if voxel is None else int(self.data[voxel])
+
+    def content_hash(self) -> str:
+        """SHA-256 of grid, table and every row of voxels that carries a label; what is not painted costs a look."""
+        digest = hashlib.sha256(repr((self.space.as_dict(), self.table.as_list())).encode())
+        rows = self.kji.reshape(-1, self.kji.shape[2])
+        for n in np.flatnonzero(rows.any(axis=1)):
+            digest.update(int(n).to_bytes(8, "little") + rows[n].tobytes())
+        return digest.hexdigest()
+
+
+HUGE = 1 << 28
+"""Voxels from which a map is kept by what is painted, and not by what could be."""
+
+
+NO_RESERVE = getattr(mmap, "MAP_NORESERVE", 0x4000)
+"""Linux' flag for memory that is promised without being there."""
+
+
+def _unpainted(shape: tuple[int, ...]) -> np.ndarray:
+    """Zeros that the system hands out page by page: what is not painted costs nothing, however large the map."""
+    size = 2 * math.prod(shape)
+    if size < 2 * HUGE or not hasattr(mmap, "MADV_NOHUGEPAGE"):
+        return np.zeros(shape, np.uint16)
+    flags = mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS | NO_RESERVE
+    pages = mmap.mmap(-1, size, flags=flags)
+    pages.madvise(mmap.MADV_NOHUGEPAGE)  # a stroke across many rows should not take two megabytes a row
+    return np.frombuffer(pages, np.uint16).reshape(shape)

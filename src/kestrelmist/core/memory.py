@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 from .errors import Trouble
@@ -22,11 +23,23 @@ def free_bytes() -> int:
 
 
 def fits(wanted: int) -> bool:
+    """Whether so many bytes may be asked for now."""
     return wanted <= SHARE * free_bytes()
 
 
 def require_room(wanted: int, what: str, file=None) -> None:
     """Raises Trouble when an array of `wanted` bytes would not fit."""
     if not fits(wanted):
-        raise Trouble(f"{what} needs {wanted / 1e9:.1f} GB of memory, and this machine has {free_bytes() / 1e9:.1f} GB free",
-                      "close other programs, or take a part of it", file)
+        raise Trouble(
+            f"{what} needs {wanted / 1e9:.1f} GB of memory, and this machine has {free_bytes() / 1e9:.1f} GB free",
+            "close other programs, or take a part of it",
+            file,
+        )
+
+
+def total_bytes() -> int:
+    """All memory of the machine."""
+    try:
+        return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    except (ValueError, OSError):
+        return 8 << 30

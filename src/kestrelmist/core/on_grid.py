@@ -10,5 +10,7 @@ from .labels import LabelMap
 def require_same_grid(image: Image, labels: LabelMap) -> None:
     """Raises Trouble when the label map was not made on the image's grid."""
     if not image.space.same_grid(labels.space):
-        raise Trouble(f"The labels “{labels.name}” lie on another grid than “{image.name}”",
-                      "choose the label map that was made on this image")
+        raise Trouble(
+            f"The labels “{labels.name}” lie on another grid than “{image.name}”",
+            "choose the label map that was made on this image",
+        )

@@ -12,9 +12,9 @@ import zlib
 from dataclasses import dataclass, replace
 from functools import cached_property
 
-import numba
 import numpy as np
 
+from .kernel import kernel
 from .labels import LARGEST, LabelMap, LabelTable
 
 
@@ -33,9 +33,11 @@ class Patch:
 
     @property
     def voxels(self) -> int:
+        """How many voxels it touches."""
         return int(self.lengths.sum())
 
     def reversed(self) -> Patch:
+        """The patch that takes it back."""
         return replace(self, old=self.new, new=self.old)
 
     def apply(self, labels: LabelMap) -> None:
@@ -46,7 +48,7 @@ class Patch:
                 labels.counts[values[0]] += sign * self.voxels
             else:
                 found = np.bincount(values)
-                labels.counts[:found.size] += sign * found
+                labels.counts[: found.size] += sign * found
             labels.revision[np.unique(values)] += 1
 
     def box(self, shape: tuple[int, int, int]) -> tuple[slice, slice, slice] | None:
@@ -56,9 +58,11 @@ class Patch:
         ni, nj, _ = shape
         first, last = self.starts % ni, self.starts % ni + self.lengths - 1
         row = self.starts // ni
-        return (slice(int(first.min()), int(last.max()) + 1),
-                slice(int((row % nj).min()), int((row % nj).max()) + 1),
-                slice(int(row[0] // nj), int(row[-1] // nj) + 1))
+        return (
+            slice(int(first.min()), int(last.max()) + 1),
+            slice(int((row % nj).min()), int((row % nj).max()) + 1),
+            slice(int(row[0] // nj), int(row[-1] // nj) + 1),
+        )
 
     def to_bytes(self) -> bytes:
         """The form the journal keeps; made once, so that a worker can make it before the window needs it."""
@@ -66,17 +70,20 @@ class Patch:
 
     @cached_property
     def _packed(self) -> bytes:
-        parts = [zlib.compress(np.diff(self.starts, prepend=0).astype("<i8").tobytes(), 1),
-                 zlib.compress(self.lengths.astype("<i4").tobytes(), 1),
-                 zlib.compress(self.old.astype("<u2").tobytes(), 1),
-                 zlib.compress(self.new.astype("<u2").tobytes(), 1)]
+        parts = [
+            zlib.compress(np.diff(self.starts, prepend=0).astype("<i8").tobytes(), 1),
+            zlib.compress(self.lengths.astype("<i4").tobytes(), 1),
+            zlib.compress(self.old.astype("<u2").tobytes(), 1),
+            zlib.compress(self.new.astype("<u2").tobytes(), 1),
+        ]
         return struct.pack("<4I", *map(len, parts)) + b"".join(parts)
 
     @classmethod
     def from_bytes(cls, blob: bytes) -> Patch:
+        """Read back from `to_bytes`."""
         sizes, at, arrays = struct.unpack_from("<4I", blob), 16, []
         for size, kind in zip(sizes, ("<i8", "<i4", "<u2", "<u2")):
-            arrays.append(np.frombuffer(zlib.decompress(blob[at:at + size]), kind).copy())
+            arrays.append(np.frombuffer(zlib.decompress(blob[at : at + size]), kind).copy())
             at += size
         return cls(np.cumsum(arrays[0]), *arrays[1:])
 
@@ -91,8 +98,23 @@ def patch_from_indices(index: np.ndarray, old: np.ndarray, new: int) -> Patch:
     return Patch(index[first], lengths, _shortest(old), np.array([new], np.uint16))
 
 
-def patch_from_mask(labels: LabelMap, mask_kji: np.ndarray, new: int,
-                    corner: tuple[int, int, int] = (0, 0, 0), only: int | None = None) -> Patch:
+def patch_from_runs(starts: np.ndarray, lengths: np.ndarray, old: np.ndarray, new: int) -> Patch:
+    """Patch from runs in any order that share no voxel; `old` has one number a voxel in their order. Runs that touch
+    become one."""
+    order = np.argsort(starts, kind="stable")
+    before = _shortest(old)
+    if before.size > 1:
+        firsts, sizes = np.cumsum(lengths, dtype=np.int64) - lengths, lengths[order].astype(np.int64)
+        places = np.cumsum(sizes) - sizes
+        before = old[np.repeat(firsts[order] - places, sizes) + np.arange(old.size)]
+    starts, lengths = starts[order], lengths[order]
+    first = np.flatnonzero(np.concatenate(([True], starts[1:] != starts[:-1] + lengths[:-1])))
+    return Patch(starts[first], np.add.reduceat(lengths, first, dtype=np.int32), before, np.array([new], np.uint16))
+
+
+def patch_from_mask(
+    labels: LabelMap, mask_kji: np.ndarray, new: int, corner: tuple[int, int, int] = (0, 0, 0), only: int | None = None
+) -> Patch:
     """Patch that writes `new` where a mask is set, leaving locked labels alone.
 
     Parameters
@@ -104,12 +126,24 @@ def patch_from_mask(labels: LabelMap, mask_kji: np.ndarray, new: int,
     """
     allowed = labels.writable()
     if only is not None:
-        allowed[:only] = allowed[only + 1:] = 0
+        allowed[:only] = allowed[only + 1 :] = 0
     allowed[new] = 0  # a voxel that carries the number already is no change
     runs, voxels = _count_runs(labels.kji, mask_kji, *corner, allowed)
     starts, lengths, old = np.empty(runs, np.int64), np.empty(runs, np.int32), np.empty(voxels, np.uint16)
     _fill_runs(labels.kji, mask_kji, *corner, allowed, starts, lengths, old)
     return Patch(starts, lengths, _shortest(old), np.array([new], np.uint16))
+
+
+def sparse_difference(before: LabelMap, after: LabelMap) -> Patch:
+    """The patch between two huge maps of one grid, locked labels included; memory is taken for what differs alone."""
+    parts, width = [np.zeros(0, np.int64)], before.kji.shape[2]
+    ours, theirs = before.kji.reshape(-1, width), after.kji.reshape(-1, width)
+    step = max(1, (1 << 22) // width)
+    for first in range(0, len(ours), step):
+        parts.append(np.flatnonzero(ours[first : first + step] != theirs[first : first + step]) + first * width)
+    index = np.concatenate(parts)
+    found = patch_from_indices(index, before.flat[index], 0)
+    return replace(found, new=_shortest(after.flat[index]))
 
 
 def whole_difference(before: LabelMap, after: LabelMap, changed_kji: np.ndarray) -> Patch:
@@ -136,25 +170,31 @@ class LabelEdit:
     table_after: LabelTable | None = None
 
     def apply(self, labels: LabelMap) -> None:
+        """Do it on a label map; numbers, counts and table follow."""
         if self.patch is not None:
             self.patch.apply(labels)
         if self.table_after is not None:
             labels.table = self.table_after
 
     def reversed(self) -> LabelEdit:
+        """The edit that takes it back."""
         return LabelEdit(self.title, self.patch.reversed() if self.patch else None, self.table_after, self.table_before)
 
     @property
     def empty(self) -> bool:
+        """Whether it changes nothing."""
         return (self.patch is None or self.patch.starts.size == 0) and self.table_before == self.table_after
 
 
 def _shortest(values: np.ndarray) -> np.ndarray:
-    return values[:1].copy() if values.size and (values == values[0]).all() else (
-        values if values.size else np.zeros(1, np.uint16))
+    return (
+        values[:1].copy()
+        if values.size and (values == values[0]).all()
+        else (values if values.size else np.zeros(1, np.uint16))
+    )
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _write_runs(flat, starts, lengths, new):
     at = 0
     single = new.size == 1
@@ -164,7 +204,7 @@ def _write_runs(flat, starts, lengths, new):
             at += 1
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _count_runs(labels, mask, k0, j0, i0, allowed):
     runs = voxels = 0
     for k in range(mask.shape[0]):
@@ -180,7 +220,7 @@ def _count_runs(labels, mask, k0, j0, i0, allowed):
     return runs, voxels
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _fill_runs(labels, mask, k0, j0, i0, allowed, starts, lengths, old):
     run, at = -1, 0
     for k in range(mask.shape[0]):

@@ -23,10 +23,12 @@ class Progress:
         self.fraction, self.started = 0.0, time.monotonic()
 
     def cancel(self) -> None:
+        """Ask the work to end; may be called from any thread."""
         self.stop[0] = 1
 
     @property
     def cancelled(self) -> bool:
+        """Whether the work was asked to end."""
         return bool(self.stop[0])
 
     def at(self, fraction: float, what: str = "") -> None:
@@ -46,8 +48,9 @@ class Progress:
 
     def over(self, items: Iterable, total: int | None = None, what: str = "") -> Iterator:
         """Yield the items, reporting and honouring cancel between them."""
-        items = list(items) if total is None else items
-        total = len(items) if total is None else total
+        if total is None:
+            items = counted = list(items)
+            total = len(counted)
         for n, item in enumerate(items):
             self.at(n / max(total, 1), what)
             yield item

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import math
+import re
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import Any
 
 
 @lru_cache(maxsize=1)
 def _registry():
     import pint  # imported on first conversion: it costs a tenth of a second at start
 
-    registry = pint.UnitRegistry(autoconvert_offset_to_baseunit=True)
+    registry: Any = pint.UnitRegistry(autoconvert_offset_to_baseunit=True)
     registry.define("hounsfield_unit = [hounsfield] = HU")
+    registry.define("pixel_length = [pixel_length] = px")  # a length on a picture without a scale
     return registry
 
 
@@ -22,6 +25,13 @@ class Quantity:
 
     `uncertainty` is None when nothing is known of it, which is not the same as 0. `unit` is written as
     a person writes it: "mm", "mm3", "HU", "" for a plain count.
+
+    Examples
+    --------
+    >>> Quantity(1.5, "cm3", 0.1).to("mm3")
+    Quantity(value=1500.0, unit='mm3', uncertainty=100.0)
+    >>> str(Quantity(12.3456, "mm", 0.21))
+    '12.35 ± 0.21 mm'
     """
 
     value: float
@@ -29,18 +39,31 @@ class Quantity:
     uncertainty: float | None = None
 
     def to(self, unit: str) -> Quantity:
-        """The same quantity in another unit; raises ValueError when the dimensions differ."""
+        """The same quantity in another unit, temperatures included.
+
+        Raises
+        ------
+        ValueError
+            When the dimensions differ or a unit is unknown.
+        """
         if unit == self.unit:
             return self
         import pint
 
         registry = _registry()
         try:
-            factor = registry.Quantity(1.0, _plain(self.unit)).to(_plain(unit)).magnitude
-        except pint.DimensionalityError as error:
+            own, wanted = registry.Unit(_plain(self.unit)), registry.Unit(_plain(unit))
+            value = float(registry.Quantity(self.value, own).to(wanted).magnitude)
+            spread = None
+            if self.uncertainty is not None:
+                # a spread is a difference: it knows a scale but no zero
+                scale = registry.Quantity(1.0, _difference(registry, own)).to(_difference(registry, wanted)).magnitude
+                spread = self.uncertainty * abs(float(scale))
+        except pint.UndefinedUnitError as error:
+            raise ValueError(f"nobody knows the unit {error.unit_names}") from error
+        except pint.PintError as error:
             raise ValueError(f"{self.unit or 'a count'} cannot be given in {unit or 'a count'}") from error
-        spread = None if self.uncertainty is None else self.uncertainty * abs(factor)
-        return Quantity(self.value * factor, unit, spread)
+        return Quantity(value, unit, spread)
 
     def __str__(self) -> str:
         unit = f" {pretty_unit(self.unit)}" if self.unit else ""
@@ -50,13 +73,57 @@ class Quantity:
         return f"{self.value:.{digits}f} ± {self.uncertainty:.{digits}f}{unit}"
 
 
+def _difference(registry, unit):
+    """The unit of a difference of two values: for degrees, without their zero."""
+    name = str(unit)
+    return registry.Unit(f"delta_{name}") if f"delta_{name}" in registry else unit
+
+
 def _plain(unit: str) -> str:
-    return unit.replace("³", "**3").replace("²", "**2").replace("mm3", "mm**3").replace(
-        "cm3", "cm**3").replace("mm2", "mm**2").replace("cm2", "cm**2")
+    """A unit as pint reads it: raised digits and digits behind letters become powers."""
+    raised = unit.replace("²", "2").replace("³", "3").replace("⁻¹", "-1").replace("·", "*")
+    return re.sub(r"(?<=[A-Za-zµμ°Å])(-?\d+)", r"**\1", raised)
 
 
 def pretty_unit(unit: str) -> str:
-    """The unit with raised digits, for showing: mm3 becomes mm³."""
-    for plain, raised in (("m3", "m³"), ("m2", "m²"), ("um", "µm")):
-        unit = unit.replace(plain, raised)
-    return unit
+    """The unit with raised digits, for showing: mm3 becomes mm³.
+
+    >>> pretty_unit("um2")
+    'µm²'
+    """
+    text = re.sub(r"\bu(?=m)", "µ", unit)
+    return re.sub(r"(?<=[A-Za-zµ])([23])(?!\d)", lambda m: "²³"[int(m.group(1)) - 2], text)
+
+
+def measure_unit(length: str, dimensions: int) -> str:
+    """The unit of a length, area (2) or volume (3) on an image whose lengths are in `length`.
+
+    >>> measure_unit("mm", 3), measure_unit("px", 2), measure_unit("px", 3)
+    ('mm3', 'pixels', 'voxels')
+    """
+    if length == "px":
+        return ("px", "pixels", "voxels")[dimensions - 1]
+    return length if dimensions == 1 else f"{length}{dimensions}"
+
+
+FINER = {"mm3": ("um3", 1e9, 1e-4), "mm2": ("um2", 1e6, 1e-2), "mm": ("um", 1e3, 1e-2)}
+COARSER = {"mm3": ("cm3", 1e-3, 1e5), "mm2": ("cm2", 1e-2, 1e5)}
+
+
+def short_size(value: float, unit: str) -> str:
+    """A length, area or volume short enough for a row, in the unit that suits it.
+
+    >>> short_size(403.77, "mm3"), short_size(2.5e-7, "mm2"), short_size(2e6, "mm3"), short_size(12345, "pixels")
+    ('404 mm³', '0.25 µm²', '2000 cm³', '12345 pixels')
+    """
+    if unit in FINER and 0 < value < FINER[unit][2]:
+        unit, value = FINER[unit][0], value * FINER[unit][1]
+    elif unit in COARSER and value >= COARSER[unit][2]:
+        unit, value = COARSER[unit][0], value * COARSER[unit][1]
+    if unit in ("pixels", "voxels", "px") or value >= 1000:
+        text = f"{value:.0f}"
+    elif value == 0:
+        text = "0"
+    else:
+        text = f"{value:.1f}" if 10 <= value < 100 else f"{value:.3g}"
+    return f"{text} {pretty_unit(unit)}"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from .errors import Trouble
@@ -27,7 +27,8 @@ def written_whole(path: str | Path, mode: str = "wb", **kwargs):
     except OSError as error:
         raise write_trouble(error, path) from error
     finally:
-        beside.unlink(missing_ok=True)
+        with suppress(OSError):  # where the folder is none, there is nothing beside it
+            beside.unlink()
 
 
 def write_trouble(error: OSError, path: str | Path) -> Trouble:

@@ -6,23 +6,22 @@ voxel.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
 
 from .errors import Trouble
-
-PICTURE = "picture"
-"""Name of the space of a picture whose sides in the body are not known: a photograph, a section, a clip."""
+from .quantity import measure_unit
+from .world import PICTURE, SCANNER, World
 
 AXIS_LETTERS = (("L", "R"), ("P", "A"), ("I", "S"))
 """Letters of the low and high end of each world axis: left/right, back/front, down/up."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Space:
-    """A grid of voxels in the world.
+    """A grid of voxels in a world. Two spaces are equal when shape, affine, unit and world are.
 
     Parameters
     ----------
@@ -32,28 +31,57 @@ class Space:
         Voxel index to world position, in `unit`.
     unit : str
         Length unit of the world: "mm", or "px" when an image has no scale.
-    name : str
-        Name of a shared space ("scanner", "picture", or a standard space).
+    world : World
+        The world it lies in: a scanner's space, the plane of a picture, a standard space.
+
+    Raises
+    ------
+    Trouble
+        When the affine is no 4 × 4 matrix of numbers, or flattens space.
+
+    Examples
+    --------
+    >>> space = Space((4, 4, 2), np.diag([0.5, 0.5, 2.0, 1.0]))
+    >>> space.spacing
+    (0.5, 0.5, 2.0)
+    >>> space.to_world((1, 0, 1)).tolist()
+    [0.5, 0.0, 2.0]
+    >>> space.nearest_voxel((0.6, 0.1, 2.9))
+    (1, 0, 1)
     """
 
     shape: tuple[int, int, int]
     affine: np.ndarray = field(repr=False)
     unit: str = "mm"
-    name: str = "scanner"
+    world: World = SCANNER
 
     def __post_init__(self):
         affine = np.array(self.affine, float)
         if affine.shape != (4, 4) or not np.all(np.isfinite(affine)):
-            raise Trouble("The position matrix is not a 4 × 4 matrix of numbers",
-                          "write the file again with its position, or give the voxel size yourself")
+            raise Trouble(
+                "The position matrix is not a 4 × 4 matrix of numbers",
+                "write the file again with its position, or give the voxel size yourself",
+            )
         scale = np.linalg.norm(affine[:3, :3], axis=0)
         # relative to the voxel sizes, so that a tiny but sound grid of a microscope passes
         if np.any(scale == 0) or abs(np.linalg.det(affine[:3, :3] / scale)) < 1e-4:
-            raise Trouble("The position matrix is zero or flattens space, so no voxel has a place",
-                          "write the file again with its position, or give the voxel size yourself")
+            raise Trouble(
+                "The position matrix is zero or flattens space, so no voxel has a place",
+                "write the file again with its position, or give the voxel size yourself",
+            )
         affine.setflags(write=False)
         object.__setattr__(self, "affine", affine)
         object.__setattr__(self, "shape", tuple(int(n) for n in self.shape))
+
+    def __eq__(self, other) -> bool:
+        return isinstance(other, Space) and self._key == other._key
+
+    def __hash__(self) -> int:
+        return hash(self._key)
+
+    @cached_property
+    def _key(self) -> tuple:
+        return self.shape, self.affine.tobytes(), self.unit, self.world
 
     @cached_property
     def inverse(self) -> np.ndarray:
@@ -63,12 +91,26 @@ class Space:
     @cached_property
     def spacing(self) -> tuple[float, float, float]:
         """Voxel size along i, j, k, in `unit`."""
-        return tuple(float(s) for s in np.linalg.norm(self.affine[:3, :3], axis=0))
+        i, j, k = (float(s) for s in np.linalg.norm(self.affine[:3, :3], axis=0))
+        return i, j, k
 
     @cached_property
     def voxel_volume(self) -> float:
         """Volume of one voxel, in `unit` cubed; sheared grids included."""
         return float(abs(np.linalg.det(self.affine[:3, :3])))
+
+    @property
+    def extent(self) -> tuple[str, float, str]:
+        """What a region of this grid has: ("volume", size of a voxel, its unit), or of a picture ("area", size of a
+        pixel, its unit). Without a scale, sizes are 1 and the units are voxels and pixels."""
+        if self.flat_axis is None:
+            return "volume", 1.0 if self.unit == "px" else self.voxel_volume, measure_unit(self.unit, 3)
+        across = [n for n in range(3) if self.shape[n] > 1][:2] or [0, 1]
+        if len(across) == 1:
+            across.append(next(n for n in range(2) if n not in across))
+        a, b = (self.affine[:3, n] for n in across)
+        area = 1.0 if self.unit == "px" else float(np.linalg.norm(np.cross(a, b)))
+        return "area", area, measure_unit(self.unit, 2)
 
     def to_world(self, voxel) -> np.ndarray:
         """World position of voxel coordinates, (3,) or (n, 3)."""
@@ -82,12 +124,13 @@ class Space:
         """Index of the voxel that holds a world position, None outside the grid."""
         voxel = np.floor(self.to_voxel(world) + 0.5).astype(int)
         inside = np.all(voxel >= 0) and np.all(voxel < self.shape)
-        return tuple(int(v) for v in voxel) if inside else None
+        i, j, k = (int(v) for v in voxel)
+        return (i, j, k) if inside else None
 
     @property
     def sides_known(self) -> bool:
         """Whether left and right in the world are the subject's; not so for pictures."""
-        return self.name != PICTURE
+        return self.world.sides_known
 
     @property
     def flat_axis(self) -> int | None:
@@ -115,7 +158,7 @@ class Space:
             world, grid = np.unravel_index(np.argmax(direction), (3, 3))
             result[grid] = int(world)
             direction[world, :] = direction[:, grid] = -1
-        return tuple(result)
+        return result[0], result[1], result[2]
 
     def same_grid(self, other: Space) -> bool:
         """Whether every voxel of both stands at the same place, to a thousandth of a voxel."""
@@ -129,23 +172,42 @@ class Space:
         affine = self.affine.copy()
         affine[:3, 3] = self.to_world((scale - 1) / 2)
         affine[:3, :3] *= scale
-        return Space(tuple(shape), affine, self.unit, self.name)
+        return replace(self, shape=tuple(shape), affine=affine)
 
     def sampled(self, step: int) -> Space:
         """The grid of every `step`th voxel, from the first one on."""
         affine = self.affine.copy()
         affine[:3, :3] *= [step if n > 1 else 1 for n in self.shape]
-        return Space(tuple(-(-n // step) for n in self.shape), affine, self.unit, self.name)
+        i, j, k = (-(-n // step) for n in self.shape)
+        return replace(self, shape=(i, j, k), affine=affine)
+
+    def moved(self, matrix) -> Space:
+        """The grid after a movement of the world, (4, 4): a voxel at p comes to lie at matrix @ p."""
+        return replace(self, affine=np.asarray(matrix, float) @ self.affine)
+
+    def relocated(self, before: Space, after: Space) -> Space:
+        """This grid after another one, which it keeps its place to, was moved from `before` to `after`."""
+        return replace(self.moved(after.affine @ before.inverse), unit=after.unit, world=after.world)
 
     def as_dict(self) -> dict:
-        return {"shape": list(self.shape), "affine": self.affine.tolist(), "unit": self.unit, "name": self.name}
+        """As plain values, for JSON."""
+        return {
+            "shape": list(self.shape),
+            "affine": self.affine.tolist(),
+            "unit": self.unit,
+            "world": self.world.as_dict(),
+        }
 
     @classmethod
     def from_dict(cls, facts: dict) -> Space:
-        return cls(tuple(facts["shape"]), np.array(facts["affine"]), facts["unit"], facts["name"])
+        """Read back what `as_dict` wrote, or an older study, which knew worlds by name only."""
+        world = World.from_dict(facts["world"] if "world" in facts else facts.get("name", "scanner"))
+        return cls(tuple(facts["shape"]), np.array(facts["affine"]), facts["unit"], world)
 
 
-def picture_space(columns: int, rows: int, spacing: tuple[float, float] | None, slices: int = 1, step: float | None = None) -> Space:
+def picture_space(
+    columns: int, rows: int, spacing: tuple[float, float] | None, slices: int = 1, step: float | None = None
+) -> Space:
     """The grid of a picture without a place of its own: upright, its middle at the origin, sides unknown.
 
     Parameters

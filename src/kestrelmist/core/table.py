@@ -5,11 +5,18 @@ from __future__ import annotations
 import csv
 import io
 import math
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Sequence
+from dataclasses import asdict, dataclass
 from pathlib import Path
+from typing import Any
+
+import numpy as np
 
 from .quantity import pretty_unit
 from .safe_write import written_whole
+
+SORTED_BY = 64
+"""Letters of a text that decide its place when a column is sorted."""
 
 
 @dataclass(frozen=True)
@@ -25,22 +32,100 @@ class Column:
 
     @property
     def heading(self) -> str:
+        """What stands over the column on the screen: its name and unit."""
         name = self.shown_as or self.name.replace("_", " ")
         return f"{name} ({pretty_unit(self.unit)})" if self.unit else name
 
+    def shown(self, value: Any) -> str:
+        """A value of this column as a person reads it."""
+        if value is None or (isinstance(value, float) and not math.isfinite(value)):
+            return "–"
+        if isinstance(value, float) and self.digits is not None:
+            return _spaced(f"{value:,.{self.digits}f}")
+        return _spaced(f"{value:,}") if isinstance(value, int) and not isinstance(value, bool) else str(value)
 
-@dataclass
+
+def _spaced(text: str) -> str:
+    return text.replace(",", " ").replace("-", "−")
+
+
 class Table:
-    """Rows of values under named columns."""
+    """Rows of values under named columns.
 
-    title: str
-    columns: list[Column]
-    rows: list[tuple] = field(default_factory=list)
+    Parameters
+    ----------
+    title : str
+    columns : list of Column
+    rows : list of tuples
+        Values, one a column: numbers, text, None where there is none.
+    source : callable, optional
+        Gives the columns' values as a list of sequences when they are first asked for, in place of `rows`.
+    count : int, optional
+        Rows that `source` gives.
+
+    Examples
+    --------
+    >>> table = Table("Ears", [Column("side"), Column("length", "mm", 1)], [("left", 9.25), ("right", 9.5)])
+    >>> table.column("length")
+    [9.25, 9.5]
+    >>> print(table.to_csv(), end="")
+    side,length,length_unit
+    left,9.25,mm
+    right,9.5,mm
+    """
+
+    def __init__(
+        self, title: str, columns: Iterable[Column], rows: Iterable[tuple] = (), source=None, count: int | None = None
+    ):
+        self.title, self.columns = title, list(columns)
+        self._rows: list[tuple] | None = None if source is not None else list(rows)
+        self._source, self._count = source, count
+        self._values: list[Sequence] | None = None
+
+    def __repr__(self) -> str:
+        return f"<Table {self.title!r} {self.count} × {len(self.columns)}>"
+
+    @property
+    def count(self) -> int:
+        """How many rows there are."""
+        if self._rows is not None:
+            return len(self._rows)
+        return self._count if self._count is not None else len(self.values[0]) if self.columns else 0
+
+    @property
+    def rows(self) -> list[tuple]:
+        """All rows; what is added to the list is added to the table."""
+        if self._rows is None:
+            self._rows = list(zip(*(_plain(values) for values in self.values)))
+            self._values = self._source = None
+        return self._rows
+
+    @rows.setter
+    def rows(self, rows: Iterable[tuple]) -> None:
+        self._rows, self._values, self._source = list(rows), None, None
+
+    @property
+    def values(self) -> list[Sequence]:
+        """The values of each column."""
+        if self._rows is not None:
+            return [list(column) for column in zip(*self._rows)] or [[] for _ in self.columns]
+        if self._values is None:
+            self._values = list(self._source())
+        return self._values
 
     def column(self, name: str) -> list:
         """All values of a column."""
         at = [c.name for c in self.columns].index(name)
-        return [row[at] for row in self.rows]
+        if self._rows is not None:
+            return [row[at] for row in self._rows]
+        return _plain(self.values[at])
+
+    def cell(self, row: int, column: int) -> Any:
+        """The value of a cell, as it is."""
+        if self._rows is not None:
+            return self._rows[row][column]
+        value = self.values[column][row]
+        return value.item() if isinstance(value, np.generic) else value
 
     @property
     def shown_columns(self) -> list[int]:
@@ -49,37 +134,88 @@ class Table:
 
     def shown(self, row: int, column: int) -> str:
         """A cell as a person reads it."""
-        value, kind = self.rows[row][column], self.columns[column]
-        if value is None or (isinstance(value, float) and not math.isfinite(value)):
-            return "–"
-        if isinstance(value, float) and kind.digits is not None:
-            return f"{value:,.{kind.digits}f}".replace(",", " ").replace("-", "−")
-        return f"{value:,}".replace(",", " ") if isinstance(value, int) else str(value)
+        return self.columns[column].shown(self.cell(row, column))
+
+    def order_by(self, column: int, falling: bool = False) -> np.ndarray:
+        """Row numbers in the order of a column: numbers by value, text by its letters; empty cells come last."""
+        values = self.values[column] if self._rows is None else [row[column] for row in self._rows]
+        keys, empty = _sort_keys(values)
+        order = np.argsort(keys, kind="stable")
+        if falling:
+            order = order[::-1]
+        return np.concatenate([order[~empty[order]], order[empty[order]]])
 
     def as_records(self) -> list[dict]:
         """One dict a row, with a `<name>_unit` beside each column that has a unit."""
-        return [{key: value for column, cell in zip(self.columns, row)
-                 for key, value in ((column.name, cell), *(((f"{column.name}_unit", column.unit),) if column.unit else ()))}
-                for row in self.rows]
+        return [
+            {
+                key: value
+                for column, cell in zip(self.columns, row)
+                for key, value in (
+                    (column.name, cell),
+                    *(((f"{column.name}_unit", column.unit),) if column.unit else ()),
+                )
+            }
+            for row in self.rows
+        ]
 
     def to_csv(self) -> str:
         """CSV text, full precision, a unit column after each column that has a unit."""
-        heads = [name for c in self.columns for name in ((c.name, f"{c.name}_unit") if c.unit else (c.name,))]
         out = io.StringIO()
-        writer = csv.writer(out, lineterminator="\n")
-        writer.writerow(heads)
-        for record in self.as_records():
-            writer.writerow(["" if record[h] is None else record[h] for h in heads])
+        self._write_csv(out)
         return out.getvalue()
 
+    def _write_csv(self, out) -> None:
+        writer = csv.writer(out, lineterminator="\n")
+        writer.writerow([name for c in self.columns for name in ((c.name, f"{c.name}_unit") if c.unit else (c.name,))])
+        units = [c.unit for c in self.columns]
+        for row in zip(*(_plain(values) for values in self.values)) if self._rows is None else self._rows:
+            cells: list[Any] = []
+            for cell, unit in zip(row, units):
+                cells.append("" if cell is None or cell != cell else cell)  # a number that is none is an empty cell
+                if unit:
+                    cells.append(unit)
+            writer.writerow(cells)
+
     def save_csv(self, path: str | Path) -> None:
+        """Write the table as CSV; raises Trouble when the place cannot be written."""
         with written_whole(path) as stream:
-            stream.write(self.to_csv().encode())
+            text = io.TextIOWrapper(stream, "utf-8", newline="", write_through=True)
+            self._write_csv(text)
+            text.detach()
+
+    def columns_as_list(self) -> list[dict]:
+        """The columns as plain values, for JSON."""
+        return [asdict(c) for c in self.columns]
 
     def as_dict(self) -> dict:
-        return {"title": self.title, "columns": [[c.name, c.unit, c.digits, c.hidden, c.shown_as] for c in self.columns],
-                "rows": [list(row) for row in self.rows]}
+        """The whole table as plain values, for JSON."""
+        return {"title": self.title, "columns": self.columns_as_list(), "rows": [list(row) for row in self.rows]}
 
     @classmethod
     def from_dict(cls, facts: dict) -> Table:
-        return cls(facts["title"], [Column(*c) for c in facts["columns"]], [tuple(r) for r in facts["rows"]])
+        """Read back what `as_dict` wrote; columns as lists are how older studies kept them."""
+        columns = [Column(**c) if isinstance(c, dict) else Column(*c) for c in facts["columns"]]
+        return cls(facts["title"], columns, [tuple(r) for r in facts["rows"]])
+
+
+def _plain(values: Sequence) -> list:
+    """Python's own numbers and texts."""
+    return values.tolist() if isinstance(values, np.ndarray) else list(values)
+
+
+def _sort_keys(values: Sequence) -> tuple[np.ndarray, np.ndarray]:
+    """Something numpy sorts fast, and which cells are empty."""
+    array = values if isinstance(values, np.ndarray) else None
+    if array is not None and array.dtype.kind in "iufb":
+        keys = array.astype(np.float64, copy=False)
+        return keys, np.isnan(keys)
+    empty = np.array([v is None or v == "" for v in values], bool)
+    try:
+        numbers = np.array([np.nan if e else v for v, e in zip(values, empty)], np.float64)
+        if not any(isinstance(v, str) for v in values):
+            return numbers, empty | np.isnan(numbers)
+    except (TypeError, ValueError):
+        pass
+    texts = np.array(["" if e else str(v).casefold()[:SORTED_BY] for v, e in zip(values, empty)], dtype=np.str_)
+    return texts, empty

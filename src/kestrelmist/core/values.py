@@ -20,6 +20,7 @@ class Stored:
 
     @property
     def plain(self) -> bool:
+        """Whether stored numbers are the values themselves."""
         return self.slope == 1.0 and self.intercept == 0.0
 
     def exact(self) -> np.ndarray:
@@ -54,7 +55,9 @@ def kernel_ready(data, shape: tuple[int, int, int], colour: bool = False) -> np.
     if data.shape != tuple(shape):
         raise ValueError(f"values of shape {data.shape} do not fill a space of shape {shape}")
     if not colour and (data.dtype not in KERNEL_TYPES or not data.dtype.isnative):
-        fits = {"int8": np.int16, "bool": np.uint8, "int16": np.int16, "uint16": np.uint16}.get(data.dtype.name, np.float32)
+        fits = {"int8": np.int16, "bool": np.uint8, "int16": np.int16, "uint16": np.uint16}.get(
+            data.dtype.name, np.float32
+        )
         with np.errstate(over="ignore"):
             data = data.astype(fits, order="F")
     return data if data.T.flags.c_contiguous else np.asfortranarray(data)

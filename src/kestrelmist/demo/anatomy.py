@@ -8,15 +8,16 @@ from __future__ import annotations
 
 import math
 
-import numba
+from ..core.kernel import kernel
+from .shapes import cut, ellipsoid, join, rod
 
-from .shapes import _jit, cut, ellipsoid, join, rod
-
-SKIN, BRAIN, CORD, SKULL, JAW, VERTEBRA, TEETH, AIR, MUCOSA, EYE, LENS, VENTRICLE, HIPPOCAMPUS, WHITE, SEAM, NUCLEI = range(16)
+SKIN, BRAIN, CORD, SKULL, JAW, VERTEBRA, TEETH, AIR, MUCOSA, EYE, LENS, VENTRICLE, HIPPOCAMPUS, WHITE, SEAM, NUCLEI = (
+    range(16)
+)
 FIELDS = 16
 
 
-@_jit
+@kernel
 def _skin(x, y, z):
     d = ellipsoid(x, y, z, 0.0, -3.2, 0.9, 7.9, 9.8, 6.9)
     d = join(d, rod(x, y, z, 0.0, 2.0, -0.8, 0.0, 12.3, -1.6, 5.9, 2.3), 3.0)
@@ -32,7 +33,7 @@ def _skin(x, y, z):
     return join(d, leaf, 0.9)
 
 
-@_jit
+@kernel
 def _brain(x, y, z):
     d = ellipsoid(x, y, z, 2.75, -2.6, 2.0, 3.55, 5.5, 3.45)
     d = join(d, ellipsoid(x, y, z, 2.9, -0.5, 0.4, 3.0, 4.0, 2.4), 1.2)
@@ -40,11 +41,10 @@ def _brain(x, y, z):
     d = join(d, ellipsoid(x, y, z, 1.02, 4.75, 1.3, 1.1, 2.1, 1.2), 0.5)
     d = join(d, ellipsoid(x, y, z, 0.0, -8.25, 1.7, 3.9, 2.25, 2.75), 0.35)
     d = join(d, ellipsoid(x, y, z, 4.25, -7.7, 0.3, 1.0, 1.15, 1.15), 0.35)
-    d = join(d, rod(x, y, z, 0.0, -1.0, -1.0, 0.0, -11.0, -1.5, 2.05, 1.75), 0.6)
-    return d
+    return join(d, rod(x, y, z, 0.0, -1.0, -1.0, 0.0, -11.0, -1.5, 2.05, 1.75), 0.6)
 
 
-@_jit
+@kernel
 def _teeth(x, y, z):
     """Upper and lower teeth apart, so that each goes with its bone."""
     upper = rod(x, y, z, 0.56, 9.6, -1.2, 0.56, 11.35, -2.1, 0.46, 0.48)
@@ -59,7 +59,7 @@ def _teeth(x, y, z):
     return upper, lower
 
 
-@_jit
+@kernel
 def _jaw(x, y, z):
     d = rod(x, y, z, 0.45, 7.6, -5.75, 1.35, 4.6, -5.95, 0.62, 0.78)
     d = join(d, rod(x, y, z, 1.35, 4.6, -5.95, 2.35, 0.8, -5.75, 0.78, 0.72), 0.4)
@@ -70,7 +70,7 @@ def _jaw(x, y, z):
     return join(d, ellipsoid(x, y, z, 4.62, -3.45, -2.38, 0.46, 0.80, 0.50), 0.3)
 
 
-@_jit
+@kernel
 def _arch(x, y, z):
     """Cheek bone."""
     d = rod(x, y, z, 2.2, 5.2, -1.5, 5.3, 3.0, -1.9, 0.62, 0.48)
@@ -79,7 +79,7 @@ def _arch(x, y, z):
     return join(d, rod(x, y, z, 6.0, -4.0, -0.9, 5.0, -5.2, -0.5, 0.42, 0.5), 0.4)
 
 
-@_jit
+@kernel
 def _muscle_seam(x, y, z):
     """Distance to the nearest sheet between muscles."""
     d = abs(ellipsoid(x, y, z, 5.3, -0.9, -3.7, 1.8, 4.2, 3.1))
@@ -87,11 +87,10 @@ def _muscle_seam(x, y, z):
     d = min(d, abs(rod(x, y, z, 1.7, 2.0, -7.3, 2.6, -7.0, -6.8, 0.9, 1.3)))
     d = min(d, abs(ellipsoid(x, y, z, 0.0, 3.0, -4.9, 1.35, 5.0, 0.9)))
     d = min(d, abs(rod(x, y, z, 2.6, -9.5, 2.2, 3.0, -22.0, 2.0, 1.9, 2.9)))
-    d = min(d, abs(rod(x, y, z, 3.4, -8.5, -3.8, 3.8, -22.0, -3.2, 1.5, 2.2)))
-    return d
+    return min(d, abs(rod(x, y, z, 3.4, -8.5, -3.8, 3.8, -22.0, -3.2, 1.5, 2.2)))
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def tissues(wx, y, z, rough, out):
     """Signed distances at a point.
 
@@ -113,8 +112,10 @@ def tissues(wx, y, z, rough, out):
     wall = 0.46 + 0.07 * rough
     case = brain - 0.24 - wall
     # sutures: shallow seams in the outer half of the vault
-    lines = min(max(abs(wx + 0.07 * math.sin(6.0 * y)), y - 3.6), min(abs(y - 1.4 - 0.25 * x + 0.08 * math.sin(7.0 * x)),
-                abs(y + 6.0 - 0.12 * x + 0.08 * math.sin(8.0 * x))))
+    lines = min(
+        max(abs(wx + 0.07 * math.sin(6.0 * y)), y - 3.6),
+        min(abs(y - 1.4 - 0.25 * x + 0.08 * math.sin(7.0 * x)), abs(y + 6.0 - 0.12 * x + 0.08 * math.sin(8.0 * x))),
+    )
     case = cut(case, max(max(lines - 0.055, 0.24 + 0.55 * wall - brain), 0.8 - z), 0.05)
     # the face: nose tube, palate, cheek bones
     nose = rod(x, y, z, 0.0, 5.6, 0.7, 0.0, 10.9, -0.3, 1.95, 1.15)
@@ -146,7 +147,9 @@ def tissues(wx, y, z, rough, out):
     throat = rod(x, y, z, 0.0, 1.2, -3.05, 0.0, -5.5, -4.1, 0.40, 0.55)
     throat = min(throat, rod(x, y, z, 0.0, -5.5, -4.1, 0.0, -24.0, -5.4, 0.65, 0.85))
     mouth = ellipsoid(x, y, z, 0.0, 4.5, -3.75, 1.05, 4.6, 0.13)
-    scroll = abs(math.sin(2.9 * x + 1.4 * math.sin(1.9 * z + 0.5 * y)) * math.cos(2.3 * z + 0.9 * math.sin(2.1 * x))) - 0.42
+    scroll = (
+        abs(math.sin(2.9 * x + 1.4 * math.sin(1.9 * z + 0.5 * y)) * math.cos(2.3 * z + 0.9 * math.sin(2.1 * x))) - 0.42
+    )
     out[SKIN], out[BRAIN], out[CORD], out[SKULL], out[JAW], out[VERTEBRA] = skin, brain, cord, skull, jaw, vertebra
     out[TEETH] = min(upper, lower)
     out[AIR] = min(min(nose, hollow), min(min(throat, mouth), canal))
@@ -156,7 +159,7 @@ def tissues(wx, y, z, rough, out):
     out[SEAM] = _muscle_seam(x, y, z) - 0.10 * rough
 
 
-@_jit
+@kernel
 def _inside_brain(x, y, z, brain, rough, out):
     d = rod(x, y, z, 0.95, 1.4, 2.7, 1.15, -1.6, 3.35, 0.20, 0.26)
     d = join(d, rod(x, y, z, 1.15, -1.6, 3.35, 2.9, -4.1, 3.2, 0.26, 0.28), 0.2)

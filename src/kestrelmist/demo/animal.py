@@ -50,7 +50,12 @@ def make_animal(name: str, seed: int) -> Animal:
     fields = np.empty((FIELDS, *POINTS), np.float32)
     step = -(-POINTS[0] // 16)
     with ThreadPoolExecutor(2) as pool:
-        list(pool.map(lambda z: fill_lattice(fields, bends, LOW, STEP, scale, z, min(z + step, POINTS[0])), range(0, POINTS[0], step)))
+        list(
+            pool.map(
+                lambda z: fill_lattice(fields, bends, LOW, STEP, scale, z, min(z + step, POINTS[0])),
+                range(0, POINTS[0], step),
+            )
+        )
 
     def texture(width):
         noise = ndimage.gaussian_filter(rng.standard_normal(POINTS, np.float32), width, mode="wrap", truncate=3)

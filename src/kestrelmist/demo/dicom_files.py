@@ -9,10 +9,12 @@ from pydicom.dataset import FileDataset, FileMetaDataset
 from pydicom.uid import CTImageStorage, ExplicitVRLittleEndian, generate_uid
 
 from ..core.space import Space
-from ..formats.dicom_series import FROM_DICOM_AXES
+from ..formats.dicom_header import FROM_DICOM_AXES
 
 
-def dataset_for(sop: str, subject: str, description: str, number: int, instance: int, date: str = "20310214") -> FileDataset:
+def dataset_for(
+    sop: str, subject: str, description: str, number: int, instance: int, date: str = "20310214"
+) -> FileDataset:
     """The elements that all files of the made-up study share. The same words give the same identifiers."""
     series_uid = generate_uid(entropy_srcs=[subject, date, description, str(number)])
     meta = FileMetaDataset()
@@ -21,7 +23,9 @@ def dataset_for(sop: str, subject: str, description: str, number: int, instance:
     meta.TransferSyntaxUID = ExplicitVRLittleEndian
     ds = FileDataset(None, {}, file_meta=meta, preamble=b"\0" * 128)
     ds.SOPClassUID, ds.SOPInstanceUID = sop, meta.MediaStorageSOPInstanceUID
-    ds.StudyInstanceUID, ds.FrameOfReferenceUID = (generate_uid(entropy_srcs=[subject, date, what]) for what in ("study", "frame"))
+    ds.StudyInstanceUID, ds.FrameOfReferenceUID = (
+        generate_uid(entropy_srcs=[subject, date, what]) for what in ("study", "frame")
+    )
     ds.SeriesInstanceUID = series_uid
     ds.Manufacturer, ds.InstitutionName = "Hollowmere Workshop", "Hollowmere Field Station"
     ds.StudyDate = ds.SeriesDate = ds.AcquisitionDate = date
@@ -51,14 +55,27 @@ def put_pixels(ds, pixels: np.ndarray, photometric: str = "MONOCHROME2") -> None
         ds.PlanarConfiguration = 0
     if pixels.ndim - colour > 2:
         ds.NumberOfFrames = pixels.shape[0]
-    ds.BitsAllocated, ds.BitsStored, ds.HighBit, ds.PixelRepresentation = bits, bits, bits - 1, int(pixels.dtype.kind == "i")
+    ds.BitsAllocated, ds.BitsStored, ds.HighBit, ds.PixelRepresentation = (
+        bits,
+        bits,
+        bits - 1,
+        int(pixels.dtype.kind == "i"),
+    )
     data = np.ascontiguousarray(pixels, pixels.dtype.newbyteorder("<")).tobytes()
     ds.PixelData = data + b"\0" * (len(data) % 2)
     ds["PixelData"].VR = "OB" if bits == 8 else "OW"
 
 
-def write_series(folder: Path, values: np.ndarray, space: Space, subject: str, description: str, number: int,
-                 seed: int = 1, date: str = "20310214") -> list[Path]:
+def write_series(
+    folder: Path,
+    values: np.ndarray,
+    space: Space,
+    subject: str,
+    description: str,
+    number: int,
+    seed: int = 1,
+    date: str = "20310214",
+) -> list[Path]:
     """Write CT numbers as one file a slice.
 
     Parameters
@@ -71,7 +88,7 @@ def write_series(folder: Path, values: np.ndarray, space: Space, subject: str, d
         Decides names and nesting; slices come in no order.
     """
     rng = np.random.default_rng(seed + number)
-    names = rng.permutation(16**5)[:space.shape[2]]
+    names = rng.permutation(16**5)[: space.shape[2]]
     paths = []
     for k in range(space.shape[2]):
         ds = dataset_for(CTImageStorage, subject, description, number, k + 1, date)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 
+from ..core.kernel import kernel
 from .anatomy import tissues
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def fill_lattice(fields, bends, low, step, scale, first, last):
     out = np.empty(fields.shape[0])
     for k in range(first, last):
@@ -22,7 +22,7 @@ def fill_lattice(fields, bends, low, step, scale, first, last):
                     fields[n, k, j, i] = out[n]
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def at(field, z, y, x):
     """Linear interpolation of a field at lattice coordinates, clamped at its faces."""
     z = min(max(z, 0.0), field.shape[0] - 1.001)

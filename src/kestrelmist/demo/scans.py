@@ -4,13 +4,30 @@ from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
 
-import numba
 import numpy as np
 from scipy import fft, ndimage
 
+from ..core.kernel import kernel
 from ..core.space import Space
-from .anatomy import (AIR, BRAIN, CORD, EYE, FIELDS, HIPPOCAMPUS, JAW, LENS, MUCOSA, NUCLEI, SEAM, SKIN, SKULL, TEETH, VENTRICLE, VERTEBRA,
-                      WHITE)
+from .anatomy import (
+    AIR,
+    BRAIN,
+    CORD,
+    EYE,
+    FIELDS,
+    HIPPOCAMPUS,
+    JAW,
+    LENS,
+    MUCOSA,
+    NUCLEI,
+    SEAM,
+    SKIN,
+    SKULL,
+    TEETH,
+    VENTRICLE,
+    VERTEBRA,
+    WHITE,
+)
 from .animal import Animal
 from .lattice import at
 
@@ -18,7 +35,9 @@ from .lattice import at
 def head_ct_space(size: int = 384, slices: int = 360) -> Space:
     """Grid of the head CT: coronal slices from back to front, rows running down."""
     step, thick = 28.8 / size, 28.8 / slices
-    affine = np.array([[step, 0, 0, -14.4 + step / 2], [0, 0, thick, -14.4 + thick / 2], [0, -step, 0, 12.9 - step / 2], [0, 0, 0, 1]])
+    affine = np.array(
+        [[step, 0, 0, -14.4 + step / 2], [0, 0, thick, -14.4 + thick / 2], [0, -step, 0, 12.9 - step / 2], [0, 0, 0, 1]]
+    )
     return Space((size, size, slices), affine)
 
 
@@ -50,14 +69,15 @@ def scan_ct(animal: Animal, space: Space, noise: float = 38.0) -> np.ndarray:
         part = rng.standard_normal((min(24, nk - k), nj, ni), np.float32)
         part = fft.irfft2(fft.rfft2(part, workers=2) * shape, s=(nj, ni), workers=2)
         part *= noise / part.std()
-        out[k:k + 24] = np.clip(np.rint(clean[k:k + 24] + part), -1024, 3071)
+        out[k : k + 24] = np.clip(np.rint(clean[k : k + 24] + part), -1024, 3071)
     return out.T
 
 
 def scan_mr(animal: Animal, space: Space, noise: float = 0.028) -> np.ndarray:
     """T1-weighted MR signal in arbitrary units around 1000 for white matter, int16 [i, j, k].
 
-    Brightness varies smoothly as near a surface coil; the noise is Rician (H. Gudbjartsson, S. Patz, Magn. Reson. Med. 34, 1995).
+    Brightness varies smoothly as near a surface coil; the noise is Rician (H. Gudbjartsson, S. Patz, Magn. Reson. Med.
+    34, 1995).
     """
     clean = _scan(animal, space, _mr_volume)
     rng = np.random.default_rng(animal.seed + 2)
@@ -74,18 +94,24 @@ def _scan(animal: Animal, space: Space, kernel) -> np.ndarray:
     step = max(1, out.shape[0] // 16)
     voxel = float(np.mean(space.spacing))
     with ThreadPoolExecutor(2) as pool:
-        list(pool.map(lambda k: kernel(animal.fields, animal.fine, animal.coarse, start, steps, voxel, out, k,
-                                       min(k + step, out.shape[0])), range(0, out.shape[0], step)))
+        list(
+            pool.map(
+                lambda k: kernel(
+                    animal.fields, animal.fine, animal.coarse, start, steps, voxel, out, k, min(k + step, out.shape[0])
+                ),
+                range(0, out.shape[0], step),
+            )
+        )
     return out
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _share(distance, voxel):
     """Part of a voxel that lies inside a surface at a signed distance from its centre."""
     return min(max(0.5 - distance / voxel, 0.0), 1.0)
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _ct_volume(fields, fine, coarse, start, steps, voxel, out, first, last):
     d = np.empty(FIELDS)
     for k in range(first, last):
@@ -123,7 +149,7 @@ def _ct_volume(fields, fine, coarse, start, steps, voxel, out, first, last):
                 out[k, j, i] = -1000.0 + _share(skin, voxel) * (v + 1000.0)
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _mr_volume(fields, fine, coarse, start, steps, voxel, out, first, last):
     d = np.empty(FIELDS)
     for k in range(first, last):

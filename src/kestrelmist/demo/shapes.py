@@ -8,12 +8,10 @@ from __future__ import annotations
 
 import math
 
-import numba
-
-_jit = numba.njit(nogil=True, cache=True)
+from ..core.kernel import kernel
 
 
-@_jit
+@kernel
 def ellipsoid(x, y, z, cx, cy, cz, rx, ry, rz):
     px, py, pz = x - cx, y - cy, z - cz
     a = math.sqrt((px / rx) ** 2 + (py / ry) ** 2 + (pz / rz) ** 2)
@@ -21,7 +19,7 @@ def ellipsoid(x, y, z, cx, cy, cz, rx, ry, rz):
     return a * (a - 1.0) / b if b > 1e-9 else -min(rx, min(ry, rz))
 
 
-@_jit
+@kernel
 def rod(x, y, z, ax, ay, az, bx, by, bz, ra, rb):
     """A rod from a to b whose radius goes evenly from ra to rb, round at both ends."""
     ex, ey, ez = bx - ax, by - ay, bz - az
@@ -31,14 +29,14 @@ def rod(x, y, z, ax, ay, az, bx, by, bz, ra, rb):
     return math.sqrt(dx * dx + dy * dy + dz * dz) - (ra + t * (rb - ra))
 
 
-@_jit
+@kernel
 def join(a, b, k):
     """Union with a fillet about k mm wide (polynomial smooth minimum)."""
     h = max(k - abs(a - b), 0.0) / k
     return min(a, b) - h * h * k * 0.25
 
 
-@_jit
+@kernel
 def cut(a, b, k):
     """a without b, with a fillet about k mm wide."""
     h = max(k - abs(a + b), 0.0) / k

@@ -4,29 +4,40 @@ from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
 
-import numba
 import numpy as np
 
+from ..core.kernel import kernel
 from ..core.space import Space
 from .anatomy import BRAIN, EYE, HIPPOCAMPUS, JAW, SKULL, VENTRICLE
 from .animal import Animal
 from .lattice import at
 
-TISSUES = {"Skull": SKULL, "Lower jaw": JAW, "Brain": BRAIN, "Eyes": EYE, "Hippocampus": HIPPOCAMPUS, "Ventricles": VENTRICLE}
+TISSUES = {
+    "Skull": SKULL,
+    "Lower jaw": JAW,
+    "Brain": BRAIN,
+    "Eyes": EYE,
+    "Hippocampus": HIPPOCAMPUS,
+    "Ventricles": VENTRICLE,
+}
 
 
 def true_volume(animal: Animal, tissue: str, space: Space, finer: int = 5) -> float:
     """Volume of a tissue inside a grid's field of view, mm³.
 
-    Voxels cut by the surface are sampled at `finer`³ points each; the others are counted whole. Skull and lower jaw share
-    a few thousandths of a mm³ where they touch, which are counted in both.
+    Voxels cut by the surface are sampled at `finer`³ points each; the others are counted whole. Skull and lower jaw
+    share a few thousandths of a mm³ where they touch, which are counted in both.
     """
     start, steps = animal.frame(space.affine)
     field = animal.fields[TISSUES[tissue]]
     nk = space.shape[2]
     with ThreadPoolExecutor(2) as pool:
-        parts = pool.map(lambda k: _volume(field, start, steps, np.array(space.shape), k, min(k + 16, nk), finer, max(space.spacing)),
-                         range(0, nk, 16))
+        parts = pool.map(
+            lambda k: _volume(
+                field, start, steps, np.array(space.shape), k, min(k + 16, nk), finer, max(space.spacing)
+            ),
+            range(0, nk, 16),
+        )
         return float(sum(parts) * space.voxel_volume)
 
 
@@ -36,11 +47,15 @@ def true_labels(animal: Animal, tissues: list[str], space: Space) -> np.ndarray:
     out = np.zeros(space.shape[::-1], np.uint16)
     fields = animal.fields[[TISSUES[t] for t in tissues]]
     with ThreadPoolExecutor(2) as pool:
-        list(pool.map(lambda k: _labels(fields, start, steps, out, k, min(k + 16, out.shape[0])), range(0, out.shape[0], 16)))
+        list(
+            pool.map(
+                lambda k: _labels(fields, start, steps, out, k, min(k + 16, out.shape[0])), range(0, out.shape[0], 16)
+            )
+        )
     return out.T
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _volume(field, start, steps, shape, first, last, finer, voxel):
     whole = 0.0
     share = 1.0 / finer**3
@@ -71,7 +86,7 @@ def _volume(field, start, steps, shape, first, last, finer, voxel):
     return whole
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _labels(fields, start, steps, out, first, last):
     for k in range(first, last):
         for j in range(out.shape[1]):

@@ -9,11 +9,11 @@ from pathlib import Path
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
+from ..core import kernel
 from ..core.errors import Trouble
 from ..study.study import Study
 from .desk_model import study_folder_of
 from .theme.theme import apply_theme
-from ..warm import warm_beside
 from .window import Window
 
 WINDOWS: list[Window] = []
@@ -34,6 +34,7 @@ def open_window(folder: Path) -> Window:
     window = Window(Study(folder, create=True))
     WINDOWS.append(window)
     window.closed.connect(lambda: _forget(window))
+    window.study_wanted.connect(lambda folder: _go_over(window, folder))
     return window
 
 
@@ -44,11 +45,26 @@ def _forget(window: Window) -> None:
         window.deleteLater()
 
 
+def _go_over(window: Window, folder: Path) -> None:
+    """Open another study; this window closes when that has worked."""
+    try:
+        other = open_window(folder)
+    except Trouble as trouble:
+        window.session.trouble.emit(str(trouble))
+        return
+    other.show()
+    QTimer.singleShot(0, other.start)
+    window.close()
+
+
 def start(places: list[Path], picture: Path | None = None, demo: bool = False) -> int:
     """Open the window and run until it is closed; with `picture`, save the settled window and leave."""
     if not os.environ.get("DISPLAY") and not os.environ.get("WAYLAND_DISPLAY") and "QT_QPA_PLATFORM" not in os.environ:
         if picture is None:
-            raise Trouble("There is no display to open a window on", "start it under a virtual one with ./kestrel, or give --picture")
+            raise Trouble(
+                "There is no display to open a window on",
+                "start it under a virtual one with ./kestrel, or give --picture",
+            )
         os.environ["QT_QPA_PLATFORM"] = "offscreen"
     folder = study_folder_of(places)
     if demo:
@@ -64,15 +80,35 @@ def start(places: list[Path], picture: Path | None = None, demo: bool = False) -
 
         folder = home() / "My first study"
     app = application()
-    window = open_window(folder)
-    window.show()
-    QTimer.singleShot(0, window.start)
-    warm_beside()
+    window = show_window(folder)
     if given:
         QTimer.singleShot(50, lambda: window.gather(given))
     if picture is not None:
         _picture_when_settled(window, picture)
     return app.exec()
+
+
+def show_window(folder: Path) -> Window:
+    """A window on a study, on the screen, that begins its work when the loop of events runs."""
+    kernel.expect(True)
+    window = open_window(folder)
+    window.show()
+    QTimer.singleShot(0, window.start)
+    QTimer.singleShot(600, lambda: _load_kernels(window))
+    return window
+
+
+def _load_kernels(window: Window) -> None:
+    """Load what draws, beside the window, and then have what is still missing compiled."""
+    from ..warm import load_drawing, warm_beside
+
+    def loaded(_) -> None:
+        for pane in window.table.slices:
+            pane.canvas.picture.forget()
+            pane.canvas.update()
+        warm_beside()
+
+    window.session.work.start("Loading", load_drawing, loaded, lane="preview")
 
 
 def _picture_when_settled(window: Window, picture: Path) -> None:

@@ -1,394 +1,207 @@
-"""What the window is looking at and working with: the one place where views read and gestures write."""
+"""The state behind the window: what is done, what is looked at, what the hand holds."""
 
 from __future__ import annotations
 
-from dataclasses import replace
+from contextlib import suppress
+from dataclasses import asdict, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QObject, QTimer, Signal
-from PySide6.QtGui import QUndoStack
+from PySide6.QtCore import QObject, QTimer
 
 from ..core.errors import Trouble
-from ..core.image import Image
-from ..core.labels import Label, LabelMap
-from ..core.patch import LabelEdit
-from ..core.table import Table
-from ..outline.ranges import ready_ranges
-from ..operations import find_operation
-from ..scene.colours import first_map
-from ..scene.slices import ImageLook, LabelLook
-from ..study.logbook import Step
-from ..study.run import Call, keep, settle, step_of
-from ..study.study import ImageRecord, Study
-from .commands import EditLabels, ShelveImages
-from .framed_area import FramedArea
-from .remembered import ToolSettings, restore_view, save_view
-from .work import Work
+from ..scene.layer import Arrangement, ImageLook, LabelLook, Layer, Stack, restored
+from ..study.study import Study
+from .hand import Hand, ToolSettings
+from .session import Session
+from .tool import TOOLS
+from .viewing import MOST_SHOWN, Viewing
 
-MOST_SHOWN = 1 << 30
-"""Bytes of one volume on the screen; of larger pictures a coarser level is shown."""
 STAGES = ("Gather", "Prepare", "Align", "Outline", "Measure", "Report")
 
 
 class Desk(QObject):
-    """The state behind the window."""
-
-    study_changed = Signal()
-    shelf_changed = Signal()
-    image_changed = Signal()
-    labels_changed = Signal()
-    label_chosen = Signal()
-    crosshair_moved = Signal()
-    place_changed = Signal()
-    plan_shown = Signal(bool)
-    framed_changed = Signal()
-    look_changed = Signal()
-    stage_changed = Signal()
-    tool_changed = Signal()
-    settings_changed = Signal()
-    table_made = Signal(object)
-    logbook_changed = Signal()
-    trouble = Signal(str)
-    said = Signal(str)
+    """Three models of one window, and the way they are remembered."""
 
     def __init__(self, study: Study, parent=None):
         super().__init__(parent)
-        self.study, self.work, self.undo = study, Work(self), QUndoStack(self)
-        self.work.trouble.connect(self.trouble)
-        self.closed = False
-        self.record: ImageRecord | None = None
-        self.series: Image | None = None
-        self.image: Image | None = None
-        self.place: tuple[int, ...] = ()
-        self.framed: FramedArea | None = None
-        self.labels: LabelMap | None = None
-        self.crosshair = np.zeros(3)
-        self.stage, self.tool = "Gather", "point"
-        self.left_on_left = True
-        self.label_number: int | None = None
-        self.label_look = LabelLook()
-        self.looks: dict[int, ImageLook] = {}
-        self.tool_settings: dict[int, ToolSettings] = {}
-        self._places: dict[int, tuple[int, ...]] = {}
+        self.session = Session(study, self)
+        self.viewing = Viewing(self.session, self)
+        self.viewing.stage = self._remembered()["stage"]  # so that only its page is made at first
+        self.hand = Hand(self.viewing, self)
+        self.viewing.stage_changed.connect(self._drop_tool)
         self._save = QTimer(self, singleShot=True, interval=400)
         self._save.timeout.connect(self.save_view)
-        for signal in (self.crosshair_moved, self.stage_changed, self.look_changed, self.tool_changed, self.image_changed,
-                       self.settings_changed):
+        for signal in (
+            self.viewing.crosshair_moved,
+            self.viewing.stage_changed,
+            self.viewing.looks_changed,
+            self.viewing.arrangement_changed,
+            self.viewing.lead_changed,
+            self.hand.tool_changed,
+            self.hand.settings_changed,
+        ):
             signal.connect(self._save.start)
-
-    # what is shown
-
-    @property
-    def look(self) -> ImageLook | None:
-        return self.looks.get(self.record.id) if self.record else None
+        self.session.took_in.connect(lambda keys: self.viewing.show_image(keys[-1]))
 
     @property
-    def settings(self) -> ToolSettings:
-        return self.tool_settings.get(self.record.id, ToolSettings()) if self.record else ToolSettings()
+    def study(self) -> Study:
+        return self.session.study
 
-    @property
-    def label(self) -> Label | None:
-        """The label that tools work on."""
-        return self.labels.table.get(self.label_number) if self.labels and self.label_number else None
+    def _drop_tool(self) -> None:
+        """A tool that is not offered in a stage is not kept in the hand."""
+        tool = TOOLS.get(self.hand.tool)
+        if tool is None or (tool.stages and self.viewing.stage not in tool.stages):
+            self.hand.set_tool("point")
 
-    @property
-    def ready(self) -> bool:
-        """Whether the lead image's values are in memory."""
-        return not self.closed and self.image is not None and self.image.in_memory and self.labels is not None
+    def given(self, operation, settings: dict[str, Any]) -> dict[str, Any]:
+        """Settings with what leads the Light table put into the first image and the first label map that an operation
+        takes, unless they are given."""
+        viewing, given = self.viewing, dict(settings)
+        image = operation.first_input("image")
+        if image is not None and image.name not in given and viewing.record is not None:
+            place = viewing.place if viewing.place and "series" not in operation.takes else ()
+            placed = replace(viewing.record.reference, place=tuple(n + 1 for n in place))
+            given[image.name] = placed if place else viewing.record.id
+        labels = operation.first_input("label map")
+        if labels is not None and labels.required and labels.name not in given and viewing.record is not None:
+            given[labels.name] = viewing.map.id if viewing.map is not None else viewing.record.id
+        return given
 
-    def show_image(self, key: int, done=None) -> None:
-        """Bring an image to the lead pane; its values are read by a worker."""
-        try:
-            record, image = self.study.find(key), self.study.image(key)
-        except Trouble as trouble:
-            self.trouble.emit(str(trouble))
-            return
-        place = self._places.get(record.id, (0,) * len(record.axes))
-        shown_image = image.frame(place).for_showing(MOST_SHOWN)
-        self.record, self.series, self.image, self.place, self.labels, self.label_number = record, image, shown_image, place, None, None
-        self.framed = None
-        self.image_changed.emit()
+    def run(self, name: str, settings: dict[str, Any], done=None, title: str | None = None):
+        """Run an operation on what leads the Light table."""
+        from ..core.operation import find_operation
 
-        def read(progress):
-            shown_image.fetch(progress)
-            labels = self.study.labels(record.id)
-            if labels.counts[0] == labels.kji.size < 1 << 28:
-                labels.kji.fill(0)  # the system hands out memory on first touch: better here than under the first stroke
-            return labels, image.display_range()
+        operation = find_operation(name)
+        return self.session.run(
+            name, self.given(operation, settings), lambda kept: self._ran(settings, kept, done), title
+        )
 
-        def shown(result):
-            if self.record is not record:
-                return
-            self.labels, display = result
-            self.looks.setdefault(record.id, ImageLook(*display, first_map(image)))
-            if record.id not in self.tool_settings:
-                self.tool_settings[record.id] = _first_settings(shown_image.grey())
-            if not self._inside(self.crosshair):
-                self.crosshair = record.space.to_world(np.array(record.space.shape) // 2)
-            first = next(iter(self.labels.table), None)
-            self.label_number = first.number if first else None
-            for signal in (self.image_changed, self.look_changed, self.labels_changed, self.label_chosen, self.settings_changed,
-                           self.crosshair_moved):
-                signal.emit()
-            if done:
-                done()
+    def run_now(self, name: str, settings: dict[str, Any]) -> bool:
+        """Run an operation that takes no time on what leads, at once; returns whether it was kept. A label that is new
+        is chosen; locking or colouring another one leaves the choice as it is."""
+        from ..core.operation import find_operation
 
-        def failed(error):
-            if self.record is record:
-                self.record = self.image = self.series = None
-                self.image_changed.emit()
-            self.trouble.emit(str(error))
+        label, labels = settings.get("label"), self.viewing.labels
+        there = isinstance(label, str) and labels is not None and labels.table.has_name(label)
+        kept = self.session.run_now(name, self.given(find_operation(name), settings))
+        if kept and not there:
+            self._ran(settings, None, None)
+        return kept
 
-        self.work.start(f"Reading {record.name}", read, shown, failed, loud=not shown_image.in_memory)
-
-    def go_along(self, axis: int, n: int) -> None:
-        """Show another volume of a series; it is read by a worker when it is not in memory."""
-        if not self.ready or axis >= len(self.place):
-            return
-        place = tuple(min(max(n, 0), a.size - 1) if k == axis else p for k, (a, p) in enumerate(zip(self.record.axes, self.place)))
-        if place == self.place:
-            return
-        record, wanted = self.record, self.series.frame(place).for_showing(MOST_SHOWN)
-        self.place = self._places[record.id] = place
-        self.place_changed.emit()
-
-        def read(progress):
-            if self.place == place:  # a slider that has gone on meanwhile wants another one
-                wanted.fetch(progress)
-
-        def put(_):
-            if self.record is record and self.place == place and wanted.in_memory:
-                self.image = wanted
-                self.look_changed.emit()
-
-        if wanted.in_memory:
-            put(None)
-        else:
-            self.work.start(f"Reading {record.name}", read, put, loud=False)
-
-    def _inside(self, world) -> bool:
-        return self.record.space.nearest_voxel(world) is not None
-
-    def go_to(self, world) -> None:
-        """Move the crosshair."""
-        self.crosshair = np.asarray(world, float)
-        self.crosshair_moved.emit()
-
-    def step(self, axis: int, count: int) -> None:
-        """Step along a world axis by voxels of the lead image, to voxel centres when the grid runs along the axes."""
-        if self.record is None:
-            return
-        space = self.record.space
-        grid = space.world_axis_of.index(axis)
-        voxel = space.to_voxel(self.crosshair)
-        sign = 1 if space.affine[axis, grid] > 0 else -1
-        target = np.floor(voxel[grid] + 0.5) + sign * count
-        moved = self.crosshair.copy()
-        # stay on the line along the world axis: only this coordinate changes
-        moved[axis] += (target - voxel[grid]) / space.inverse[grid, axis]
-        corners = space.corners()
-        moved[axis] = np.clip(moved[axis], corners[:, axis].min(), corners[:, axis].max())
-        self.go_to(moved)
-
-    def set_stage(self, stage: str) -> None:
-        if stage != self.stage:
-            self.stage = stage
-            if stage != "Outline":
-                self.set_tool("point")
-            self.stage_changed.emit()
-
-    def set_plan_shown(self, on: bool) -> None:
-        """Whether a plan lies over the Light table."""
-        self.plan_shown.emit(on)
-
-    def set_framed(self, area: FramedArea | None) -> None:
-        """The framed area that tools for pictures work on."""
-        self.framed = area
-        self.framed_changed.emit()
-
-    def set_tool(self, tool: str) -> None:
-        if tool != self.tool:
-            self.tool = tool
-            self.tool_changed.emit()
-
-    def set_look(self, **changes) -> None:
-        if self.look:
-            self.looks[self.record.id] = replace(self.look, **changes)
-            self.look_changed.emit()
-
-    def set_label_look(self, **changes) -> None:
-        self.label_look = replace(self.label_look, **changes)
-        self.look_changed.emit()
-
-    def set_settings(self, **changes) -> None:
-        if self.record:
-            self.tool_settings[self.record.id] = replace(self.settings, **changes)
-            self.settings_changed.emit()
-
-    def set_left_on_left(self, on: bool) -> None:
-        self.left_on_left = on
-        self.look_changed.emit()
-
-    def choose_label(self, number: int | None) -> None:
-        self.label_number = number
-        self.label_chosen.emit()
-
-    # what is done
-
-    def edit_labels(self, edit: LabelEdit, applied: bool = False, settings: dict | None = None) -> None:
-        """Do an edit of the lead image's labels as an undoable step; with `settings` the hand's work goes to the logbook."""
-        if not edit.empty:
-            step = None if settings is None else Step("by hand", edit.title, settings, {
-                "image": {"name": self.record.name, "subject": self.record.subject, "hash": self.record.hash}})
-            self.undo.push(EditLabels(self, self.record.id, edit, applied, step))
-            self.logbook_changed.emit()
-
-    def labels_edited(self, record_id: int) -> None:
-        if self.record and self.record.id == record_id:
-            if self.label_number is not None and self.label_number not in self.labels.table:
-                self.label_number = None
-            if self.label_number is None and len(self.labels.table):
-                self.label_number = next(iter(self.labels.table)).number
-            self.labels_changed.emit()
-            self.label_chosen.emit()
-
-    def shelf_edited(self) -> None:
-        self.shelf_changed.emit()
-        shown = {r.id for r in self.study.records()}
-        if self.record and self.record.id not in shown:
-            self.record = self.image = self.series = self.labels = None
-            self.image_changed.emit()
-
-    def new_label(self, name: str) -> None:
-        table, label = self.labels.table.with_new(name)
-        self.edit_labels(LabelEdit(f"New label “{label.name}”", None, self.labels.table, table))
-        self.choose_label(label.number)
-
-    def start_labels(self) -> None:
-        """Put an empty label map on the lead image's grid in place of one that does not fit it; undo starts anew too."""
-        try:
-            self.labels = self.study.start_labels(self.record.id)
-        except Trouble as trouble:
-            self.trouble.emit(str(trouble))
-            return
-        self.undo.clear()
-        self.label_number = None
-        self.labels_edited(self.record.id)
-
-    def change_label(self, number: int, **changes) -> None:
-        """Rename, recolour, hide, lock: anything in the label table."""
-        before = self.labels.table
-        word = {"locked": "Lock" if changes.get("locked") else "Unlock", "hidden": "Hide" if changes.get("hidden") else "Show",
-                "name": "Rename", "colour": "Recolour"}[next(iter(changes))]
-        self.edit_labels(LabelEdit(f"{word} “{before[number].name}”", None, before, before.changed(number, **changes)))
-
-    def run(self, operation: str, settings: dict, done=None, title: str | None = None) -> None:
-        """Run an operation on the lead image through a worker, and keep what it makes."""
-        try:
-            self.require_writable()
-            known = find_operation(operation)
-            frame = {"frame": ",".join(str(n + 1) for n in self.place)} if self.place and known.inputs and "series" not in known.takes else {}
-            call = settle(self.study, operation, {**({"image": self.record.id} if self.record and known.inputs else {}), **frame, **settings})
-        except Trouble as trouble:
-            self.trouble.emit(str(trouble))
-            return
-
-        def work(progress):
-            result = call.compute(progress.part(0.0, 0.7))
-            if isinstance(result, LabelEdit):  # kept by the undo stack in the window's thread; packed here, which takes longer
-                if result.patch is not None:
-                    result.patch.to_bytes()
-                return result, None
-            return result, keep(self.study, call, result, progress.part(0.7, 1.0))
-
-        stamp = self.label_stamp()
-
-        def made(outcome):
-            result, kept = outcome
-            if isinstance(result, LabelEdit) and self.label_stamp() != stamp and self.record and self.record.id == call.record.id:
-                # undone, locked or renamed meanwhile: the edit fits labels that are no more, so it is worked out anew
-                self.run(operation, settings, done, title)
-            else:
-                self._made(call, result, kept, done)
-
-        job = self.work.start(title or call.operation.title, work, made)
-        job.edits_labels = call.operation.returns is LabelEdit
-
-    def label_stamp(self) -> tuple | None:
-        """Changes whenever the lead image's labels do."""
-        return None if self.labels is None else (id(self.labels), int(self.labels.revision.sum()), self.labels.table.labels)
-
-    def require_labels_free(self) -> None:
-        """Raises Trouble while a worker is busy with labels: a stroke and an operation may not change them at once."""
-        job = next((j for j in self.work.jobs if j.edits_labels), None)
-        if job:
-            raise Trouble(f"“{job.title}” is still at work on the labels", "wait a moment, or cancel it above")
-
-    def _made(self, call: Call, result, kept, done) -> None:
-        if isinstance(result, LabelEdit):
-            self.undo.push(EditLabels(self, call.record.id, result, step=step_of(call, result)))
-            if "label" in call.settings and self.record and self.record.id == call.record.id:
-                if self.labels.table.has_name(call.settings["label"]):
-                    self.choose_label(self.labels.table.named(call.settings["label"]).number)
-        elif isinstance(result, Table):
-            self.table_made.emit(result)
-        elif isinstance(kept, list):
-            self.took_in(kept, call.operation.title)
-            report = getattr(getattr(result, "origin", None), "report", None)
-            if report is not None:
-                self.table_made.emit(report)
-        self.logbook_changed.emit()
+    def _ran(self, settings: dict[str, Any], kept: Any, done) -> None:
+        labels = self.viewing.labels
+        name = settings.get("label")
+        if isinstance(name, str) and labels is not None and labels.table.has_name(name):
+            self.hand.choose_label(labels.table.named(name).number)
         if done:
-            done(kept if kept is not None else result)
-
-    def took_in(self, keys: list[int], title: str) -> None:
-        """Images that a worker has put into the study: show the last one."""
-        self.undo.push(ShelveImages(self, keys, title))
-        self.shelf_changed.emit()
-        self.logbook_changed.emit()
-        if keys:
-            self.show_image(keys[-1])
-
-    def delete_image(self, key: int, name: str) -> None:
-        """Delete an image for good; what could be undone before cannot be any more."""
-        try:
-            self.require_writable()
-            self.require_labels_free()
-            self.study.delete_image(key, name)
-        except Trouble as trouble:
-            self.trouble.emit(str(trouble))
-            return
-        self.undo.clear()
-        self.shelf_edited()
-        self.logbook_changed.emit()
-
-    def require_writable(self) -> None:
-        if self.study.read_only:
-            raise Trouble(f"This study can only be read here: {self.study.catalogue.why_read_only}", "close the other window,"
-                          " or ask for write permission")
+            done(kept)
 
     # the view comes back as it was left
 
     def save_view(self) -> None:
-        save_view(self)
+        """Keep image, crosshair, stage, looks and tool settings."""
+        study, viewing, hand = self.study, self.viewing, self.hand
+        if study.read_only or self.session.closed:
+            return
+        kept = {
+            "image": viewing.record.id if viewing.record else None,
+            "crosshair": viewing.crosshair.tolist(),
+            "stage": viewing.stage,
+            "arrangement": viewing.arrangement.as_dict(),
+            "label": hand.label_number,
+            "label_look": asdict(viewing.label_look),
+            "show_others": viewing.show_others,
+            "stacks": {str(k): v.as_list() for k, v in viewing.stacks.items()},
+            "places": {str(k): list(v) for k, v in viewing.places.items()},
+            "settings": {str(k): asdict(v) for k, v in hand.tool_settings.items()},
+        }
+        try:
+            study.catalogue.remember("view", kept)
+        except Trouble:
+            pass  # a place that cannot be remembered is no reason to stop anyone
+
+    def _remembered(self) -> dict[str, Any]:
+        """What the study remembers of the view; a stage is in it whatever was written there."""
+        view = self.study.catalogue.recall("view", {})
+        view = dict(view) if isinstance(view, dict) else {}
+        view["stage"] = view["stage"] if view.get("stage") in STAGES else "Gather"
+        return view
+
+    def read_ahead(self) -> None:
+        """Begin to read the image that `restore_view` will show, while the window is laid out."""
+        wanted = self._first_image(self._remembered())
+        if wanted is not None and not self.study.find(wanted).axes:
+            with suppress(Trouble):  # said when it is shown
+                image = self.study.image(wanted).for_showing(MOST_SHOWN)
+                self.session.work.start("Reading", image.fetch, failed=lambda _: None, lane="view", loud=False)
+
+    def _first_image(self, view: dict[str, Any]) -> int | None:
+        """The image that was shown last, or the first there is when that one has gone."""
+        records = [r.id for r in self.study.records()]
+        wanted = view.get("image")
+        return wanted if wanted in records else next(iter(records), None)
 
     def restore_view(self) -> None:
-        """Show what was shown when the study was last open."""
-        restore_view(self)
+        """Show what was shown when the study was last open. What cannot be made out is passed over."""
+        viewing, hand = self.viewing, self.hand
+        view = self._remembered()
+        _restore_looks(viewing, view)
+        for key, values in _entries(view, "settings"):
+            hand.tool_settings[key] = restored(ToolSettings, values)
+        viewing.places = {
+            key: tuple(place)
+            for key, place in _entries(view, "places")
+            if isinstance(place, list) and all(isinstance(n, int) and n >= 0 for n in place)
+        }
+        crosshair = view.get("crosshair")
+        if isinstance(crosshair, list) and len(crosshair) == 3 and np.isfinite(np.array(crosshair, float)).all():
+            viewing.crosshair = np.array(crosshair, float)
+        viewing.set_stage(view["stage"])
+        label = view.get("label")
+
+        def choose() -> None:
+            if viewing.labels is not None and label in viewing.labels.table:
+                hand.choose_label(label)
+
+        wanted = self._first_image(view)
+        if wanted is not None:
+            viewing.show_image(wanted, choose)
 
     def close(self) -> None:
-        self.closed = True
+        """Save the view and let go of the study. Raises Trouble when the journals cannot be folded."""
         self._save.stop()
+        self.session.end_gesture()
         self.save_view()
-        self.work.close()
-        self.study.close()
+        self.session.close()
 
 
-def _first_settings(image: Image) -> ToolSettings:
-    first = ready_ranges(image)[0]
-    spacing = max(image.space.spacing)
-    return ToolSettings(size=float(f"{10 * spacing:.1g}"), low=float(f"{first.low:.4g}"), high=float(f"{first.high:.4g}"))
+def _entries(view: dict, name: str) -> list[tuple[int, Any]]:
+    found = view.get(name, {})
+    return [(int(k), v) for k, v in found.items() if str(k).isdigit()] if isinstance(found, dict) else []
+
+
+def _restore_looks(viewing: Viewing, view: dict) -> None:
+    for key, layers in _entries(view, "stacks"):
+        if isinstance(layers, list):
+            stack = Stack.from_list([layer for layer in layers if isinstance(layer, dict)])
+            if stack.of(key) is not None:
+                viewing.stacks[key] = stack
+    for key, look in _entries(view, "looks"):  # as older studies kept them: low, high, map, smooth
+        if isinstance(look, list) and len(look) == 4:
+            facts = dict(zip(("low", "high", "colour_map", "smooth"), look))
+            viewing.stacks[key] = Stack((Layer(key, look=restored(ImageLook, facts)),))
+    viewing.label_look = restored(LabelLook, view.get("label_look"))
+    fill = view.get("fill")
+    if isinstance(fill, list) and len(fill) == 2:
+        viewing.label_look = restored(LabelLook, {"fill": fill[0], "edges": fill[1]})
+    arrangement = restored(Arrangement, view.get("arrangement"))
+    if sorted(arrangement.order) == sorted(Arrangement().order):
+        viewing.arrangement = arrangement
+    if "left_on_left" in view:
+        viewing.arrange(left_on_left=bool(view["left_on_left"]))
+    viewing.show_others = bool(view.get("show_others", False))
 
 
 def study_folder_of(places: list[Path]) -> Path | None:

@@ -4,68 +4,52 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QSortFilterProxyModel, Qt
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import (QApplication, QComboBox, QFileDialog, QHBoxLayout, QHeaderView, QLineEdit, QPushButton, QStackedWidget, QTableView,
-                               QToolButton, QVBoxLayout, QWidget)
+from PySide6.QtWidgets import (
+    QApplication,
+    QComboBox,
+    QFileDialog,
+    QHBoxLayout,
+    QHeaderView,
+    QLineEdit,
+    QPushButton,
+    QStackedWidget,
+    QTableView,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ..core.errors import Trouble
 from ..core.table import Column, Table
-from ..study.logbook import as_yaml
+from ..study.recipe import as_yaml, recipe_of
 from .desk_model import Desk
+from .table_model import TableModel
 from .table_view import plain_view
 from .theme.theme import icon
 
-
 LOW, HIGH = 208, 340
 """Height in pixels; facts, of which there are many, get more."""
-
-
-class TableModel(QAbstractTableModel):
-    """Shows a Table; numbers stand right, text left."""
-
-    def __init__(self, table: Table | None = None):
-        super().__init__()
-        self.table = table or Table("", [])
-
-    def show(self, table: Table) -> None:
-        self.beginResetModel()
-        self.table = table
-        self.endResetModel()
-
-    def rowCount(self, parent=QModelIndex()) -> int:
-        return len(self.table.rows)
-
-    def columnCount(self, parent=QModelIndex()) -> int:
-        return len(self.table.shown_columns)
-
-    def headerData(self, section, orientation, role=Qt.ItemDataRole.DisplayRole):
-        if role == Qt.ItemDataRole.DisplayRole and orientation == Qt.Orientation.Horizontal:
-            return self.table.columns[self.table.shown_columns[section]].heading
-        return None
-
-    def data(self, index, role=Qt.ItemDataRole.DisplayRole):
-        column = self.table.shown_columns[index.column()]
-        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
-            return self.table.shown(index.row(), column)
-        if role == Qt.ItemDataRole.TextAlignmentRole and isinstance(self.table.rows[index.row()][column], (int, float)):
-            return int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        return None
+LINES = 2000
+"""Lines of the logbook that are shown; the command `logbook` gives all."""
 
 
 def _table_view(model: TableModel) -> QTableView:
-    """A view of a table of which only the rows with a searched word are shown; Ctrl+C copies the chosen rows."""
-    view, found = plain_view(24), QSortFilterProxyModel()
-    found.setSourceModel(model)
-    found.setFilterKeyColumn(-1)
-    found.setFilterCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
-    found.setParent(view)
-    view.setModel(found)
+    """A view of a table, sorted by a click on a heading; Ctrl+C copies the chosen rows."""
+    view = plain_view(24)
+    view.setModel(model)
+    header = view.horizontalHeader()
+    header.setSectionsClickable(True)
+    header.setSortIndicatorClearable(True)
+    header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
+    view.setSortingEnabled(True)
+    header.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+    header.setResizeContentsPrecision(40)  # a look at some rows tells enough, however many there are
+    header.setStretchLastSection(True)
     copy = QShortcut(QKeySequence.StandardKey.Copy, view)
     copy.setContext(Qt.ShortcutContext.WidgetShortcut)
     copy.activated.connect(lambda: copy_rows(view))
-    view.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-    view.horizontalHeader().setStretchLastSection(True)
     return view
 
 
@@ -73,19 +57,20 @@ def copy_rows(view: QTableView) -> None:
     """Put the chosen rows, or all that are shown, on the clipboard as lines with tabs."""
     model = view.model()
     rows = sorted({i.row() for i in view.selectedIndexes()}) or range(model.rowCount())
-    QApplication.clipboard().setText("\n".join("\t".join(str(model.index(r, c).data()) for c in range(model.columnCount())) for r in rows))
+    columns = range(model.columnCount())
+    QApplication.clipboard().setText("\n".join("\t".join(str(model.index(r, c).data()) for c in columns) for r in rows))
 
 
 class Drawer(QWidget):
-    """Closed until there is something to show."""
+    """Closed until there is something to show. Tables are read when they are looked at."""
 
     def __init__(self, desk: Desk, parent=None):
         super().__init__(parent)
         self.setObjectName("drawer")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(LOW)
-        self.desk = desk
-        self.tables: list[Table] = []
+        self.desk, self.session = desk, desk.session
+        self._fresh: list[Table] = []
         self.results, self.logbook = TableModel(), TableModel()
         self.result_view, self.logbook_view = _table_view(self.results), _table_view(self.logbook)
         self.pages = QStackedWidget()
@@ -93,9 +78,11 @@ class Drawer(QWidget):
         self.pages.addWidget(self.logbook_view)
         self.which = QComboBox()
         self.which.setMinimumWidth(230)
+        self.which.setMaximumWidth(330)
         self.which.setAccessibleName("Table to show")
         self.show_tables, self.show_logbook = QPushButton("Tables"), QPushButton("Logbook")
-        self.save, self.copy = QPushButton("Save as CSV…"), QPushButton("Copy as YAML")
+        self.save, self.copy = QPushButton("Save…"), QPushButton("Copy as YAML")
+        self.save.setToolTip("Save the table as CSV or Parquet, with its units")
         self.shut = QToolButton()
         self.shut.setToolTip("Close the Drawer")
         self.shut.setAccessibleName("Close the Drawer")
@@ -112,7 +99,7 @@ class Drawer(QWidget):
         self.search.setAccessibleName("Search in the table")
         self.search.setClearButtonEnabled(True)
         self.search.setMaximumWidth(170)
-        self.search.textChanged.connect(lambda text: [view.model().setFilterFixedString(text) for view in (self.result_view, self.logbook_view)])
+        self.search.textChanged.connect(self._search)
         top.addWidget(self.search)
         top.addStretch()
         for button in (self.save, self.copy):
@@ -130,71 +117,134 @@ class Drawer(QWidget):
         self.which.activated.connect(self._show)
         self.save.clicked.connect(self.ask_and_save)
         self.copy.clicked.connect(self.copy_yaml)
-        desk.table_made.connect(self.add_table)
-        desk.logbook_changed.connect(self.fill_logbook)
-        for table in desk.study.tables():
-            self._list(table, last=True)
-        if self.tables:
-            self.results.show(self.tables[0])
-        self.fill_logbook()
+        self.session.table_made.connect(self.add_table)
+        self.session.logbook_changed.connect(self._logbook_moved)
         self.dress()
         self.hide()
 
     def dress(self) -> None:
         self.shut.setIcon(icon("x", 16))
 
+    @property
+    def page(self) -> str:
+        return "tables" if self.pages.currentIndex() == 0 else "logbook"
+
     def open_page(self, page: str) -> None:
         """Open the Drawer on "tables" or "logbook"."""
         tables = page == "tables"
+        if tables and not self._fresh and not self.which.count():
+            self.list_tables()
+            if self.which.count():
+                self._show(0, open_it=False)
         self.pages.setCurrentIndex(0 if tables else 1)
         self.show_tables.setChecked(tables)
         self.show_logbook.setChecked(not tables)
         self.which.setVisible(tables)
         self.save.setVisible(tables)
-        self.save.setEnabled(bool(self.tables))
+        self.save.setEnabled(bool(self.which.count()))
         self.setFixedHeight(HIGH if tables and self.results.table.title.startswith("Facts") else LOW)
         self.copy.setVisible(not tables)
         self.show()
+        if not tables:
+            self.fill_logbook()
+
+    # tables
+
+    def list_tables(self) -> None:
+        """The study's tables by their titles, the newest first."""
+        self.which.clear()
+        for record in self.desk.study.tables():
+            self.which.addItem(record.name, record.id)
 
     def add_table(self, table: Table) -> None:
         """A new result: listed first and shown."""
-        self._list(table)
+        self.list_tables()
+        if self.desk.study.read_only:  # it is not kept, so it is not among them
+            self._fresh.append(table)
+            self.which.insertItem(0, table.title, -len(self._fresh))
         self.which.setCurrentIndex(0)
+        self._put(table)
+        self.open_page("tables")
+
+    def _show(self, n: int, open_it: bool = True) -> None:
+        key = self.which.itemData(n)
+        table = self._fresh[-key - 1] if key < 0 else self.session.guarded(lambda: self.desk.study.table(key))
+        if table is not None:
+            self._put(table)
+            if open_it:
+                self.open_page("tables")
+
+    def _put(self, table: Table) -> None:
+        self.search.blockSignals(True)
         self.search.clear()
+        self.search.blockSignals(False)
+        self.result_view.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
         self.results.show(table)
-        self.open_page("tables")
+        self.result_view.resizeColumnsToContents()
+        if self.results.large:
+            self._prepare_search(table)
 
-    def _show(self, n: int) -> None:
-        self.results.show(self.tables[n])
-        self.open_page("tables")
+    def _prepare_search(self, table: Table) -> None:
+        """Make the texts that a large table is searched by, beside the window."""
+        from ..formats.table_files import search_texts
 
-    def _list(self, table: Table, last: bool = False) -> None:
-        at = len(self.tables) if last else 0
-        self.tables.insert(at, table)
-        self.which.insertItem(at, table.title)
+        def made(texts) -> None:
+            if self.results.table is table:
+                self.results.texts = texts
+                self._search(self.search.text())
 
-    def fill_logbook(self) -> None:
-        table = Table("Logbook", [Column("when"), Column("took", "s", 1), Column("step")])
-        for entry in reversed(self.desk.study.logbook.entries()):
-            table.rows.append((entry.made[:16].replace("T", " "), entry.seconds, entry.sentence))
-        self.logbook.show(table)
+        self.session.work.start("Preparing the search", lambda progress: search_texts(table), made, lane="preview")
 
-    def copy_yaml(self) -> None:
-        """Put the logbook on the clipboard as a recipe."""
-        QApplication.clipboard().setText(as_yaml(self.desk.study.logbook.entries()))
-        self.desk.said.emit("The logbook is on the clipboard as a recipe.")
+    def _search(self, word: str) -> None:
+        self.logbook.search(word)
+        if not self.results.large or self.results.texts is not None or not word:
+            self.results.search(word)
 
     def ask_and_save(self) -> None:
-        start = str(Path.home() / f"{self.results.table.title}.csv")
-        name, _ = QFileDialog.getSaveFileName(self, "Save the table", start, "Table (*.csv)")
+        start = str(Path.home() / f"{self.results.table.title.replace('/', '-')}.csv")
+        name, _ = QFileDialog.getSaveFileName(self, "Save the table", start, "Table (*.csv *.parquet)")
         if name:
             self.save_table(Path(name))
 
     def save_table(self, path: Path) -> None:
-        """Write the table shown as CSV with unit columns."""
-        try:
-            self.results.table.save_csv(path if path.suffix else path.with_suffix(".csv"))
-        except Trouble as trouble:
-            self.desk.trouble.emit(str(trouble))
+        """Write the table shown, as CSV or Parquet by the name's ending, with its units."""
+        from ..formats.saving import save_thing
+
+        path = path if path.suffix.lower() in (".csv", ".parquet") else path.with_name(f"{path.name}.csv")
+        table = self.results.table
+
+        def saved(_) -> None:
+            self.session.said.emit(f"Saved: {path.name}")
+
+        def failed(error: BaseException) -> None:
+            self.session.trouble.emit(str(error if isinstance(error, Trouble) else Trouble(str(error))))
+
+        if table.count * len(table.columns) <= 20_000:
+            try:
+                save_thing(path, table)
+            except Trouble as trouble:
+                failed(trouble)
+            else:
+                saved(None)
             return
-        self.desk.said.emit(f"Saved: {path.name}")
+        self.session.work.start(
+            f"Saving {path.name}", lambda progress: save_thing(path, table, progress), saved, failed
+        )
+
+    # the logbook
+
+    def _logbook_moved(self) -> None:
+        if self.isVisible() and self.page == "logbook":
+            self.fill_logbook()
+
+    def fill_logbook(self) -> None:
+        table = Table("Logbook", [Column("when"), Column("took", "s", 1), Column("step")])
+        for entry in self.desk.study.logbook.last(LINES):
+            table.rows.append((entry.made[:16].replace("T", " "), entry.seconds, entry.sentence))
+        self.logbook.show(table)
+        self.logbook_view.resizeColumnsToContents()
+
+    def copy_yaml(self) -> None:
+        """Put the logbook on the clipboard as a recipe."""
+        QApplication.clipboard().setText(as_yaml(recipe_of(self.desk.study.logbook.entries())))
+        self.session.said.emit("The logbook is on the clipboard as a recipe.")

@@ -11,7 +11,8 @@ from PySide6.QtWidgets import QFrame, QGraphicsDropShadowEffect, QLineEdit, QLis
 
 @dataclass(frozen=True)
 class Entry:
-    """Something that can be found: its kind ("tool", "image", "setting", "stage"), name, more words, and what it does."""
+    """Something that can be found: its kind ("tool", "image", "setting", "stage"), name, more words, and what it
+    does."""
 
     kind: str
     name: str
@@ -20,15 +21,22 @@ class Entry:
 
 
 def ranked(entries: list[Entry], typed: str) -> list[Entry]:
-    """Entries whose name holds every typed piece or whose other words begin so; best first: names that start so, names with
-    words that start so, names that hold it, then the rest."""
+    """Entries whose name holds every typed piece or whose other words begin so; best first: names that start so, names
+    with words that start so, names that hold it, then the rest."""
     parts = typed.casefold().split()
     found = []
     for n, entry in enumerate(entries):
         name, words = entry.name.casefold(), f"{entry.kind} {entry.more}".casefold().split()
         if all(p in name or any(w.startswith(p) for w in words) for p in parts):
-            score = 0 if parts and name.startswith(" ".join(parts)) else 1 if all(
-                any(w.startswith(p) for w in name.split()) for p in parts) else 2 if all(p in name for p in parts) else 3
+            score = (
+                0
+                if parts and name.startswith(" ".join(parts))
+                else 1
+                if all(any(w.startswith(p) for w in name.split()) for p in parts)
+                else 2
+                if all(p in name for p in parts)
+                else 3
+            )
             found.append((score, n, entry))
     return [entry for _, _, entry in sorted(found, key=lambda f: f[:2])]
 

@@ -4,9 +4,19 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QFont, QPainter, QPen
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLabel,
+    QProgressBar,
+    QPushButton,
+    QSizePolicy,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from .desk_model import STAGES, Desk
+from .plain_text import plain_tip
 from .theme.theme import Theme, icon, mark, words
 
 
@@ -84,7 +94,7 @@ class WorkBar(QWidget):
 
     def __init__(self, desk: Desk, parent=None):
         super().__init__(parent)
-        self.work = desk.work
+        self.work = desk.session.work
         self.title, self.bar, self.cancel = QLabel(), QProgressBar(), QToolButton()
         self.title.setProperty("kind", "soft")
         self.bar.setRange(0, 1000)
@@ -162,7 +172,8 @@ class PathBar(QWidget):
         names.addStretch()
         self.stages, self.work = StagePath(), WorkBar(desk)
         self.undo, self.redo = QToolButton(), QToolButton()
-        for button, words_, stack in ((self.undo, "Undo", desk.undo.undo), (self.redo, "Redo", desk.undo.redo)):
+        session = desk.session
+        for button, words_, stack in ((self.undo, "Undo", session.undo), (self.redo, "Redo", session.redo)):
             button.setProperty("kind", "button")
             button.setAccessibleName(words_)
             button.setFixedSize(34, 28)
@@ -182,10 +193,10 @@ class PathBar(QWidget):
         row.addWidget(self.undo)
         row.addWidget(self.redo)
         row.addWidget(self.finder)
-        self.stages.chosen.connect(desk.set_stage)
-        desk.stage_changed.connect(lambda: self.stages.set_stage(desk.stage))
-        desk.undo.indexChanged.connect(lambda _: self._undo_state())
-        desk.shelf_changed.connect(self._name)
+        self.stages.chosen.connect(desk.viewing.set_stage)
+        desk.viewing.stage_changed.connect(lambda: self.stages.set_stage(desk.viewing.stage))
+        session.history_changed.connect(self._undo_state)
+        session.shelf_changed.connect(self._name)
         self.dress()
         self._name()
         self._undo_state()
@@ -202,13 +213,15 @@ class PathBar(QWidget):
     def _name(self) -> None:
         study = self.desk.study
         self.study.setText(study.name)
-        animals = len({r.subject for r in study.records()})
+        animals = len(study.subjects())
         state = f"read only: {study.catalogue.why_read_only}" if study.read_only else "all changes kept"
         self.state.setText(f"{animals} subject{'' if animals == 1 else 's'} · {state}")
 
     def _undo_state(self) -> None:
-        stack = self.desk.undo
-        self.undo.setEnabled(stack.canUndo())
-        self.redo.setEnabled(stack.canRedo())
-        self.undo.setToolTip(f"Undo: {stack.undoText()} (Ctrl+Z)" if stack.canUndo() else "Nothing to undo")
-        self.redo.setToolTip(f"Redo: {stack.redoText()} (Ctrl+Shift+Z)" if stack.canRedo() else "Nothing to redo")
+        session = self.desk.session
+        undo, redo = session.undo_title, session.redo_title
+        writable = not self.desk.study.read_only
+        self.undo.setEnabled(undo is not None and writable)
+        self.redo.setEnabled(redo is not None and writable)
+        self.undo.setToolTip(plain_tip(f"Undo: {undo} (Ctrl+Z)") if undo else "Nothing to undo")
+        self.redo.setToolTip(plain_tip(f"Redo: {redo} (Ctrl+Shift+Z)") if redo else "Nothing to redo")

@@ -1,4 +1,5 @@
-"""The plan of a folder over the Light table: what it holds, what is wrong, and what is to become of it, changed in place."""
+"""The plan of a folder over the Light table: what it holds, what is wrong, and what is to become of it, changed in
+place."""
 
 from __future__ import annotations
 
@@ -15,8 +16,15 @@ PICTURE = 40
 HEADS = ("", "Image", "Seems to be", "Subject", "Matrix and voxel", "Copy", "State")
 TAKE, IMAGE, SEEMS, SUBJECT, SIZE, COPY, STATE = range(len(HEADS))
 WIDTHS = (30, 164, 156, 76, 186, 44, 94)
-HINTS = ("Take it in", "Its name in the study", "", "Whose it is", "Columns × rows × slices, volumes, and the size of a voxel",
-         "Copy the files into the study; otherwise they stay where they are, and must stay there", "")
+HINTS = (
+    "Take it in",
+    "Its name in the study",
+    "",
+    "Whose it is",
+    "Columns × rows × slices, volumes, and the size of a voxel",
+    "Copy the files into the study; otherwise they stay where they are, and must stay there",
+    "",
+)
 
 
 class PlanModel(QAbstractTableModel):
@@ -36,7 +44,11 @@ class PlanModel(QAbstractTableModel):
     def show(self, lines: list[PlanLine]) -> None:
         self.beginResetModel()
         self.lines, self.states = lines, {}
-        self._pictures = {n: _same_when_chosen(picture_of_values(line.picture, PICTURE)) for n, line in enumerate(lines) if line.picture is not None}
+        self._pictures = {
+            n: _same_when_chosen(picture_of_values(line.picture, PICTURE))
+            for n, line in enumerate(lines)
+            if line.picture is not None
+        }
         self.endResetModel()
         self.changed.emit()
 
@@ -75,7 +87,15 @@ class PlanModel(QAbstractTableModel):
         n, column = index.row(), index.column()
         line = self.lines[n]
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.EditRole):
-            return ("", line.name, f"{line.seems}\n{line.date}".strip(), line.subject, f"{line.size}\n{line.spacing}".strip(), "", self.state(n))[column]
+            return (
+                "",
+                line.name,
+                f"{line.seems}\n{line.date}".strip(),
+                line.subject,
+                f"{line.size}\n{line.spacing}".strip(),
+                "",
+                self.state(n),
+            )[column]
         if role == Qt.ItemDataRole.FontRole:
             return figures(12) if column == SIZE else words(13)
         if role == Qt.ItemDataRole.CheckStateRole and column in (TAKE, COPY):
@@ -86,7 +106,13 @@ class PlanModel(QAbstractTableModel):
             return "\n".join([*(f"{p}." for p in line.problems), *([line.refused] if line.refused else [])]) or None
         if role == Qt.ItemDataRole.ForegroundRole:
             state = self.state(n)
-            colour = {"look": "amber", "not whole": "amber", "taken in": "moss", "cannot be read": "red", "refused": "red"}.get(state)
+            colour = {
+                "look": "amber",
+                "not whole": "amber",
+                "taken in": "moss",
+                "cannot be read": "red",
+                "refused": "red",
+            }.get(state)
             if column == STATE and colour:
                 return QColor(Theme.tokens.ink if colour == "amber" else getattr(Theme.tokens, colour))
             if not line.take and column != STATE:
@@ -146,7 +172,11 @@ class PlanPage(QWidget):
         self.view.setAccessibleName("Plan: what the folder holds")
         self.view.setIconSize(QSize(PICTURE, PICTURE))
         self.view.setWordWrap(True)
-        self.view.setEditTriggers(QTableView.EditTrigger.DoubleClicked | QTableView.EditTrigger.EditKeyPressed | QTableView.EditTrigger.SelectedClicked)
+        self.view.setEditTriggers(
+            QTableView.EditTrigger.DoubleClicked
+            | QTableView.EditTrigger.EditKeyPressed
+            | QTableView.EditTrigger.SelectedClicked
+        )
         head = self.view.horizontalHeader()
         head.setMinimumSectionSize(28)
         for column, width in enumerate(WIDTHS):
@@ -183,7 +213,10 @@ class PlanPage(QWidget):
         line = self.model.lines[row]
         said = [f"▲ {p}." for p in line.problems]
         if line.mendable:
-            said.append("Tick it to take it in mended: missing slices are left blank, and the first of doubled ones is taken; both are noted.")
+            said.append(
+                "Tick it to take it in mended: missing slices are left blank, and the first of doubled ones is taken;"
+                " both are noted."
+            )
         elif line.refused:
             said = [f"■ {line.refused}"]
         where = f"{len(line.files)} file{'s' if len(line.files) != 1 else ''}, the first is {line.files[0].name}"
@@ -207,7 +240,9 @@ def picture_of_values(values: np.ndarray, size: int) -> QPixmap:
         low, high = np.percentile(values, (2, 99.5))
         pixels = np.ascontiguousarray(np.clip((values - low) / max(high - low, 1e-9) * 255, 0, 255).astype(np.uint8))
         image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], pixels.shape[1], QImage.Format.Format_Grayscale8)
-    scaled = image.scaled(size * 2, size * 2, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation)
+    scaled = image.scaled(
+        size * 2, size * 2, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation
+    )
     pixmap = QPixmap(size * 2, size * 2)
     pixmap.fill(QColor(Theme.tokens.night))
     painter = QPainter(pixmap)

@@ -6,8 +6,12 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QToolButton, QWidget
 
+from ..core.caveat import SCALE_BY_HAND, SCALE_UNSURE, SIDES_UNKNOWN, has_caveat
+from ..core.digits import signed
 from ..core.quantity import pretty_unit
+from ..study.items import ImageRecord
 from .desk_model import Desk
+from .light_table.overlay import decimals
 from .theme.theme import figures
 
 
@@ -19,7 +23,7 @@ class Readout(QWidget):
         self.setObjectName("readout")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(30)
-        self.desk, self._pointer = desk, None
+        self.viewing, self._pointer = desk.viewing, None
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 0, 12, 0)
         row.setSpacing(6)
@@ -27,6 +31,7 @@ class Readout(QWidget):
         for name, width in (("World", 218), ("Voxel", 112), ("Value", 92), ("Label", 150)):
             head, value = QLabel(name), QLabel("–")
             head.setProperty("kind", "name")
+            value.setTextFormat(Qt.TextFormat.PlainText)
             value.setFont(figures(13))
             value.setMinimumWidth(width)
             row.addWidget(head)
@@ -38,11 +43,19 @@ class Readout(QWidget):
         self.side = QToolButton()
         self.side.setToolTip("Click to see it the other way round")
         self.side.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.side.clicked.connect(lambda: desk.set_left_on_left(not desk.left_on_left))
+        self.side.clicked.connect(lambda: self.viewing.set_left_on_left(not self.viewing.left_on_left))
         row.addWidget(self.side)
         row.addSpacing(8)
         row.addWidget(self.scale)
-        for signal in (desk.crosshair_moved, desk.labels_changed, desk.image_changed, desk.look_changed):
+        viewing = self.viewing
+        for signal in (
+            viewing.crosshair_moved,
+            viewing.labels_changed,
+            viewing.labels_chosen,
+            viewing.lead_changed,
+            viewing.lead_ready,
+            viewing.arrangement_changed,
+        ):
             signal.connect(self.refresh)
         self.refresh()
 
@@ -52,39 +65,50 @@ class Readout(QWidget):
         self.refresh()
 
     def refresh(self) -> None:
-        desk = self.desk
-        known = desk.record is None or desk.record.space.sides_known
-        self.side.setText("Sides unknown" if not known else "Left shown on left (from above)" if desk.left_on_left else "Left shown on right (from the feet)")
+        viewing, record = self.viewing, self.viewing.record
+        known = record is None or record.grid.sides_known
+        sides = "Left shown on left (from above)" if viewing.left_on_left else "Left shown on right (from the feet)"
+        self.side.setText(sides if known else "Sides unknown")
         self.side.setEnabled(known)
-        if desk.record is None or not desk.ready:
+        if record is None or not viewing.ready or viewing.image is None or viewing.labels is None:
             for field in self.fields.values():
                 field.setText("–")
             self.scale.setText("")
             return
-        world = desk.crosshair if self._pointer is None else self._pointer
-        unit = pretty_unit(desk.record.space.unit)
-        fine = desk.record.space.unit == "mm" and min(desk.record.space.spacing) < 0.02
-        shown = np.asarray(world) * (1000 if fine else 1) + 0.0
-        self.fields["World"].setText(" ".join(f"{v:+7.1f}" if fine else f"{v:+7.2f}" for v in shown).replace("-", "−") + f" {'µm' if fine else unit}")
-        voxel = desk.record.space.nearest_voxel(world)
+        world = viewing.crosshair if self._pointer is None else self._pointer
+        space = record.grid
+        fine = space.unit == "mm" and min(space.spacing) < 0.02
+        shown = np.asarray(world) * (1000 if fine else 1)
+        digits = max(1, decimals(space) - 3) if fine else decimals(space)
+        unit = "µm" if fine else pretty_unit(space.unit)
+        self.fields["World"].setText(" ".join(signed(v, digits, 6 if fine else 7) for v in shown) + f" {unit}")
+        voxel = space.nearest_voxel(world)
         if voxel is None:
             for name in ("Voxel", "Value", "Label"):
                 self.fields[name].setText("outside" if name == "Voxel" else "–")
         else:
             self.fields["Voxel"].setText(" ".join(f"{v:3d}" for v in voxel))
-            self.fields["Value"].setText(desk.image.value_text(world))
-            label = desk.labels.table.get(int(desk.labels.data[voxel]))
+            self.fields["Value"].setText(viewing.image.value_text(world))
+            number = viewing.labels.at(world)
+            label = viewing.labels.table.get(number) if number else None
             self.fields["Label"].setText(f"{label.number} {label.name}" if label else "none")
-        unsure = any("sides are unknown" in note and desk.record.space.sides_known for note in desk.record.notes)
-        space = desk.record.space
-        spacing = space.spacing[:2] if space.shape[2] == 1 else space.spacing
-        if fine:
-            spacing, unit = [1000 * s for s in spacing], "µm"
-        if space.unit == "px":
-            self.scale.setText("no scale, px")
-            return
-        text = f"{spacing[0]:.3g}" if max(spacing) - min(spacing) < 1e-6 * max(spacing) else "×".join(f"{s:.3g}" for s in spacing)
-        self.scale.setText(f"{'scale unsure' if unsure else 'header scale'}, {text} {unit}")
+        self.scale.setText(_scale(record))
+
+
+def _scale(record: ImageRecord) -> str:
+    """The voxel size, and whether it can be trusted."""
+    space = record.grid
+    if space.unit == "px":
+        return "no scale, px"
+    unsure = has_caveat(record.caveats, SCALE_UNSURE, SIDES_UNKNOWN)
+    spacing = space.spacing[:2] if space.shape[2] == 1 else space.spacing
+    unit = space.unit
+    if unit == "mm" and min(space.spacing) < 0.02:
+        spacing, unit = tuple(1000 * s for s in spacing), "µm"
+    even = max(spacing) - min(spacing) < 1e-6 * max(spacing)
+    text = f"{spacing[0]:.3g}" if even else "×".join(f"{s:.3g}" for s in spacing)
+    by_hand = has_caveat(record.caveats, SCALE_BY_HAND)
+    return f"{'scale unsure' if unsure else 'scale by hand' if by_hand else 'header scale'}, {text} {unit}"
 
 
 class GoTo(QLineEdit):
@@ -105,6 +129,6 @@ class GoTo(QLineEdit):
             if world.shape != (3,) or not np.all(np.isfinite(world)):
                 raise ValueError
         except ValueError:
-            self.desk.trouble.emit("A position is three numbers in mm: type for example 1.5, −2, 4.")
+            self.desk.session.trouble.emit("A position is three numbers in mm: type for example 1.5, −2, 4.")
             return
-        self.desk.go_to(world)
+        self.desk.viewing.go_to(world)

@@ -6,33 +6,46 @@ import json
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QImage, QPixmap
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QInputDialog, QLabel, QMenu, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QMenu,
+    QScrollArea,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ..scene.thumbnail import SIDE
-from ..study.study import ImageRecord
-from .commands import ShelveImages
+from ..study.items import ImageRecord, Record
 from .desk_model import Desk
-from .theme.theme import Theme
+from .plain_text import plain_tip
+from .theme.theme import Theme, icon
+
+ICONS = {"transform": "move-3d", "table": "table"}
 
 
-class ImageCard(QFrame):
-    """One image: thumbnail, name, size."""
+class Card(QFrame):
+    """One thing: a picture, its name, and a line about it. Words are shown as they are, never as markup."""
 
-    def __init__(self, desk: Desk, record: ImageRecord):
+    def __init__(self, desk: Desk, record: Record):
         super().__init__()
         self.desk, self.record = desk, record
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setFixedHeight(58)
         picture = QLabel()
         picture.setFixedSize(46, 46)
-        picture.setPixmap(picture_of(record.thumbnail, 46))
+        picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        picture.setPixmap(self.picture())
         name, facts = QLabel(), QLabel()
         name.setText(name.fontMetrics().elidedText(record.name, Qt.TextElideMode.ElideRight, 124))
         facts.setProperty("kind", "soft")
         facts.setStyleSheet("font-size: 12px")
         facts.setText(record.short_facts)
         for label in (name, facts):  # words give way, the card keeps its width
+            label.setTextFormat(Qt.TextFormat.PlainText)
             label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         column = QVBoxLayout()
         column.setSpacing(1)
@@ -46,58 +59,137 @@ class ImageCard(QFrame):
         row.addWidget(picture)
         row.addLayout(column, 1)
         self.setAccessibleName(f"{record.subject}, {record.name}")
-        self.setToolTip(short_facts(record))
+        self.setToolTip(plain_tip(self.told()))
         self.set_chosen(False)
+
+    def picture(self) -> QPixmap:
+        return icon(ICONS.get(self.record.kind, "circle-help"), 22, Theme.tokens.soft).pixmap(22, 22)
+
+    def told(self) -> str:
+        """What is said when the pointer rests on it."""
+        record = self.record
+        if not record.known:
+            return f"{record.name}: a {record.kind}, which this version does not know; it is kept as it is"
+        return f"{record.name} of {record.subject}\n{record.short_facts}"
 
     def set_chosen(self, chosen: bool) -> None:
         self.setObjectName("cardchosen" if chosen else "cardplain")
         self.style().polish(self)
 
+    def show_it(self) -> None:
+        """Choose it."""
+
     def mousePressEvent(self, event) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
-            self.desk.show_image(self.record.id)
+            self.show_it()
 
     def keyPressEvent(self, event) -> None:
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Space):
-            self.desk.show_image(self.record.id)
+            self.show_it()
+        elif event.key() == Qt.Key.Key_F2:
+            self.ask_and_rename()
         else:
             super().keyPressEvent(event)
 
+    def actions(self, menu: QMenu) -> None:
+        """What can be done with it besides what can be done with all."""
+
     def contextMenuEvent(self, event) -> None:
         menu = QMenu(self)
-        menu.addAction("Show facts", lambda: (self.desk.show_image(self.record.id, lambda: self.desk.run("facts", {}))))
-        take = menu.addAction("Take off the Shelf", lambda: self.desk.undo.push(
-            ShelveImages(self.desk, [self.record.id], f"Take “{self.record.name}” off the Shelf", remove=True)))
-        take.setEnabled(not self.desk.study.read_only)
-        delete = menu.addAction("Delete for good…", self._ask_and_delete)
-        delete.setEnabled(not self.desk.study.read_only)
+        self.actions(menu)
+        session, key = self.desk.session, self.record.id
+        changing = [
+            menu.addAction("Rename…", self.ask_and_rename),
+            menu.addAction("Take off the Shelf", lambda: session.run("take-off", {"thing": key})),
+            menu.addAction("Delete for good…", self.ask_and_delete),
+        ]
+        for action in changing:
+            action.setEnabled(self.record.known and not self.desk.study.read_only)
         menu.exec(event.globalPos())
 
-    def _ask_and_delete(self) -> None:
-        name, sure = QInputDialog.getText(self, "Delete for good", f"“{self.record.name}”, its labels and the study's copy of its files will be gone.\n"
-                                          "Type its name to be sure:")
+    def ask_and_rename(self) -> None:
+        name, sure = QInputDialog.getText(self, "Rename", "Its name:", text=self.record.name)
         if sure:
-            self.desk.delete_image(self.record.id, name)
+            self.desk.session.run("rename", {"thing": self.record.id, "name": name})
+
+    def ask_and_delete(self) -> None:
+        words = (
+            f"“{self.record.name}”, what is of it and the study's copy of its files will be gone.\n"
+            "Type its name to be sure:"
+        )
+        name, sure = QInputDialog.getText(self, "Delete for good", words)
+        if sure:
+            self.desk.session.delete(self.record.id, name)
+
+
+class ImageCard(Card):
+    """An image; a click brings it to the lead pane."""
+
+    def __init__(self, desk: Desk, record: ImageRecord):
+        super().__init__(desk, record)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    def picture(self) -> QPixmap:
+        return picture_of(self.desk.study.thumbnail(self.record.id), 46)
+
+    def told(self) -> str:
+        assert isinstance(self.record, ImageRecord)
+        return short_facts(self.record)
+
+    def show_it(self) -> None:
+        self.desk.viewing.show_image(self.record.id)
+
+    def actions(self, menu: QMenu) -> None:
+        key = self.record.id
+        menu.addAction("Show facts", lambda: self.desk.session.run("facts", {"image": key}))
+
+
+class TransformCard(Card):
+    """A transform; its menu places the lead image by it."""
+
+    def actions(self, menu: QMenu) -> None:
+        lead, key = self.desk.viewing.record, self.record.id
+        place = menu.addAction(
+            f"Place “{lead.name}” by it" if lead else "Place the lead image by it",
+            lambda: self.desk.run("place-by", {"transform": key}),
+        )
+        place.setEnabled(lead is not None)
+        menu.addAction("Turn it round", lambda: self.desk.session.run("invert-transform", {"transform": key}))
+
+
+CARDS = {"image": ImageCard, "transform": TransformCard}
+"""Cards of the kinds that have one of their own; label maps and tables are shown elsewhere."""
+ELSEWHERE = ("label map", "table")
 
 
 def short_facts(record: ImageRecord) -> str:
     """What is said when the pointer rests on a thumbnail."""
-    space = record.space
+    space = record.grid
     shape, spacing = (space.shape[:2], space.spacing[:2]) if space.shape[2] == 1 else (space.shape, space.spacing)
     size = " × ".join(f"{s:.4g}" for s in spacing)
-    lines = [f"{record.name} of {record.subject}", f"{record.modality} {record.format}".strip(),
-             f"{' × '.join(map(str, shape))} voxels" + (f" of {size} {space.unit}" if space.unit != "px" else ", no scale given")]
+    lines = [
+        f"{record.name} of {record.subject}",
+        f"{record.modality} {record.format}".strip(),
+        f"{' × '.join(map(str, shape))} voxels"
+        + (f" of {size} {space.unit}" if space.unit != "px" else ", no scale given"),
+    ]
     lines += [f"{a.size} {a.plural}" + (f", {a.step:.4g} {a.unit} apart" if a.step else "") for a in record.axes]
     try:
         taken = json.loads(record.facts.get("Acquisition", "{}"))
     except ValueError:
         taken = {}
-    lines += [f"{words} {taken[key] * scale:.4g} {unit}" for key, words, scale, unit in (
-        ("RepetitionTime", "Repetition time", 1, "s"), ("EchoTime", "Echo time", 1000, "ms"), ("MagneticFieldStrength", "Field", 1, "T"))
-        if isinstance(taken.get(key), (int, float))]
+    lines += [
+        f"{words} {taken[key] * scale:.4g} {unit}"
+        for key, words, scale, unit in (
+            ("RepetitionTime", "Repetition time", 1, "s"),
+            ("EchoTime", "Echo time", 1000, "ms"),
+            ("MagneticFieldStrength", "Field", 1, "T"),
+        )
+        if isinstance(taken.get(key), (int, float))
+    ]
     date = record.facts.get("SeriesDate") or record.facts.get("StudyDate") or ""
     lines += [f"Taken on {date[:4]}-{date[4:6]}-{date[6:8]}"] if len(date) == 8 and date.isdigit() else []
-    return "\n".join([*lines, *record.notes])
+    return "\n".join([*lines, *(c.sentence for c in record.caveats)])
 
 
 def picture_of(thumbnail: bytes | None, size: int) -> QPixmap:
@@ -107,8 +199,18 @@ def picture_of(thumbnail: bytes | None, size: int) -> QPixmap:
         pixmap.fill(Theme.tokens.night)
         return pixmap
     colour = len(thumbnail) > SIDE * SIDE
-    image = QImage(thumbnail, SIDE, SIDE, 4 * SIDE if colour else SIDE, QImage.Format.Format_RGB32 if colour else QImage.Format.Format_Grayscale8)
-    pixmap = QPixmap.fromImage(image.scaled(size * 2, size * 2, Qt.AspectRatioMode.IgnoreAspectRatio, Qt.TransformationMode.SmoothTransformation))
+    image = QImage(
+        thumbnail,
+        SIDE,
+        SIDE,
+        4 * SIDE if colour else SIDE,
+        QImage.Format.Format_RGB32 if colour else QImage.Format.Format_Grayscale8,
+    )
+    pixmap = QPixmap.fromImage(
+        image.scaled(
+            size * 2, size * 2, Qt.AspectRatioMode.IgnoreAspectRatio, Qt.TransformationMode.SmoothTransformation
+        )
+    )
     pixmap.setDevicePixelRatio(2)
     return pixmap
 
@@ -132,8 +234,8 @@ class Shelf(QWidget):
         column.setSpacing(6)
         column.addWidget(title)
         column.addWidget(self._scroll, 1)
-        desk.shelf_changed.connect(self.fill)
-        desk.image_changed.connect(self._choose)
+        desk.session.shelf_changed.connect(self.fill)
+        desk.viewing.lead_changed.connect(self._choose)
         self.fill()
 
     def fill(self) -> None:
@@ -144,13 +246,16 @@ class Shelf(QWidget):
         column.setContentsMargins(0, 0, 2, 0)
         column.setSpacing(5)
         self.cards, subject = {}, None
-        for record in self.desk.study.records():
+        for record in self.desk.study.items.of_kind():
+            if record.kind in ELSEWHERE:
+                continue
             if record.subject != subject:
                 subject = record.subject
                 heading = QLabel(subject)
+                heading.setTextFormat(Qt.TextFormat.PlainText)
                 heading.setProperty("kind", "section")
                 column.addWidget(heading)
-            self.cards[record.id] = ImageCard(self.desk, record)
+            self.cards[record.id] = CARDS.get(record.kind, Card)(self.desk, record)
             column.addWidget(self.cards[record.id])
         if not self.cards:
             hint = QLabel("Nothing here yet. Drop a folder of scans anywhere, or choose one on the Bench.")
@@ -162,5 +267,6 @@ class Shelf(QWidget):
         self._choose()
 
     def _choose(self) -> None:
+        lead = self.desk.viewing.record
         for key, card in self.cards.items():
-            card.set_chosen(self.desk.record is not None and self.desk.record.id == key)
+            card.set_chosen(lead is not None and lead.id == key)

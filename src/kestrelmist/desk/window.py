@@ -2,26 +2,36 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QTimer, Qt, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QApplication, QFileDialog, QHBoxLayout, QLabel, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ..core.errors import Trouble
-from ..operations import all_operations
+from ..core.operation import OPERATIONS
 from ..study.study import Study
 from .bench.bench import Bench
 from .desk_model import STAGES, Desk
 from .drawer import Drawer
 from .finder import Entry, Finder
-from .light_table.hand_tools import TOOLS
 from .light_table.light_table import LightTable
 from .path_bar import PathBar
 from .plan_table import PlanPage
 from .readout import Readout
 from .shelf import Shelf
-from .theme.theme import Theme, apply_theme, mark
+from .theme.theme import THEMES, Theme, apply_theme, mark
+from .tool import TOOLS, Tool
 
 
 class Message(QLabel):
@@ -30,6 +40,7 @@ class Message(QLabel):
     def __init__(self, parent):
         super().__init__(parent)
         self.setObjectName("trouble")
+        self.setTextFormat(Qt.TextFormat.PlainText)
         self.setWordWrap(True)
         self.setMargin(12)
         self.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
@@ -58,10 +69,13 @@ class Window(QMainWindow):
     """Everything, around one Desk."""
 
     closed = Signal()
+    study_wanted = Signal(object)
+    """A folder whose study is to be opened in place of this one."""
 
     def __init__(self, study: Study):
         super().__init__()
         self.desk = Desk(study, self)
+        self.desk.read_ahead()
         self.setWindowTitle(f"{study.name} · Kestrelmist")
         self.setWindowIcon(mark(32))
         self.setAcceptDrops(True)
@@ -74,8 +88,9 @@ class Window(QMainWindow):
         self.middle = QStackedWidget()
         self.middle.addWidget(self.table)
         self.middle.addWidget(self.plan)
-        self.desk.plan_shown.connect(self._lay_over)
-        self.desk.stage_changed.connect(self._lay_over)
+        self.session, self.viewing, self.hand = self.desk.session, self.desk.viewing, self.desk.hand
+        self.viewing.plan_shown.connect(self._lay_over)
+        self.viewing.stage_changed.connect(self._lay_over)
         centre = QWidget()
         centre.setObjectName("ground")
         middle = QVBoxLayout()
@@ -97,72 +112,115 @@ class Window(QMainWindow):
         self.finder, self.message = Finder(centre, self._entries), Message(self.middle)
         for pane in self.table.slices:
             pane.canvas.pointed.connect(self.readout.point)
-        self.desk.trouble.connect(lambda text: self.message.say(text, True))
-        self.desk.said.connect(lambda text: self.message.say(text, False))
+        self.session.trouble.connect(lambda text: self.message.say(text, True))
+        self.session.said.connect(lambda text: self.message.say(text, False))
         self.path.find.connect(self.finder.open)
         self.bench.surfaces.clicked.connect(lambda: self.table.bring_to_lead(self.table.solid))
         self._shortcuts()
         theme = study.catalogue.recall("theme", Theme.name)
-        if theme != Theme.name:
+        if theme != Theme.name and theme in THEMES:
             self.set_theme(theme)
 
     def _lay_over(self, *_) -> None:
         """The plan lies over the panes in Gather, as long as there is one."""
-        self.middle.setCurrentWidget(self.plan if self.desk.stage == "Gather" and self.plan.model.lines else self.table)
+        self.middle.setCurrentWidget(
+            self.plan if self.viewing.stage == "Gather" and self.plan.model.lines else self.table
+        )
 
     def start(self) -> None:
         """Show what was shown last time."""
         if self.desk.study.read_only:
-            self.desk.trouble.emit(f"This study can only be read here: {self.desk.study.catalogue.why_read_only}.")
+            self.session.trouble.emit(f"This study can only be read here: {self.desk.study.catalogue.why_read_only}.")
         self.table.lead.canvas.setFocus()
         self.desk.restore_view()
 
     @property
     def settled(self) -> bool:
         """Whether nothing is still being read, checked or drawn."""
-        return self.desk.work.idle and self.bench.checks.settled and (self.table.solid.canvas.settled or not self.desk.ready)
+        solid = self.table.solid.canvas.settled or not self.viewing.ready
+        return self.session.work.idle and self.bench.checks.settled and solid
 
     def _shortcuts(self) -> None:
-        stack = self.desk.undo
-        for keys, do in (("Ctrl+K", self.finder.open), ("Ctrl+Z", stack.undo), ("Ctrl+Shift+Z", stack.redo), ("Ctrl+Y", stack.redo),
-                         ("Ctrl+L", lambda: self._toggle_drawer("logbook")), ("Ctrl+T", lambda: self._toggle_drawer("tables")),
-                         ("F11", lambda: self.table.set_alone(not self.table.alone))):
+        session = self.session
+        for keys, do in (
+            ("Ctrl+K", self.finder.open),
+            ("Ctrl+Z", session.undo),
+            ("Ctrl+Shift+Z", session.redo),
+            ("Ctrl+Y", session.redo),
+            ("Ctrl+L", lambda: self._toggle_drawer("logbook")),
+            ("Ctrl+T", lambda: self._toggle_drawer("tables")),
+            ("F11", lambda: self.table.set_alone(not self.table.alone)),
+        ):
             QShortcut(QKeySequence(keys), self).activated.connect(do)
         for n, stage in enumerate(STAGES, 1):
-            QShortcut(QKeySequence(f"Alt+{n}"), self).activated.connect(lambda s=stage: self.desk.set_stage(s))
+            QShortcut(QKeySequence(f"Alt+{n}"), self).activated.connect(lambda s=stage: self.viewing.set_stage(s))
 
     def _toggle_drawer(self, page: str) -> None:
-        if self.drawer.isVisible() and self.drawer.pages.currentIndex() == (0 if page == "tables" else 1):
+        if self.drawer.isVisible() and self.drawer.page == page:
             self.drawer.hide()
         else:
             self.drawer.open_page(page)
 
     def _entries(self) -> list[Entry]:
         """All that the Finder can find."""
-        desk = self.desk
-        found = [Entry("tool", t.title, t.hint, lambda t=t: self._take_tool(t.name)) for t in TOOLS]
-        found += [Entry("tool", o.title, f"{o.stage} {o.keywords} {o.summary}", lambda o=o: self.bench.open_operation(o))
-                  for o in all_operations().values() if o.name not in ("grow", "paint", "erase")]
-        found += [Entry("stage", s, "", lambda s=s: desk.set_stage(s)) for s in STAGES]
-        found += [Entry("image", f"{r.name} of {r.subject}", r.short_facts, lambda r=r: desk.show_image(r.id)) for r in desk.study.records()]
+        viewing, study = self.viewing, self.desk.study
+        found = [Entry("tool", t.title, t.hint, lambda t=t: self._take_tool(t)) for t in TOOLS]
+        titles = {t.title for t in TOOLS}
         found += [
-            Entry("setting", "Swap left and right", "side convention radiological neurological feet above", lambda: desk.set_left_on_left(not desk.left_on_left)),
-            Entry("setting", "Theme mist", "light colours", lambda: self.set_theme("mist")),
-            Entry("setting", "Theme dusk", "dark colours night", lambda: self.set_theme("dusk")),
-            Entry("setting", "Smooth or true voxels", "interpolation", lambda: desk.look and desk.set_look(smooth=not desk.look.smooth)),
-            Entry("setting", "One pane or four", "arrangement layout", lambda: self.table.set_alone(not self.table.alone)),
-            Entry("setting", "Fit the image into the panes", "zoom reset", self.fit_all),
-            Entry("setting", "Go to the origin", "crosshair zero jump", lambda: desk.go_to((0.0, 0.0, 0.0))),
-            Entry("setting", "Go to the centre of the image", "crosshair middle jump", lambda: desk.record and desk.go_to(desk.record.space.centre)),
-            Entry("setting", "Logbook", "history steps recipe yaml", lambda: self.drawer.open_page("logbook")),
-            Entry("setting", "Tables", "results csv", lambda: self.drawer.open_page("tables")),
-            Entry("setting", "Open another study…", "folder", self.ask_and_open),
+            Entry("tool", o.title, f"{o.stage} {o.keywords} {o.summary}", lambda o=o: self.bench.open_operation(o))
+            for o in OPERATIONS
+            if o.title not in titles
         ]
+        found += [Entry("stage", s, "", lambda s=s: viewing.set_stage(s)) for s in STAGES]
+        found += [
+            Entry("image", f"{r.name} of {r.subject}", r.short_facts, lambda r=r: viewing.show_image(r.id))
+            for r in study.records()
+        ]
+        for name, more, do in self._settings():
+            found.append(Entry("setting", name, more, do))
         return found
 
-    def _take_tool(self, name: str) -> None:
-        self.desk.set_stage("Gather" if name == "frame" else "Outline")
-        self.desk.set_tool(name)
+    def _settings(self) -> list[tuple[str, str, Callable[[], object]]]:
+        """Settings that the Finder reaches: name, more words, what is done."""
+        viewing = self.viewing
+
+        def smooth() -> None:
+            if viewing.look is not None:
+                viewing.set_look(smooth=not viewing.look.smooth)
+
+        def to_centre() -> None:
+            if viewing.record is not None:
+                viewing.go_to(viewing.record.grid.centre)
+
+        return [
+            (
+                "Swap left and right",
+                "side convention radiological neurological feet above",
+                lambda: viewing.set_left_on_left(not viewing.left_on_left),
+            ),
+            ("Theme mist", "light colours", lambda: self.set_theme("mist")),
+            ("Theme dusk", "dark colours night", lambda: self.set_theme("dusk")),
+            ("Smooth or true voxels", "interpolation", smooth),
+            ("One pane or four", "arrangement layout", lambda: self.table.set_alone(not self.table.alone)),
+            ("Fit the image into the panes", "zoom reset", self.fit_all),
+            ("Go to the origin", "crosshair zero jump", lambda: viewing.go_to((0.0, 0.0, 0.0))),
+            ("Go to the centre of the image", "crosshair middle jump", to_centre),
+            (
+                "Other label maps as edges",
+                "overlay compare",
+                lambda: viewing.set_show_others(not viewing.show_others),
+            ),
+            ("Open the logbook", "history steps recipe yaml drawer", lambda: self.drawer.open_page("logbook")),
+            ("Tables", "results csv drawer", lambda: self.drawer.open_page("tables")),
+            ("Open another study…", "folder", self.ask_and_open),
+        ]
+
+    def _take_tool(self, tool: Tool) -> None:
+        if tool.stages and self.viewing.stage not in tool.stages:
+            self.viewing.set_stage(tool.stages[0])
+        elif not tool.stages and tool.offered:
+            self.viewing.set_stage("Outline")
+        self.hand.set_tool(tool.name)
 
     def fit_all(self) -> None:
         for pane in self.table.slices:
@@ -181,7 +239,9 @@ class Window(QMainWindow):
             pass  # the theme is on; only remembering it failed
 
     def ask_and_save_picture(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Save the lead picture", str(Path.home() / "picture.png"), "Picture (*.png)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Save the lead picture", str(Path.home() / "picture.png"), "Picture (*.png)"
+        )
         if name:
             self.save_lead_picture(Path(name))
 
@@ -189,24 +249,18 @@ class Window(QMainWindow):
         """The lead pane as PNG, with letters and scale bar."""
         pane = self.table.lead
         if not pane.canvas.grab().save(str(path)):
-            self.desk.trouble.emit(str(Trouble("The picture could not be written", "choose another place", path)))
+            self.session.trouble.emit(str(Trouble("The picture could not be written", "choose another place", path)))
 
     def ask_and_open(self) -> None:
-        name = QFileDialog.getExistingDirectory(self, "Open a study, or choose an empty folder for a new one", str(self.desk.study.folder.parent))
+        name = QFileDialog.getExistingDirectory(
+            self, "Open a study, or choose an empty folder for a new one", str(self.desk.study.folder.parent)
+        )
         if name:
-            from .app import open_window
-
-            try:
-                other = open_window(Path(name))
-            except Trouble as trouble:
-                self.desk.trouble.emit(str(trouble))
-                return
-            other.show()
-            self.close()
+            self.study_wanted.emit(Path(name))
 
     def gather(self, places: list[Path]) -> None:
         """Bring dropped or given folders and files to the Gather Bench."""
-        self.desk.set_stage("Gather")
+        self.viewing.set_stage("Gather")
         self.bench.gather.scan(places)
 
     def dragEnterEvent(self, event) -> None:
@@ -226,6 +280,5 @@ class Window(QMainWindow):
         except Trouble as trouble:
             # the journal holds everything; only the tidy-up at the end failed
             print(trouble)
-        self.desk.undo.blockSignals(True)  # the stack empties itself after the widgets that listen to it are gone
         event.accept()
         self.closed.emit()

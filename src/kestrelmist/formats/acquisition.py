@@ -7,28 +7,43 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from .dicom_frames import private_block_reader
-from .dicom_order import component_of, seconds_of
+from .dicom_order import seconds_of
+from .series import Series, component_of
 
 if TYPE_CHECKING:
     from ..core.space import Space
-    from .dicom_scan import Series
 
 KEY = "Acquisition"
 """Fact of an image under which these facts are kept, as JSON."""
-PLAIN = {"Manufacturer": "Manufacturer", "ManufacturerModelName": "ManufacturersModelName", "MagneticFieldStrength": "MagneticFieldStrength",
-         "FlipAngle": "FlipAngle", "ScanningSequence": "ScanningSequence", "SequenceVariant": "SequenceVariant", "SequenceName": "SequenceName",
-         "MRAcquisitionType": "MRAcquisitionType", "SoftwareVersions": "SoftwareVersions", "ProtocolName": "ProtocolName",
-         "SeriesDescription": "SeriesDescription", "BodyPartExamined": "BodyPartExamined", "PixelBandwidth": "PixelBandwidth", "KVP": "KVP",
-         "ConvolutionKernel": "ConvolutionKernel", "ReceiveCoilName": "ReceiveCoilName", "SliceThickness": "SliceThickness"}
+PLAIN = {
+    "Manufacturer": "Manufacturer",
+    "ManufacturerModelName": "ManufacturersModelName",
+    "MagneticFieldStrength": "MagneticFieldStrength",
+    "FlipAngle": "FlipAngle",
+    "ScanningSequence": "ScanningSequence",
+    "SequenceVariant": "SequenceVariant",
+    "SequenceName": "SequenceName",
+    "MRAcquisitionType": "MRAcquisitionType",
+    "SoftwareVersions": "SoftwareVersions",
+    "ProtocolName": "ProtocolName",
+    "SeriesDescription": "SeriesDescription",
+    "BodyPartExamined": "BodyPartExamined",
+    "PixelBandwidth": "PixelBandwidth",
+    "KVP": "KVP",
+    "ConvolutionKernel": "ConvolutionKernel",
+    "ReceiveCoilName": "ReceiveCoilName",
+    "SliceThickness": "SliceThickness",
+}
 SECONDS = {"EchoTime": 1e-3, "RepetitionTime": 1e-3, "InversionTime": 1e-3}
 NUMBERS = ("MagneticFieldStrength", "FlipAngle", "PixelBandwidth", "KVP", "SliceThickness")
 
 
 def acquisition_facts(series: Series, space: Space) -> dict:
-    """Repetition and echo time (s), slice timing (s), phase encoding, echo spacing (s), diffusion weighting and the like.
+    """Repetition and echo time (s), slice timing (s), phase encoding, echo spacing (s), diffusion weighting and the
+    like.
 
-    What the headers do not say is left out, never guessed. `SliceTiming` counts from the start of the first volume, slice by
-    slice along k; directions are those of the image's own axes.
+    What the headers do not say is left out, never guessed. `SliceTiming` counts from the start of the first volume,
+    slice by slice along k; directions are those of the image's own axes.
     """
     import pydicom
 
@@ -67,10 +82,16 @@ def _value(ds, keyword: str):
     """An element of the header, or of the first item of its functional groups."""
     if ds.get(keyword) not in (None, ""):
         return ds.get(keyword)
-    places = {"EchoTime": ("MREchoSequence", "EffectiveEchoTime"), "RepetitionTime": ("MRTimingAndRelatedParametersSequence", "RepetitionTime"),
-              "FlipAngle": ("MRTimingAndRelatedParametersSequence", "FlipAngle"), "InversionTime": ("MRModifierSequence", "InversionTimes")}
+    places = {
+        "EchoTime": ("MREchoSequence", "EffectiveEchoTime"),
+        "RepetitionTime": ("MRTimingAndRelatedParametersSequence", "RepetitionTime"),
+        "FlipAngle": ("MRTimingAndRelatedParametersSequence", "FlipAngle"),
+        "InversionTime": ("MRModifierSequence", "InversionTimes"),
+    }
     if keyword in places:
-        for group in (ds.get("SharedFunctionalGroupsSequence") or [None])[:1] + list(ds.get("PerFrameFunctionalGroupsSequence") or [])[:1]:
+        for group in (ds.get("SharedFunctionalGroupsSequence") or [None])[:1] + list(
+            ds.get("PerFrameFunctionalGroupsSequence") or []
+        )[:1]:
             sequence = group.get(places[keyword][0]) if group is not None else None
             if sequence and sequence[0].get(places[keyword][1]) not in (None, ""):
                 return sequence[0].get(places[keyword][1])
@@ -90,7 +111,13 @@ def _private(ds) -> dict:
     for tag, name in ((0x00191029, "times"), (0x00191028, "bandwidth"), (0x0043102C, "spacing")):
         if tag in ds and ds[tag].VR != "UN":
             value = ds[tag].value
-            found[name] = [float(v) for v in value] if name == "times" and hasattr(value, "__len__") else float(value) if _is_number(value) else None
+            found[name] = (
+                [float(v) for v in value]
+                if name == "times" and hasattr(value, "__len__")
+                else float(value)
+                if _is_number(value)
+                else None
+            )
     if (0x0029, 0x1010) in ds:
         try:
             tags = private_block_reader().read(ds[0x0029, 0x1010].value)["tags"]
@@ -124,8 +151,10 @@ def slice_timing(series: Series, private: dict) -> list[float]:
     volume = series.grid[min(1, len(series.grid) - 1)]  # the first may still be on its way to the steady state
     if any(s is None for s in volume):
         return []
-    for taken in ([s.number("TriggerTime", np.nan) / 1000 for s in volume],
-                  [seconds_of(s.get("AcquisitionDateTime") or s.get("AcquisitionTime")) for s in volume]):
+    for taken in (
+        [s.number("TriggerTime", np.nan) / 1000 for s in volume],
+        [seconds_of(s.get("AcquisitionDateTime") or s.get("AcquisitionTime")) for s in volume],
+    ):
         if None not in taken and np.all(np.isfinite(taken)) and len(set(taken)) > 1:
             repeat = series.first.number("RepetitionTime") / 1000
             times = np.array(taken) - min(taken)
@@ -143,11 +172,25 @@ def _phase_encoding(ds, series: Series, private: dict) -> dict:
     if not along.upper().startswith(("ROW", "COL")):
         return {}
     axis = "i" if along.upper().startswith("ROW") else "j"
-    found: dict = {"PhaseEncodingDirection": axis + ("" if private["positive"] else "-")} if "positive" in private else {"PhaseEncodingAxis": axis}
+    found: dict = (
+        {"PhaseEncodingDirection": axis + ("" if private["positive"] else "-")}
+        if "positive" in private
+        else {"PhaseEncodingAxis": axis}
+    )
     lines = series.matrix[0] if axis == "i" else series.matrix[1]
-    spacing = 1.0 / (private["bandwidth"] * lines) if private.get("bandwidth") else private["spacing"] / 1e6 if private.get("spacing") else None
+    spacing = (
+        1.0 / (private["bandwidth"] * lines)
+        if private.get("bandwidth")
+        else private["spacing"] / 1e6
+        if private.get("spacing")
+        else None
+    )
     if spacing:
-        found |= {"EffectiveEchoSpacing": round(spacing, 10), "TotalReadoutTime": round(spacing * (lines - 1), 10), "ReconMatrixPE": lines}
+        found |= {
+            "EffectiveEchoSpacing": round(spacing, 10),
+            "TotalReadoutTime": round(spacing * (lines - 1), 10),
+            "ReconMatrixPE": lines,
+        }
     return found
 
 
@@ -156,7 +199,7 @@ def diffusion(series: Series, space: Space) -> dict:
 
     The first component changes its sign where i, j and k are right-handed in the world, as those files have it.
     """
-    from .dicom_series import FROM_DICOM_AXES
+    from .dicom_header import FROM_DICOM_AXES
 
     own = [next((s for s in volume if s is not None), None) for volume in series.grid]
     if not own or any(s is None or "DiffusionBValue" not in s.header for s in own):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from .dicom_scan import Series
+    from .series import Series
 
 LONGEST = 2000
 FRAMES_SHOWN = 3
@@ -13,7 +13,8 @@ FRAMES_SHOWN = 3
 
 
 def facts_of(series: Series) -> dict[str, str]:
-    """Every element of the first file's header, sequences and private elements included, by keyword (or name and tag)."""
+    """Every element of the first file's header, sequences and private elements included, by keyword (or name and
+    tag)."""
     import pydicom
 
     try:

@@ -1,4 +1,5 @@
-"""Files that hold many pictures: enhanced multi-frame, clips, planar detectors, tiled volumes. Each becomes its own `Slice`."""
+"""Files that hold many pictures: enhanced multi-frame, clips, planar detectors, tiled volumes. Each becomes its own
+`Slice`."""
 
 from __future__ import annotations
 
@@ -9,11 +10,19 @@ from pathlib import Path
 import numpy as np
 
 from .dicom_header import Slice
+from .neuro_files import nibabel
 
-VECTORS = {0x00540010: ("EnergyWindowVector", "energy window"), 0x00540020: ("DetectorVector", "detector"),
-           0x00540030: ("PhaseVector", "phase"), 0x00540050: ("RotationVector", "rotation"), 0x00540060: ("RRIntervalVector", "interval"),
-           0x00540070: ("TimeSlotVector", "time slot"), 0x00540080: ("SliceVector", "slice"),
-           0x00540090: ("AngularViewVector", "angle"), 0x00540100: ("TimeSliceVector", "time")}
+VECTORS = {
+    0x00540010: ("EnergyWindowVector", "energy window"),
+    0x00540020: ("DetectorVector", "detector"),
+    0x00540030: ("PhaseVector", "phase"),
+    0x00540050: ("RotationVector", "rotation"),
+    0x00540060: ("RRIntervalVector", "interval"),
+    0x00540070: ("TimeSlotVector", "time slot"),
+    0x00540080: ("SliceVector", "slice"),
+    0x00540090: ("AngularViewVector", "angle"),
+    0x00540100: ("TimeSliceVector", "time"),
+}
 """Elements that say, frame by frame, where a nuclear medicine picture stands (PS3.3 C.8.4.8)."""
 
 
@@ -50,6 +59,7 @@ def _expanded(found: Slice, dataset) -> list[Slice]:
 
 
 # functional groups (enhanced multi-frame)
+
 
 def _from_groups(found: Slice, header: dict, shared, own, n: int) -> Slice:
     header = dict(header)
@@ -102,10 +112,18 @@ def _mapping_of(item) -> dict:
     if item.get("RealWorldValueSlope") is None:
         table = item.get("RealWorldValueLUTData")
         first = item.get("RealWorldValueFirstValueMapped")
-        return {} if table is None or first is None else {"ValueTable": [float(first), *map(float, table)], "RealWorld": True}
+        return (
+            {}
+            if table is None or first is None
+            else {"ValueTable": [float(first), *map(float, table)], "RealWorld": True}
+        )
     unit = (item.get("MeasurementUnitsCodeSequence") or [{}])[0].get("CodeValue", "")
-    return {"RescaleSlope": float(item.RealWorldValueSlope), "RescaleIntercept": float(item.get("RealWorldValueIntercept", 0.0)),
-            "RescaleType": str(unit), "RealWorld": True}
+    return {
+        "RescaleSlope": float(item.RealWorldValueSlope),
+        "RescaleIntercept": float(item.get("RealWorldValueIntercept", 0.0)),
+        "RescaleType": str(unit),
+        "RealWorld": True,
+    }
 
 
 def _modality_table(dataset) -> dict:
@@ -118,15 +136,19 @@ def _modality_table(dataset) -> dict:
     first = int(descriptor[1])
     if int(dataset.get("PixelRepresentation", 0)) and first > 32767:
         first -= 65536
-    return {"ValueTable": [float(first), *map(float, table)], "RescaleType": str(sequence[0].get("ModalityLUTType", ""))}
+    return {
+        "ValueTable": [float(first), *map(float, table)],
+        "RescaleType": str(sequence[0].get("ModalityLUTType", "")),
+    }
 
 
 def _regions(dataset) -> dict:
     """Pixel spacing of an ultrasound picture, from its largest two-dimensional region (PS3.3 C.8.5.5)."""
     best, spacing = 0, {}
     for region in dataset.get("SequenceOfUltrasoundRegions") or ():
-        area = ((region.get("RegionLocationMaxX1", 0) - region.get("RegionLocationMinX0", 0))
-                * (region.get("RegionLocationMaxY1", 0) - region.get("RegionLocationMinY0", 0)))
+        area = (region.get("RegionLocationMaxX1", 0) - region.get("RegionLocationMinX0", 0)) * (
+            region.get("RegionLocationMaxY1", 0) - region.get("RegionLocationMinY0", 0)
+        )
         in_cm = region.get("PhysicalUnitsXDirection") == 3 and region.get("PhysicalUnitsYDirection") == 3
         across, down = (abs(float(region.get(f"PhysicalDelta{a}", 0) or 0)) * 10 for a in "XY")
         if in_cm and region.get("RegionSpatialFormat") == 1 and area > best and across > 0 and down > 0:
@@ -136,9 +158,16 @@ def _regions(dataset) -> dict:
 
 # frames along vectors (nuclear medicine, clips, dose grids)
 
+
 def _along_vectors(pictures: list[Slice], dataset) -> None:
     pointer = dataset.get("FrameIncrementPointer")
-    tags = [] if pointer is None else list(pointer) if hasattr(pointer, "__iter__") and not isinstance(pointer, int) else [pointer]
+    tags = (
+        []
+        if pointer is None
+        else list(pointer)
+        if hasattr(pointer, "__iter__") and not isinstance(pointer, int)
+        else [pointer]
+    )
     offsets = dataset.get("GridFrameOffsetVector")
     first = pictures[0]
     if offsets is not None and first.orientation is not None and len(offsets) == len(pictures):
@@ -164,11 +193,16 @@ def _along_vectors(pictures: list[Slice], dataset) -> None:
         _timed(pictures, dataset)
     if pictures[0].position is None and first.get("Modality") == "NM":
         _directed(pictures, dataset)
+    return None
 
 
 def _directed(pictures: list[Slice], dataset) -> None:
-    """Which way each planar picture looks. One taken from the other side is marked to be turned over, so that sides agree."""
-    axes = [[float(v) for v in i.get("ImageOrientationPatient") or ()] for i in dataset.get("DetectorInformationSequence") or ()]
+    """Which way each planar picture looks. One taken from the other side is marked to be turned over, so that sides
+    agree."""
+    axes = [
+        [float(v) for v in i.get("ImageOrientationPatient") or ()]
+        for i in dataset.get("DetectorInformationSequence") or ()
+    ]
     first = None
     for picture in pictures:
         number = int(picture.places.get("detector", 1))
@@ -182,8 +216,11 @@ def _directed(pictures: list[Slice], dataset) -> None:
 def _scaled_dose(pictures: list[Slice], dataset) -> None:
     if dataset.get("DoseGridScaling") is not None:
         for picture in pictures:
-            picture.header |= {"RescaleSlope": float(dataset.DoseGridScaling), "RescaleIntercept": 0.0,
-                               "RescaleType": str(dataset.get("DoseUnits", "")).title()}
+            picture.header |= {
+                "RescaleSlope": float(dataset.DoseGridScaling),
+                "RescaleIntercept": 0.0,
+                "RescaleType": str(dataset.get("DoseUnits", "")).title(),
+            }
 
 
 def _stacked(pictures: list[Slice], dataset) -> None:
@@ -231,10 +268,13 @@ def _timed(pictures: list[Slice], dataset) -> None:
         step = float(frame) / 1000 if frame else 1.0 / float(rate) if rate else None
         times = None if not step or not math.isfinite(step) else np.arange(len(pictures)) * step
     for n, picture in enumerate(pictures):
-        picture.places["time" if times is not None else "frame"] = float(times[n]) if times is not None else float(n + 1)
+        picture.places["time" if times is not None else "frame"] = (
+            float(times[n]) if times is not None else float(n + 1)
+        )
 
 
 # volumes as tiles of one large picture
+
 
 def is_mosaic(found: Slice) -> bool:
     return "MOSAIC" in str(found.get("ImageType")).upper().split("\\") and found.tile is None
@@ -251,28 +291,44 @@ def _tiles(found: Slice) -> list[Slice]:
     if count > 0:
         side = math.ceil(math.sqrt(count))
     else:
-        matrix = [int(v) for v in found.get("AcquisitionMatrix", [])] if isinstance(found.get("AcquisitionMatrix", []), list) else []
+        matrix = (
+            [int(v) for v in found.get("AcquisitionMatrix", [])]
+            if isinstance(found.get("AcquisitionMatrix", []), list)
+            else []
+        )
         size = max([v for v in matrix if v > 0], default=0)
         side = rows // size if size else 0
         count = side * side
     spacing = found.get("PixelSpacing", None)
-    if side < 1 or rows % side or columns % side or found.orientation is None or not isinstance(spacing, list) or len(spacing) != 2:
+    if (
+        side < 1
+        or rows % side
+        or columns % side
+        or found.orientation is None
+        or not isinstance(spacing, list)
+        or len(spacing) != 2
+    ):
         return [found]
     high, wide = rows // side, columns // side
     along, down = found.orientation
     start = found.position + along * spacing[1] * (columns - wide) / 2 + down * spacing[0] * (rows - high) / 2
     step = found.number("SpacingBetweenSlices", 0.0) or found.number("SliceThickness", 1.0)
     normal = np.cross(along, down) * (-1 if _tiles_run_back(found) else 1)
-    return [replace(found, tile=(n // side * high, n % side * wide, high, wide), position=start + normal * step * n)
-            for n in range(count)]
+    return [
+        replace(found, tile=(n // side * high, n % side * wide, high, wide), position=start + normal * step * n)
+        for n in range(count)
+    ]
 
 
 def _tiles_run_back(found: Slice) -> bool:
-    """Whether the tiles follow each other against the normal of rows and columns, as a private block of the header may say."""
+    """Whether the tiles follow each other against the normal of rows and columns, as a private block of the header may
+    say."""
     try:
         import pydicom
 
-        block = pydicom.dcmread(found.path, specific_tags=[(0x0029, 0x1010)], stop_before_pixels=True, force=True).get((0x0029, 0x1010))
+        block = pydicom.dcmread(found.path, specific_tags=[(0x0029, 0x1010)], stop_before_pixels=True, force=True).get(
+            (0x0029, 0x1010)
+        )
         if block is None:
             return False
         normal = private_block_reader().read(block.value)["tags"]["SliceNormalVector"]["items"]
@@ -287,12 +343,14 @@ def private_block_reader():
 
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
+        nibabel()
         from nibabel.nicom import csareader
     return csareader
 
 
 def listed_in_directory(path: Path) -> tuple[list[Path], list[str]]:
-    """Files that a DICOMDIR names and that are there, and the names of those that are not. None outside its folder is followed."""
+    """Files that a DICOMDIR names and that are there, and the names of those that are not. None outside its folder is
+    followed."""
     import pydicom
 
     here, missing = [], []

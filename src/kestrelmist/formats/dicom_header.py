@@ -10,29 +10,80 @@ from typing import Any
 
 import numpy as np
 
+FROM_DICOM_AXES = np.diag([-1.0, -1.0, 1.0, 1.0])
+"""DICOM's patient axes run left, back, up; the world's run right, front, up."""
 TEXT, DECIMAL, WHOLE, SHORT, DOUBLE = range(5)
 WANTED: dict[int, tuple[str, int]] = {
-    0x00080008: ("ImageType", TEXT), 0x00080016: ("SOPClassUID", TEXT), 0x00080018: ("SOPInstanceUID", TEXT),
-    0x00080020: ("StudyDate", TEXT), 0x00080021: ("SeriesDate", TEXT), 0x00080022: ("AcquisitionDate", TEXT),
-    0x0008002A: ("AcquisitionDateTime", TEXT), 0x00080032: ("AcquisitionTime", TEXT), 0x00080033: ("ContentTime", TEXT),
-    0x00080060: ("Modality", TEXT), 0x00080070: ("Manufacturer", TEXT), 0x0008103E: ("SeriesDescription", TEXT),
-    0x00089208: ("ComplexImageComponent", TEXT), 0x00100010: ("PatientName", TEXT), 0x00100020: ("PatientID", TEXT),
-    0x00120062: ("PatientIdentityRemoved", TEXT), 0x00180050: ("SliceThickness", DECIMAL), 0x00180080: ("RepetitionTime", DECIMAL),
-    0x00180081: ("EchoTime", DECIMAL), 0x00180086: ("EchoNumbers", WHOLE), 0x00180088: ("SpacingBetweenSlices", DECIMAL),
-    0x00181030: ("ProtocolName", TEXT), 0x00181060: ("TriggerTime", DECIMAL), 0x00181063: ("FrameTime", DECIMAL),
-    0x00181164: ("ImagerPixelSpacing", DECIMAL), 0x00181310: ("AcquisitionMatrix", SHORT), 0x00189087: ("DiffusionBValue", DOUBLE),
-    0x00189089: ("DiffusionGradientOrientation", DOUBLE), 0x0019100A: ("TilesInMosaic", SHORT),
-    0x0020000D: ("StudyInstanceUID", TEXT), 0x0020000E: ("SeriesInstanceUID", TEXT), 0x00200011: ("SeriesNumber", WHOLE),
-    0x00200012: ("AcquisitionNumber", WHOLE), 0x00200013: ("InstanceNumber", WHOLE), 0x00200020: ("PatientOrientation", TEXT),
-    0x00200032: ("ImagePositionPatient", DECIMAL), 0x00200037: ("ImageOrientationPatient", DECIMAL),
-    0x00200052: ("FrameOfReferenceUID", TEXT), 0x00200062: ("ImageLaterality", TEXT), 0x00200100: ("TemporalPositionIdentifier", WHOLE),
-    0x00280002: ("SamplesPerPixel", SHORT), 0x00280004: ("PhotometricInterpretation", TEXT), 0x00280006: ("PlanarConfiguration", SHORT),
-    0x00280008: ("NumberOfFrames", WHOLE), 0x00280010: ("Rows", SHORT), 0x00280011: ("Columns", SHORT), 0x00280030: ("PixelSpacing", DECIMAL),
-    0x00280100: ("BitsAllocated", SHORT), 0x00280101: ("BitsStored", SHORT), 0x00280103: ("PixelRepresentation", SHORT),
-    0x00280301: ("BurnedInAnnotation", TEXT), 0x00281052: ("RescaleIntercept", DECIMAL), 0x00281053: ("RescaleSlope", DECIMAL),
-    0x00281054: ("RescaleType", TEXT), 0x00541001: ("Units", TEXT),
+    0x00080008: ("ImageType", TEXT),
+    0x00080016: ("SOPClassUID", TEXT),
+    0x00080018: ("SOPInstanceUID", TEXT),
+    0x00080020: ("StudyDate", TEXT),
+    0x00080021: ("SeriesDate", TEXT),
+    0x00080022: ("AcquisitionDate", TEXT),
+    0x0008002A: ("AcquisitionDateTime", TEXT),
+    0x00080032: ("AcquisitionTime", TEXT),
+    0x00080033: ("ContentTime", TEXT),
+    0x00080060: ("Modality", TEXT),
+    0x00080070: ("Manufacturer", TEXT),
+    0x0008103E: ("SeriesDescription", TEXT),
+    0x00089208: ("ComplexImageComponent", TEXT),
+    0x00100010: ("PatientName", TEXT),
+    0x00100020: ("PatientID", TEXT),
+    0x00120062: ("PatientIdentityRemoved", TEXT),
+    0x00180050: ("SliceThickness", DECIMAL),
+    0x00180080: ("RepetitionTime", DECIMAL),
+    0x00180081: ("EchoTime", DECIMAL),
+    0x00180086: ("EchoNumbers", WHOLE),
+    0x00180088: ("SpacingBetweenSlices", DECIMAL),
+    0x00181030: ("ProtocolName", TEXT),
+    0x00181060: ("TriggerTime", DECIMAL),
+    0x00181063: ("FrameTime", DECIMAL),
+    0x00181164: ("ImagerPixelSpacing", DECIMAL),
+    0x00181310: ("AcquisitionMatrix", SHORT),
+    0x00189087: ("DiffusionBValue", DOUBLE),
+    0x00189089: ("DiffusionGradientOrientation", DOUBLE),
+    0x0019100A: ("TilesInMosaic", SHORT),
+    0x0020000D: ("StudyInstanceUID", TEXT),
+    0x0020000E: ("SeriesInstanceUID", TEXT),
+    0x00200011: ("SeriesNumber", WHOLE),
+    0x00200012: ("AcquisitionNumber", WHOLE),
+    0x00200013: ("InstanceNumber", WHOLE),
+    0x00200020: ("PatientOrientation", TEXT),
+    0x00200032: ("ImagePositionPatient", DECIMAL),
+    0x00200037: ("ImageOrientationPatient", DECIMAL),
+    0x00200052: ("FrameOfReferenceUID", TEXT),
+    0x00200062: ("ImageLaterality", TEXT),
+    0x00200100: ("TemporalPositionIdentifier", WHOLE),
+    0x00280002: ("SamplesPerPixel", SHORT),
+    0x00280004: ("PhotometricInterpretation", TEXT),
+    0x00280006: ("PlanarConfiguration", SHORT),
+    0x00280008: ("NumberOfFrames", WHOLE),
+    0x00280010: ("Rows", SHORT),
+    0x00280011: ("Columns", SHORT),
+    0x00280030: ("PixelSpacing", DECIMAL),
+    0x00280100: ("BitsAllocated", SHORT),
+    0x00280101: ("BitsStored", SHORT),
+    0x00280103: ("PixelRepresentation", SHORT),
+    0x00280301: ("BurnedInAnnotation", TEXT),
+    0x00281052: ("RescaleIntercept", DECIMAL),
+    0x00281053: ("RescaleSlope", DECIMAL),
+    0x00281054: ("RescaleType", TEXT),
+    0x00541001: ("Units", TEXT),
 }
-WEIGHTY = frozenset((0x00081140, 0x00186011, 0x00283000, 0x00409096, 0x00540022, 0x52009229, 0x52009230, 0x30060020, 0x00620002, 0x00041220))
+WEIGHTY = frozenset(
+    (
+        0x00081140,
+        0x00186011,
+        0x00283000,
+        0x00409096,
+        0x00540022,
+        0x52009229,
+        0x52009230,
+        0x30060020,
+        0x00620002,
+        0x00041220,
+    )
+)
 """Sequences that change what the image is or where it lies: files that hold one go to the thorough parser."""
 PIXELS, FLOATS, DOUBLES = 0x7FE00010, 0x7FE00008, 0x7FE00009
 IMPLICIT, EXPLICIT_LITTLE, DEFLATED, EXPLICIT_BIG = (f"1.2.840.10008.1.2{end}" for end in ("", ".1", ".1.99", ".2"))
@@ -98,7 +149,9 @@ class Slice:
     @property
     def bytes_needed(self) -> int:
         """Bytes of one uncompressed frame."""
-        samples = 2 if self.get("PhotometricInterpretation") == "YBR_FULL_422" else self.samples  # every second pixel's colour is left out
+        samples = (
+            2 if self.get("PhotometricInterpretation") == "YBR_FULL_422" else self.samples
+        )  # every second pixel's colour is left out
         bits = int(self.number("Rows")) * int(self.number("Columns")) * int(self.number("BitsAllocated")) * samples
         return -(-bits // 8)
 
@@ -122,15 +175,19 @@ def starts_as_dicom(start: bytes) -> bool:
     """Whether a file's first bytes are those of DICOM, with the preamble or without."""
     if start[128:132] == b"DICM":
         return True
-    return start[:2] in (b"\x08\x00", b"\x02\x00") and start[3:4] == b"\x00" and len(start) > 16 and (
-        start[4:6].isalpha() and start[4:6].isupper() or start[6:8] == b"\x00\x00")
+    return (
+        start[:2] in (b"\x08\x00", b"\x02\x00")
+        and start[3:4] == b"\x00"
+        and len(start) > 16
+        and (start[4:6].isalpha() and start[4:6].isupper() or start[6:8] == b"\x00\x00")
+    )
 
 
 def read_header(path: Path) -> Slice | None:
     """What the header of a DICOM file says, image or not; None when the file is not DICOM at all.
 
-    A file that starts as DICOM and then breaks off comes back with `cut_short` set. `header["thorough"]` is set when the
-    file holds sequences that say more (many frames, ultrasound regions, detectors).
+    A file that starts as DICOM and then breaks off comes back with `cut_short` set. `header["thorough"]` is set when
+    the file holds sequences that say more (many frames, ultrasound regions, detectors).
     """
     for window in WINDOWS:
         try:
@@ -166,7 +223,8 @@ def read_header(path: Path) -> Slice | None:
 
 
 def _quick(data: bytes, whole: bool = False) -> tuple[dict, int, bool] | None:
-    """Walk the first bytes of a little-endian file; None when anything is out of the ordinary or they do not reach the pixels.
+    """Walk the first bytes of a little-endian file; None when anything is out of the ordinary or they do not reach the
+    pixels.
 
     A general parser takes a millisecond a file; scans have thousands of files and nearly all are of this kind. Raises
     EOFError when `data` is the `whole` file and ends within an element.
@@ -180,7 +238,9 @@ def _quick(data: bytes, whole: bool = False) -> tuple[dict, int, bool] | None:
         while at + 8 <= end:
             group = data[at] | data[at + 1] << 8
             if group != 2 and syntax is None and at > 0:
-                syntax = header.get("TransferSyntaxUID", EXPLICIT_LITTLE if at == 0 or data[at + 4:at + 6].isalpha() else IMPLICIT)
+                syntax = header.get(
+                    "TransferSyntaxUID", EXPLICIT_LITTLE if at == 0 or data[at + 4 : at + 6].isalpha() else IMPLICIT
+                )
                 if syntax in (DEFLATED, EXPLICIT_BIG):
                     return None
                 bare = syntax == IMPLICIT
@@ -213,10 +273,10 @@ def _quick(data: bytes, whole: bool = False) -> tuple[dict, int, bool] | None:
                     raise EOFError
                 return None
             if tag == 0x00020010:
-                header["TransferSyntaxUID"] = data[at:at + length].decode("ascii").rstrip("\0 ")
+                header["TransferSyntaxUID"] = data[at : at + length].decode("ascii").rstrip("\0 ")
             elif tag in WANTED:
                 name, kind = WANTED[tag]
-                header[name] = _decoded(data[at:at + length], kind)
+                header[name] = _decoded(data[at : at + length], kind)
             at += length
     except (struct.error, ValueError, IndexError):
         return None
@@ -228,7 +288,8 @@ def _quick(data: bytes, whole: bool = False) -> tuple[dict, int, bool] | None:
 
 
 def _after_sequence(data: bytes, at: int, bare: bool) -> int:
-    """The byte after a sequence (or item) of undefined length that starts at `at`; raises IndexError when it is not all there."""
+    """The byte after a sequence (or item) of undefined length that starts at `at`; raises IndexError when it is not all
+    there."""
     depth = 1
     while depth:
         group, element, length = _BARE_HEAD.unpack_from(data, at)
@@ -242,7 +303,7 @@ def _after_sequence(data: bytes, at: int, bare: bool) -> int:
                 at += length
             continue
         if not bare:
-            form = data[at - 4:at - 2]
+            form = data[at - 4 : at - 2]
             if form in LONG_FORMS:
                 length = _LENGTH.unpack_from(data, at)[0]
                 at += 4
@@ -259,10 +320,10 @@ def _after_sequence(data: bytes, at: int, bare: bool) -> int:
 
 def _decoded(raw: bytes, kind: int):
     if kind == SHORT:
-        values = [int.from_bytes(raw[n:n + 2], "little") for n in range(0, len(raw) - 1, 2)]
+        values = [int.from_bytes(raw[n : n + 2], "little") for n in range(0, len(raw) - 1, 2)]
         return values if len(values) > 1 else values[0] if values else None
     if kind == DOUBLE:
-        values = list(struct.unpack(f"<{len(raw) // 8}d", raw[:len(raw) // 8 * 8]))
+        values = list(struct.unpack(f"<{len(raw) // 8}d", raw[: len(raw) // 8 * 8]))
         return values if len(values) > 1 else values[0] if values else None
     text = raw.decode("ascii" if kind != TEXT else "latin-1").strip("\0 ")
     if kind == TEXT:

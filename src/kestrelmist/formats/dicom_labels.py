@@ -1,4 +1,5 @@
-"""Labels from DICOM: segmentation objects, RT structure sets, and overlays in an image's own header, on the grid of an image."""
+"""Labels from DICOM: segmentation objects, RT structure sets, and overlays in an image's own header, on the grid of an
+image."""
 
 from __future__ import annotations
 
@@ -12,7 +13,7 @@ from ..core.image import Image
 from ..core.labels import PALETTE, Label, LabelMap, LabelTable
 from ..core.progress import Progress, silent
 from ..core.space import Space
-from .dicom_series import FROM_DICOM_AXES
+from .dicom_header import FROM_DICOM_AXES
 
 SEGMENTATIONS = ("1.2.840.10008.5.1.4.1.1.66.4", "1.2.840.10008.5.1.4.1.1.66.7")
 STRUCTURES = "1.2.840.10008.5.1.4.1.1.481.3"
@@ -33,8 +34,13 @@ def read_dicom_labels(path: Path, space: Space, progress: Progress | None = None
     try:
         ds = pydicom.dcmread(path)
         sop = str(ds.SOPClassUID)
-        labels = (_segments(ds, space, progress or silent()) if sop in SEGMENTATIONS else
-                  _structures(ds, space, progress or silent()) if sop == STRUCTURES else None)
+        labels = (
+            _segments(ds, space, progress or silent())
+            if sop in SEGMENTATIONS
+            else _structures(ds, space, progress or silent())
+            if sop == STRUCTURES
+            else None
+        )
     except Trouble:
         raise
     except Exception as error:  # a damaged object breaks in many ways
@@ -56,7 +62,11 @@ def referenced_series(path: Path) -> set[str]:
 
     def walk(dataset):
         for element in dataset:
-            if element.VR == "SQ" and element.keyword not in ("PerFrameFunctionalGroupsSequence", "ContourImageSequence", "ROIContourSequence"):
+            if element.VR == "SQ" and element.keyword not in (
+                "PerFrameFunctionalGroupsSequence",
+                "ContourImageSequence",
+                "ROIContourSequence",
+            ):
                 for item in element.value:
                     walk(item)
             elif element.keyword in ("SeriesInstanceUID", "FrameOfReferenceUID", "ReferencedFrameOfReferenceUID"):
@@ -76,7 +86,9 @@ def _segments(ds, space: Space, progress: Progress) -> LabelMap:
     table, whole = [], ds.get("SegmentationType", "BINARY") == "LABELMAP"
     for item in ds.SegmentSequence:
         number = int(item.SegmentNumber)
-        table.append(Label(number, _free(str(item.get("SegmentLabel", "") or f"Segment {number}"), table), _colour(item, number)))
+        table.append(
+            Label(number, _free(str(item.get("SegmentLabel", "") or f"Segment {number}"), table), _colour(item, number))
+        )
     data = np.zeros(space.shape, np.uint16, order="F")
     shared = ds.SharedFunctionalGroupsSequence[0] if ds.get("SharedFunctionalGroupsSequence") else None
     half = 0.5 * float(ds.get("MaximumFractionalValue", 1)) if ds.get("SegmentationType") == "FRACTIONAL" else 0.5
@@ -89,7 +101,10 @@ def _segments(ds, space: Space, progress: Progress) -> LabelMap:
         measures = group(own, "PixelMeasuresSequence")
         axes = np.array(group(own, "PlaneOrientationSequence").ImageOrientationPatient, float).reshape(2, 3)
         affine = np.eye(4)
-        affine[:3, 0], affine[:3, 1] = axes[0] * float(measures.PixelSpacing[1]), axes[1] * float(measures.PixelSpacing[0])
+        affine[:3, 0], affine[:3, 1] = (
+            axes[0] * float(measures.PixelSpacing[1]),
+            axes[1] * float(measures.PixelSpacing[0]),
+        )
         thick = float(measures.get("SpacingBetweenSlices") or measures.get("SliceThickness") or 1.0)
         affine[:3, 2] = np.cross(*axes) * thick
         affine[:3, 3] = np.array(group(own, "PlanePositionSequence").ImagePositionPatient, float)
@@ -102,7 +117,8 @@ def _segments(ds, space: Space, progress: Progress) -> LabelMap:
 
 
 def _stamp(data: np.ndarray, space: Space, affine: np.ndarray, plane: np.ndarray) -> None:
-    """Put a plane [row, column] of numbers onto a grid: every voxel whose centre lies in the plane's slab takes the nearest pixel's."""
+    """Put a plane [row, column] of numbers onto a grid: every voxel whose centre lies in the plane's slab takes the
+    nearest pixel's."""
     rows, columns = plane.shape
     corners = np.array([[c, r, k] for c in (-0.5, columns - 0.5) for r in (-0.5, rows - 0.5) for k in (-0.5, 0.5)])
     voxels = space.to_voxel(corners @ affine[:3, :3].T + affine[:3, 3])
@@ -114,19 +130,27 @@ def _stamp(data: np.ndarray, space: Space, affine: np.ndarray, plane: np.ndarray
     turn = np.linalg.inv(affine) @ space.affine
     at = [turn[n, 0] * i + turn[n, 1] * j + turn[n, 2] * k + turn[n, 3] for n in range(3)]
     column, row = np.floor(at[0] + 0.5).astype(int), np.floor(at[1] + 0.5).astype(int)
-    inside = (column >= 0) & (column < columns) & (row >= 0) & (row < rows) & (at[2] >= -0.5 - 1e-6) & (at[2] < 0.5 - 1e-6)
+    inside = (
+        (column >= 0) & (column < columns) & (row >= 0) & (row < rows) & (at[2] >= -0.5 - 1e-6) & (at[2] < 0.5 - 1e-6)
+    )
     numbers = plane[np.clip(row, 0, rows - 1), np.clip(column, 0, columns - 1)]
-    block = data[low[0]:high[0], low[1]:high[1], low[2]:high[2]]
+    block = data[low[0] : high[0], low[1] : high[1], low[2] : high[2]]
     np.copyto(block, numbers.astype(np.uint16), where=inside & (numbers > 0))
 
 
 def _structures(ds, space: Space, progress: Progress) -> LabelMap:
-    names = {int(r.ROINumber): str(r.get("ROIName", "") or f"Structure {r.ROINumber}") for r in ds.StructureSetROISequence}
+    names = {
+        int(r.ROINumber): str(r.get("ROIName", "") or f"Structure {r.ROINumber}") for r in ds.StructureSetROISequence
+    }
     table: list[Label] = []
     data = np.zeros(space.shape, np.uint16, order="F")
     for n, item in enumerate(progress.over(list(ds.get("ROIContourSequence") or ()), what="Reading structures"), 1):
         red_green_blue = item.get("ROIDisplayColor")
-        colour = "#" + "".join(f"{min(max(int(v), 0), 255):02X}" for v in red_green_blue) if red_green_blue else PALETTE[(n - 1) % len(PALETTE)]
+        colour = (
+            "#" + "".join(f"{min(max(int(v), 0), 255):02X}" for v in red_green_blue)
+            if red_green_blue
+            else PALETTE[(n - 1) % len(PALETTE)]
+        )
         table.append(Label(n, _free(names.get(int(item.ReferencedROINumber), f"Structure {n}"), table), colour))
         filled: dict[int, np.ndarray] = {}
         for contour in item.get("ContourSequence") or ():
@@ -136,7 +160,10 @@ def _structures(ds, space: Space, progress: Progress) -> LabelMap:
             voxels = space.to_voxel(points)
             across = int(np.argmin(np.ptp(voxels, axis=0)))
             if across != 2:
-                raise Trouble("The outlines of this structure set run across the image's slices", "open it on the series they were drawn on")
+                raise Trouble(
+                    "The outlines of this structure set run across the image's slices",
+                    "open it on the series they were drawn on",
+                )
             k = int(np.floor(voxels[:, 2].mean() + 0.5))
             if 0 <= k < space.shape[2]:
                 mask = polygon_mask(voxels[:, :2], space.shape[:2])
@@ -164,7 +191,7 @@ def polygon_mask(corners: np.ndarray, shape: tuple[int, int]) -> np.ndarray:
             p, q = a[crossing], b[crossing]
             at = np.sort(p[:, 0] + (j - p[:, 1]) / (q[:, 1] - p[:, 1]) * (q[:, 0] - p[:, 0]))
             for start, end in zip(at[::2], at[1::2]):
-                mask[max(int(np.ceil(start)), 0):max(int(np.ceil(end)), 0), j] = True
+                mask[max(int(np.ceil(start)), 0) : max(int(np.ceil(end)), 0), j] = True
     return mask
 
 
@@ -223,7 +250,11 @@ def _colour(item, number: int) -> str:
         return PALETTE[(number - 1) % len(PALETTE)]
     lightness, a, b = float(lab[0]) / 65535 * 100, float(lab[1]) / 257 - 128, float(lab[2]) / 257 - 128
     fy = (lightness + 16) / 116
-    xyz = [f**3 if f**3 > 0.008856 else (f - 16 / 116) / 7.787 for f in (fy + a / 500, fy, fy - b / 200)] * np.array([0.9505, 1.0, 1.0888])
+    xyz = [f**3 if f**3 > 0.008856 else (f - 16 / 116) / 7.787 for f in (fy + a / 500, fy, fy - b / 200)] * np.array(
+        [0.9505, 1.0, 1.0888]
+    )
     linear = np.array([[3.2405, -1.5371, -0.4985], [-0.9693, 1.8760, 0.0416], [0.0556, -0.2040, 1.0572]]) @ xyz
-    rgb = np.clip(np.where(linear > 0.0031308, 1.055 * np.maximum(linear, 0) ** (1 / 2.4) - 0.055, 12.92 * linear), 0, 1)
+    rgb = np.clip(
+        np.where(linear > 0.0031308, 1.055 * np.maximum(linear, 0) ** (1 / 2.4) - 0.055, 12.92 * linear), 0, 1
+    )
     return "#" + "".join(f"{round(255 * v):02X}" for v in rgb)

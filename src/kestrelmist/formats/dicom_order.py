@@ -3,33 +3,29 @@
 from __future__ import annotations
 
 from collections import Counter
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ..core.axis import Axis
+from ..core.caveat import (
+    CUT_SHORT,
+    NOTED,
+    SIDES_UNKNOWN,
+    SLICES_DOUBLED,
+    SLICES_MISSING,
+    SLICES_UNEVEN,
+    without_caveats,
+)
 from .dicom_header import Slice
-
-if TYPE_CHECKING:
-    from .dicom_scan import Series
-
-
-def component_of(s: Slice) -> str:
-    """ "magnitude", "phase", "real" or "imaginary" when the header says so, else ""."""
-    words = [str(s.get("ComplexImageComponent")).upper(), *str(s.get("ImageType")).upper().split("\\")[2:]]
-    if str(s.get("Modality")) != "MR":
-        return ""
-    for long, short, name in (("PHASE", "P", "phase"), ("REAL", "R", "real"), ("IMAGINARY", "I", "imaginary"), ("MAGNITUDE", "M", "magnitude")):
-        if long in words or short in words:
-            return name
-    return ""
+from .series import Series
 
 
 def arrange(series: Series) -> None:
     """Fill in the order, the axes, the step and the problems of a series whose slices are of one kind."""
     slices = series.slices
     if cut := [s for s in slices if s.cut_short]:
-        series.problems.append(f"{_count(len(cut), 'file is', 'files are')} cut short: {', '.join(s.path.name for s in cut[:3])}")
+        names = ", ".join(s.path.name for s in cut[:3])
+        series.doubt(CUT_SHORT, f"{_count(len(cut), 'file is', 'files are')} cut short: {names}")
     if slices[0].orientation is None:
         _without_positions(series)
         return
@@ -58,17 +54,28 @@ def arrange(series: Series) -> None:
     if series.missing:
         at_places = ", ".join(str(n + 1) for n in series.missing[:5]) + (" …" if len(series.missing) > 5 else "")
         several = f" in some of the {len(series.grid)} volumes" if len(series.grid) > 1 else ""
-        series.problems.append(f"{_count(len(series.missing), 'slice is', 'slices are')} missing in the stack{several}, at place {at_places}"
-                               f" of {depth}")
+        count = _count(len(series.missing), "slice is", "slices are")
+        series.doubt(SLICES_MISSING, f"{count} missing in the stack{several}, at place {at_places} of {depth}")
     volume = [s for s in series.grid[0] if s is not None]
     shift = volume[-1].position - volume[0].position if len(volume) > 1 else np.zeros(3)
-    if np.linalg.norm(shift - (shift @ normal) * normal) > 0.02 * max(np.linalg.norm(shift), 1e-9) and np.linalg.norm(shift) > 0:
-        series.problems.append("The stack leans (tilted gantry); the volume keeps the lean in its position matrix")
+    if (
+        np.linalg.norm(shift - (shift @ normal) * normal) > 0.02 * max(np.linalg.norm(shift), 1e-9)
+        and np.linalg.norm(shift) > 0
+    ):
+        series.doubt(NOTED, "The stack leans (tilted gantry); the volume keeps the lean in its position matrix")
     for t, volume in enumerate(series.grid):
         own = [s for s in volume if s is not None]
-        if t and own and np.linalg.norm(own[0].position - series.grid[0][volume.index(own[0])].position
-                                        if series.grid[0][volume.index(own[0])] is not None else 0) > 0.5 * _pixel(own[0]):
-            series.problems.append(f"Volume {t + 1} of the series lies sideways of the first")
+        if (
+            t
+            and own
+            and np.linalg.norm(
+                own[0].position - series.grid[0][volume.index(own[0])].position
+                if series.grid[0][volume.index(own[0])] is not None
+                else 0
+            )
+            > 0.5 * _pixel(own[0])
+        ):
+            series.doubt(NOTED, f"Volume {t + 1} of the series lies sideways of the first")
             break
 
 
@@ -88,8 +95,12 @@ def _drop_copies(series: Series, stacks: list[list[Slice]]) -> None:
 
 def _say_doubled(series: Series) -> None:
     n = len(series.doubled)
-    series.problems.append(f"{_count(n, 'slice stands', 'slices stand')} at the same place as another: "
-                           + ", ".join(s.path.name for s in series.doubled[:3]) + (" …" if n > 3 else ""))
+    series.doubt(
+        SLICES_DOUBLED,
+        f"{_count(n, 'slice stands', 'slices stand')} at the same place as another: "
+        + ", ".join(s.path.name for s in series.doubled[:3])
+        + (" …" if n > 3 else ""),
+    )
 
 
 def _split_places(series: Series, stacks: list[list[Slice]]) -> list[list[Slice | None]] | None:
@@ -156,13 +167,14 @@ def _volumes(series: Series, stacks: list[list[Slice]]) -> list[list[Slice | Non
     for column in stacks:
         series.doubled += column[1:]
         del column[1:]
-    series.problems = [p for p in series.problems if "same place" not in p]
+    series.caveats = without_caveats(series.caveats, SLICES_DOUBLED)
     _say_doubled(series)
     return [list(column) for column in stacks]
 
 
 def _by_value(stacks, value) -> list[list[Slice | None]] | None:
-    """Slices of each place by the value they have, None where a place lacks one; None when the values do not tell them apart."""
+    """Slices of each place by the value they have, None where a place lacks one; None when the values do not tell them
+    apart."""
     union = sorted({v for column in stacks for v in map(value, column) if v is not None})
     if len(union) < 2 or len(union) > 2 * max(len(c) for c in stacks):
         return None
@@ -207,10 +219,20 @@ def _acquired(s: Slice):
     return seconds_of(s.get("AcquisitionDateTime") or s.get("AcquisitionTime"))
 
 
-DISTINCTIONS = (("time", "s", _number("TemporalPositionIdentifier")), ("direction", "", _gradient), ("phase", "ms", _number("TriggerTime")),
-                ("echo", "ms", _number("EchoTime")), ("segment", "", _number("SegmentNumber")), ("time", "s", _number("AcquisitionNumber")))
+DISTINCTIONS = (
+    ("time", "s", _number("TemporalPositionIdentifier")),
+    ("direction", "", _gradient),
+    ("phase", "ms", _number("TriggerTime")),
+    ("echo", "ms", _number("EchoTime")),
+    ("segment", "", _number("SegmentNumber")),
+    ("time", "s", _number("AcquisitionNumber")),
+)
 """What tells volumes apart: the same few values at every place."""
-ORDERS = (("time", _acquired), ("time", lambda s: seconds_of(s.get("ContentTime"))), ("volume", _number("InstanceNumber")))
+ORDERS = (
+    ("time", _acquired),
+    ("time", lambda s: seconds_of(s.get("ContentTime"))),
+    ("volume", _number("InstanceNumber")),
+)
 """What at least orders them at each place."""
 
 
@@ -246,7 +268,9 @@ def _whole_places(series: Series, places: np.ndarray) -> np.ndarray:
         return np.zeros(1, int)
     steps = gaps / series.step
     if np.any(np.abs(steps - np.round(steps)) > 0.02) or np.round(steps).sum() > 50 * len(places):
-        series.problems.append(f"The slices are unevenly spaced, from {gaps.min():.4g} to {gaps.max():.4g} mm apart")
+        series.doubt(
+            SLICES_UNEVEN, f"The slices are unevenly spaced, from {gaps.min():.4g} to {gaps.max():.4g} mm apart"
+        )
         return np.arange(len(places))
     return np.concatenate(([0], np.cumsum(np.round(steps)))).astype(int)
 
@@ -261,23 +285,28 @@ def _without_positions(series: Series) -> None:
         series.axes, wanted = _axes_of(slices, names)
         at = {tuple(s.places.get(name) for name in names): s for s in slices}
         if len(at) < len(slices):
-            series.problems.append("Several frames claim the same place along the file's own axes; they are kept in the order of the file")
+            series.doubt(
+                NOTED,
+                "Several frames claim the same place along the file's own axes; they are kept in the order of the file",
+            )
             series.axes, series.grid = [Axis("frame", len(slices))], [[s] for s in slices]
             return
         series.grid = [[at.get(place)] for place in wanted]
         if any(volume[0] is None for volume in series.grid):
             series.missing = [0]
-            series.problems.append("Some frames are missing along the file's own axes")
+            series.doubt(SLICES_MISSING, "Some frames are missing along the file's own axes")
         series.slices = [v[0] for v in series.grid if v[0] is not None]
         return
     if len(slices) > 1:
         slices.sort(key=lambda s: str(s.path))
         series.grid = [list(slices)]
-        series.problems.append("The files do not say where their slices lie, so position and sides are unknown")
+        series.doubt(SIDES_UNKNOWN, "The files do not say where their slices lie, so position and sides are unknown")
     else:
         series.grid = [slices]
         if series.modality in ("CT", "MR", "PT"):
-            series.problems.append("The files do not say where their slices lie, so position and sides are unknown")
+            series.doubt(
+                SIDES_UNKNOWN, "The files do not say where their slices lie, so position and sides are unknown"
+            )
 
 
 def _pixel(s: Slice) -> float:

@@ -26,10 +26,14 @@ def pixels_of(slices: list[Slice]) -> Iterator[tuple[Slice, np.ndarray]]:
         for s, picture in zip(group, frames):
             if s.tile:
                 top, left, high, wide = s.tile
-                picture = picture[top:top + high, left:left + wide]
+                picture = picture[top : top + high, left : left + wide]
             if picture.shape[:2] != (s.rows, s.columns):
-                raise Trouble(f"A slice has {picture.shape[1]} × {picture.shape[0]} pixels where its header says"
-                              f" {s.columns} × {s.rows}", "copy the files again", s.path)
+                raise Trouble(
+                    f"A slice has {picture.shape[1]} × {picture.shape[0]} pixels where its header says"
+                    f" {s.columns} × {s.rows}",
+                    "copy the files again",
+                    s.path,
+                )
             yield s, picture[:, ::-1] if s.header.get("Mirrored") else picture
 
 
@@ -41,7 +45,9 @@ def _plain(s: Slice) -> np.ndarray:
     try:
         raw = np.fromfile(s.path, kind, rows * columns, offset=s.offset + s.frame * s.bytes_needed)
     except OSError as error:
-        raise Trouble("A file of the series can no longer be read", "check the disk or copy it again", s.path) from error
+        raise Trouble(
+            "A file of the series can no longer be read", "check the disk or copy it again", s.path
+        ) from error
     if raw.size < rows * columns:
         raise Trouble("A file of the series is cut short", "copy it again from the scanner", s.path)
     if 0 < stored < bits:  # bits above the stored ones may hold anything; shift them out, keeping the sign
@@ -70,11 +76,14 @@ def _decoded(group: list[Slice]) -> Iterator[np.ndarray]:
     except MemoryError as error:
         raise Trouble("The pixels of a file promise more than fits in memory", "copy it again", path) from error
     except Exception as error:  # decoders meet broken pixels with many kinds of error
-        raise Trouble("The pixels of a file cannot be decoded", "copy it again, or export the series uncompressed", path) from error
+        raise Trouble(
+            "The pixels of a file cannot be decoded", "copy it again, or export the series uncompressed", path
+        ) from error
 
 
 def _says_enough(s: Slice) -> bool:
-    """Whether the decoder can take the file as it is; it cannot without a transfer syntax, and not when all is deflated."""
+    """Whether the decoder can take the file as it is; it cannot without a transfer syntax, and not when all is
+    deflated."""
     return not s.header.get("FloatPixels") and s.header.get("TransferSyntaxUID") not in (None, DEFLATED)
 
 
@@ -85,7 +94,9 @@ def _whole(path: Path):
     dataset = pydicom.dcmread(path, force=True)
     if not hasattr(dataset, "file_meta") or "TransferSyntaxUID" not in dataset.file_meta:
         dataset.file_meta = pydicom.dataset.FileMetaDataset()
-        dataset.file_meta.TransferSyntaxUID = ImplicitVRLittleEndian if dataset.original_encoding[0] else ExplicitVRLittleEndian
+        dataset.file_meta.TransferSyntaxUID = (
+            ImplicitVRLittleEndian if dataset.original_encoding[0] else ExplicitVRLittleEndian
+        )
     elif dataset.file_meta.TransferSyntaxUID == DEFLATED:
         dataset.file_meta.TransferSyntaxUID = ExplicitVRLittleEndian  # unpacked on reading
     return dataset

@@ -3,102 +3,20 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass, field
 from pathlib import Path
 
-import numpy as np
-
-from ..core.axis import Axis
+from ..core.caveat import CUT_SHORT, MIXED, NOTED, SECOND_COPY, Caveat
 from ..core.errors import Trouble
 from ..core.progress import Progress, silent
 from .dicom_frames import listed_in_directory, slices_of
 from .dicom_header import Slice
+from .dicom_order import arrange
 from .header_reading import headers_of
-from .dicom_order import arrange, component_of
+from .series import Series, component_of
 
 STACKS = ("CT", "MR", "PT")
-"""Modalities whose single files are slices of a volume; files of others without positions are pictures by themselves."""
-
-
-@dataclass
-class Series:
-    """A series found in a folder: its slices in order along the stack, and what is wrong with them."""
-
-    uid: str
-    slices: list[Slice]
-    """Every picture that is there, volume by volume, each volume in order along the stack."""
-    problems: list[str] = field(default_factory=list)
-    doubled: list[Slice] = field(default_factory=list)
-    """Slices left out because another one stands at the same place."""
-    missing: list[int] = field(default_factory=list)
-    """Places along the complete stack at which a slice is missing, in one volume or all."""
-    step: float = 0.0
-    """Distance between neighbouring slices, mm."""
-    axes: list[Axis] = field(default_factory=list)
-    """Axes beyond space: time, detector, …"""
-    grid: list[list[Slice | None]] = field(default_factory=list)
-    """Slices of each volume by place along the stack; None where one is missing."""
-    kind: str = ""
-    """What the files are when they are no image: "segmentation", "structure set", or the name of the object; "" for images."""
-
-    @property
-    def first(self) -> Slice:
-        return self.slices[0]
-
-    @property
-    def description(self) -> str:
-        if not self.first.header:
-            return "Damaged files"
-        text = str(self.first.get("SeriesDescription") or self.first.get("ProtocolName")).strip()
-        text = text or f"Series {self.first.get('SeriesNumber', '')}".strip()
-        echo, component = self.first.get("EchoNumbers", None), component_of(self.first)
-        if any("kinds of slices" in p for p in self.problems):
-            parts = ([f"echo {echo}"] if echo else []) + ([component] if component else [])
-            text += f", {', '.join(parts)}" if parts else ""
-        return text
-
-    @property
-    def modality(self) -> str:
-        return str(self.first.get("Modality"))
-
-    @property
-    def subject(self) -> str:
-        return str(self.first.get("PatientID")).strip()
-
-    @property
-    def date(self) -> str:
-        raw = str(self.first.get("SeriesDate") or self.first.get("StudyDate"))
-        return f"{raw[:4]}-{raw[4:6]}-{raw[6:8]}" if len(raw) == 8 and raw.isdigit() else raw
-
-    @property
-    def matrix(self) -> tuple[int, int]:
-        return self.first.columns, self.first.rows
-
-    @property
-    def spacing(self) -> tuple[float, float, float] | None:
-        """Along a row, along a column, between slices, mm; None when the files do not say."""
-        pixel = self.first.get("PixelSpacing", None) or self.first.get("ImagerPixelSpacing", None)
-        if not isinstance(pixel, list) or len(pixel) != 2 or not all(np.isfinite(p) and p > 0 for p in pixel):
-            return None
-        return float(pixel[1]), float(pixel[0]), self.step
-
-    @property
-    def depth(self) -> int:
-        """Slices of the complete stack, missing ones counted."""
-        return len(self.grid[0]) if self.grid else len(self.slices) + len(self.missing)
-
-    @property
-    def volumes(self) -> int:
-        return max(1, len(self.grid))
-
-    @property
-    def broken(self) -> list[Slice]:
-        return [s for s in self.slices if s.cut_short]
-
-    @property
-    def files(self) -> list[Path]:
-        """The files of the series, each once, in the order of their first slice."""
-        return list(dict.fromkeys(s.path for s in self.slices))
+"""Modalities whose single files are slices of a volume; files of others without positions are pictures by
+themselves."""
 
 
 def files_below(folder: Path) -> list[Path]:
@@ -116,7 +34,8 @@ def files_below(folder: Path) -> list[Path]:
 
 
 def scan_folder(folder: str | Path, progress: Progress | None = None) -> list[Series]:
-    """Find the DICOM series below a folder, nested and unsorted as it may be, in one file, or in those a DICOMDIR lists.
+    """Find the DICOM series below a folder, nested and unsorted as it may be, in one file, or in those a DICOMDIR
+    lists.
 
     Raises
     ------
@@ -140,8 +59,12 @@ def scan_folder(folder: str | Path, progress: Progress | None = None) -> list[Se
     if not result:
         raise Trouble("There is no DICOM image in this folder", "choose the folder that holds the scan's files", folder)
     if missing:
-        result[0].problems.append(f"{_count(len(missing), 'file', 'files')} that the DICOM directory lists not there: "
-                                  + ", ".join(missing[:3]) + (" …" if len(missing) > 3 else ""))
+        result[0].doubt(
+            NOTED,
+            f"{_count(len(missing), 'file', 'files')} that the DICOM directory lists not there: "
+            + ", ".join(missing[:3])
+            + (" …" if len(missing) > 3 else ""),
+        )
     return result
 
 
@@ -179,8 +102,11 @@ def scan_files(files: list[Path], progress: Progress | None = None, others: list
     for key, slices in groups.items():
         series = Series(key[0], slices)
         if parts.get(key[0], 0) > 1:
-            series.problems.append(f"The series holds {parts[key[0]]} kinds of slices (matrix, direction, echo or component differ);"
-                                   " each is kept apart")
+            series.doubt(
+                MIXED,
+                f"The series holds {parts[key[0]]} kinds of slices (matrix, direction, echo or component differ);"
+                " each is kept apart",
+            )
         arrange(series)
         result.append(series)
     _note_doubled_series(result)
@@ -189,9 +115,9 @@ def scan_files(files: list[Path], progress: Progress | None = None, others: list
         names = ", ".join(s.path.name for s in slices[:3]) + (" …" if len(slices) > 3 else "")
         sentence = f"{_count(len(slices), 'file is', 'files are')} cut short or damaged: {names}"
         if home:
-            home.problems.insert(0, sentence)
+            home.caveats.insert(0, Caveat(CUT_SHORT, sentence))
         else:
-            result.append(Series(uid, slices, [sentence]))  # of no series we know: shown by itself
+            result.append(Series(uid, slices, [Caveat(CUT_SHORT, sentence)]))  # of no series we know: shown by itself
     result += [Series(uid, slices, kind=kind) for (uid, kind), slices in objects.items()]
     return sorted(result, key=lambda s: (s.subject, str(s.first.get("SeriesNumber")).zfill(6), s.description))
 
@@ -210,17 +136,42 @@ def kind_of(found: Slice) -> str:
     name = UID(sop).name.replace(" Storage", "").replace("Storage", "").strip()
     if sop == name:
         return "unknown object"
-    kinds = (("SR", "report"), ("Report", "report"), ("Presentation State", "presentation state"), ("Plan", "treatment plan"), ("Encapsulated", "document"))
-    return next((f"{kind} ({name})" for word, kind in kinds if word in name.replace("-", " ").split() or (" " in word and word in name)), name.lower())
+    kinds = (
+        ("SR", "report"),
+        ("Report", "report"),
+        ("Presentation State", "presentation state"),
+        ("Plan", "treatment plan"),
+        ("Encapsulated", "document"),
+    )
+    return next(
+        (
+            f"{kind} ({name})"
+            for word, kind in kinds
+            if word in name.replace("-", " ").split() or (" " in word and word in name)
+        ),
+        name.lower(),
+    )
 
 
 def _key(uid: str, picture: Slice) -> tuple:
-    orientation = () if picture.orientation is None else tuple(round(v, 3) + 0.0 for v in picture.orientation.ravel().tolist())
+    orientation = (
+        () if picture.orientation is None else tuple(round(v, 3) + 0.0 for v in picture.orientation.ravel().tolist())
+    )
     apart = ""
     if picture.orientation is None and (picture.get("Modality") not in STACKS or picture.places):
         apart = str(picture.path)  # a picture by itself, or one clip
-    return (uid, apart == "", orientation, picture.rows, picture.columns, picture.samples, str(picture.get("EchoNumbers")),
-            component_of(picture), str(picture.get("StackID")), apart)
+    return (
+        uid,
+        apart == "",
+        orientation,
+        picture.rows,
+        picture.columns,
+        picture.samples,
+        str(picture.get("EchoNumbers")),
+        component_of(picture),
+        str(picture.get("StackID")),
+        apart,
+    )
 
 
 def _note_doubled_series(found: list[Series]) -> None:
@@ -231,7 +182,7 @@ def _note_doubled_series(found: list[Series]) -> None:
         if not own or not own[0][0]:
             continue
         if own in seen:
-            series.problems.append(f"The series is a second copy of “{seen[own].description}”")
+            series.doubt(SECOND_COPY, f"The series is a second copy of “{seen[own].description}”")
         seen.setdefault(own, series)
 
 

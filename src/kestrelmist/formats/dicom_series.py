@@ -9,21 +9,32 @@ from functools import partial
 
 import numpy as np
 
+from ..core.caveat import (
+    AT_DETECTOR,
+    CUT_SHORT,
+    NO_SCALE,
+    NOTED,
+    SIDES_NOT_GIVEN,
+    SLICES_DOUBLED,
+    SLICES_MISSING,
+    SLICES_UNEVEN,
+    Caveat,
+    without_caveats,
+)
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.memory import require_room
 from ..core.progress import Progress
 from ..core.space import Space, picture_space
 from ..core.values import Stored
+from ..core.world import World
 from .acquisition import KEY, acquisition_facts
 from .dicom_facts import facts_of
-from .dicom_header import Slice
+from .dicom_header import FROM_DICOM_AXES, Slice
 from .dicom_pixels import pixels_of, read_picture, scale_of, value_table
-from .dicom_scan import Series
 from .guarded import guard
+from .series import Series
 
-FROM_DICOM_AXES = np.diag([-1.0, -1.0, 1.0, 1.0])
-"""DICOM's patient axes run left, back, up; the world's run right, front, up."""
 TOWARDS = {"R": (1, 0, 0), "L": (-1, 0, 0), "A": (0, 1, 0), "P": (0, -1, 0), "H": (0, 0, 1), "F": (0, 0, -1)}
 """World directions of the letters in Patient Orientation."""
 UNITS = {"BQML": "Bq/mL", "CNTS": "counts", "US": "", "HU": "HU", "Gy": "Gy", "GY": "Gy", "1": ""}
@@ -48,17 +59,31 @@ def series_image(series: Series, uneven: str = "refuse", facts: bool = True) -> 
         `uneven` is "refuse".
     """
     require_sound(series, uneven)
-    space, notes = _space_of(series)
+    space, caveats = _space_of(series)
     dtype = _value_type(series)
     header = series.first
-    require_room(int(np.prod(space.shape)) * (4 if header.colour else np.dtype(dtype).itemsize), f"“{series.description}”", header.path)
-    notes = [p for p in series.problems if "cut short" not in p] + notes
+    require_room(
+        int(np.prod(space.shape)) * (4 if header.colour else np.dtype(dtype).itemsize),
+        f"“{series.description}”",
+        header.path,
+    )
+    caveats = without_caveats(series.caveats, CUT_SHORT) + caveats
     if any(s.header.get("RealWorld") for s in series.slices[:1]):
-        notes.append("Values are those of the header's real-world value map")
+        caveats.append(Caveat(NOTED, "Values are those of the header's real-world value map"))
     unit = _unit_of(series)
-    image = Image(partial(_load, series, dtype, space), space, name=series.description, subject=series.subject,
-                 modality=series.modality, unit=unit, facts=_all_facts(series, space) if facts else {}, axes=series.axes, colour=header.colour,
-                 origin=Origin("DICOM", series.files, notes=notes, reading={"series": _mark(series), "uneven": uneven}))
+    image = Image(
+        partial(_load, series, dtype, space),
+        space,
+        name=series.description,
+        subject=series.subject,
+        modality=series.modality,
+        unit=unit,
+        facts=_all_facts(series, space) if facts else {},
+        axes=series.axes,
+        colour=header.colour,
+        origin=Origin("DICOM", series.files, reading={"series": _mark(series), "uneven": uneven}),
+        caveats=caveats,
+    )
     if facts and not series.axes and any(s.header.get("Overlays") for s in series.slices):
         from .dicom_labels import overlay_labels
 
@@ -79,43 +104,65 @@ def _mark(series: Series) -> dict:
 
 
 def matches_mark(series: Series, mark: dict) -> bool:
-    return series.uid == mark["uid"] and any(str(s.get("SOPInstanceUID")) == mark["sop"] and s.frame == mark["frame"] for s in series.slices)
+    return series.uid == mark["uid"] and any(
+        str(s.get("SOPInstanceUID")) == mark["sop"] and s.frame == mark["frame"] for s in series.slices
+    )
 
 
 def require_sound(series: Series, uneven: str) -> None:
     """Raises Trouble when a series cannot become an image."""
     where = series.first.path.parent if len(series.files) > 1 else series.first.path
     if series.kind:
-        raise Trouble(f"“{series.description}” is no image but a {series.kind}",
-                      "gather its labels onto their image" if series.kind in ("segmentation", "structure set") else "choose an image", where)
-    if series.broken or any("cut short" in p for p in series.problems):
-        sentence = next((p for p in series.problems if "cut short" in p), "A file is cut short")
-        raise Trouble(f"“{series.description}” cannot be read whole. {sentence}", "copy the files again from the scanner", where)
+        raise Trouble(
+            f"“{series.description}” is no image but a {series.kind}",
+            "gather its labels onto their image"
+            if series.kind in ("segmentation", "structure set")
+            else "choose an image",
+            where,
+        )
+    if series.broken or series.has(CUT_SHORT):
+        sentence = next((c.sentence for c in series.caveats if c.code == CUT_SHORT), "A file is cut short")
+        raise Trouble(
+            f"“{series.description}” cannot be read whole. {sentence}", "copy the files again from the scanner", where
+        )
     if series.first.orientation is None and len(series.files) > 1:
-        raise Trouble(f"“{series.description}” does not say where its slices lie or how large its pixels are",
-                      "export it again with positions", where)
-    if any("unevenly" in p for p in series.problems):
-        sentence = next(p for p in series.problems if "unevenly" in p)
-        raise Trouble(f"“{series.description}” cannot become one volume. {sentence}", "export an evenly spaced series", where)
+        raise Trouble(
+            f"“{series.description}” does not say where its slices lie or how large its pixels are",
+            "export it again with positions",
+            where,
+        )
+    if series.has(SLICES_UNEVEN):
+        sentence = next(c.sentence for c in series.caveats if c.code == SLICES_UNEVEN)
+        raise Trouble(
+            f"“{series.description}” cannot become one volume. {sentence}", "export an evenly spaced series", where
+        )
     if uneven == "refuse" and (series.missing or series.doubled):
-        sentences = " ".join(p + "." for p in series.problems if "missing" in p or "same place" in p).rstrip(".")
-        raise Trouble(f"“{series.description}” is not a whole stack. {sentences}",
-                      "copy the series again, or take it in with “mend”, which leaves missing slices blank and"
-                      " takes the first of doubled ones", where)
+        doubts = [c.sentence for c in series.caveats if c.code in (SLICES_MISSING, SLICES_DOUBLED)]
+        sentences = " ".join(f"{d}." for d in doubts).rstrip(".")
+        raise Trouble(
+            f"“{series.description}” is not a whole stack. {sentences}",
+            "copy the series again, or take it in with “mend”, which leaves missing slices blank and"
+            " takes the first of doubled ones",
+            where,
+        )
     if series.first.rows < 1 or series.first.columns < 1 or series.first.bytes_needed < 1:
         raise Trouble(f"The header of “{series.description}” gives no sensible size", "copy the files again", where)
 
 
 # place
 
-def _space_of(series: Series) -> tuple[Space, list[str]]:
+
+def _space_of(series: Series) -> tuple[Space, list[Caveat]]:
     columns, rows = series.matrix
     spacing = series.spacing
     if series.first.orientation is None:
         return _flat_space(series, spacing)
     if spacing is None:
-        raise Trouble(f"“{series.description}” does not say how large its pixels are", "export it again with its pixel spacing",
-                      series.first.path.parent)
+        raise Trouble(
+            f"“{series.description}” does not say how large its pixels are",
+            "export it again with its pixel spacing",
+            series.first.path.parent,
+        )
     row, column = series.first.orientation
     volume = series.grid[0] if any(series.grid[0]) else next(v for v in series.grid if any(v))
     there = [(k, s) for k, s in enumerate(volume) if s is not None]
@@ -125,31 +172,39 @@ def _space_of(series: Series) -> tuple[Space, list[str]]:
     affine[:3, 1] = column * spacing[1]
     affine[:3, 2] = (last.position - first.position) / (k1 - k0) if k1 > k0 else np.cross(row, column) * series.step
     affine[:3, 3] = first.position - affine[:3, 2] * k0
-    return Space((columns, rows, series.depth), FROM_DICOM_AXES @ affine), []
+    return Space((columns, rows, series.depth), FROM_DICOM_AXES @ affine, world=_world(first)), []
 
 
-def _flat_space(series: Series, spacing) -> tuple[Space, list[str]]:
+def _flat_space(series: Series, spacing) -> tuple[Space, list[Caveat]]:
     """The space of a picture without positions: upright, in the body's directions when the header names them."""
     columns, rows = series.matrix
-    first, notes = series.first, []
+    first = series.first
+    caveats: list[Caveat] = []
     if spacing is None:
         spacing, unit = (1.0, 1.0, 1.0), "px"
-        notes.append("The file gives no scale: pixel spacing is missing")
+        caveats.append(Caveat(NO_SCALE, "The file gives no scale: pixel spacing is missing"))
     else:
         unit = "mm"
         if "PixelSpacing" not in first.header:
-            notes.append("The scale is that at the detector, not in the body")
+            caveats.append(Caveat(AT_DETECTOR, "The scale is that at the detector, not in the body"))
     right, down, known = _directions(first)
     if not known:
-        notes.append("The file does not say which side is which, so sides are unknown")
-        return replace(picture_space(columns, rows, spacing[:2], step=max(series.step, 1e-3)), unit=unit), notes
+        caveats.append(Caveat(SIDES_NOT_GIVEN, "The file does not say which side is which, so sides are unknown"))
+        return replace(picture_space(columns, rows, spacing[:2], step=max(series.step, 1e-3)), unit=unit), caveats
     if any(s.header.get("Mirrored") for s in series.slices):
-        notes.append("Pictures from the other side are turned over, so that left and right agree in all")
+        caveats.append(
+            Caveat(NOTED, "Pictures from the other side are turned over, so that left and right agree in all")
+        )
     affine = np.eye(4)
     affine[:3, 0], affine[:3, 1] = right * spacing[0], down * spacing[1]
     affine[:3, 2] = np.cross(right, down) * max(series.step, 1e-3)
     affine[:3, 3] = -affine[:3, 0] * (columns - 1) / 2 - affine[:3, 1] * (rows - 1) / 2
-    return Space((columns, rows, 1), affine, unit), notes
+    return Space((columns, rows, 1), affine, unit, _world(first)), caveats
+
+
+def _world(first: Slice) -> World:
+    """The scanner's space under the identity that the header gives it; pictures of one frame of reference share it."""
+    return World(str(first.get("FrameOfReferenceUID") or "").strip())
 
 
 def _directions(s: Slice) -> tuple[np.ndarray, np.ndarray, bool]:
@@ -181,6 +236,7 @@ def _unit_of(series: Series) -> str:
 
 # values
 
+
 def _value_type(series: Series):
     """Smallest kernel type that can hold every value.
 
@@ -193,7 +249,14 @@ def _value_type(series: Series):
     scale = {scale_of(s) for s in series.slices}
     bits, signed = int(first.number("BitsStored", 16)), bool(first.number("PixelRepresentation"))
     slope, intercept = next(iter(scale))
-    if "ValueTable" in first.header or first.header.get("FloatPixels") or bits > 16 or len(scale) > 1 or slope != 1 or intercept != int(intercept):
+    if (
+        "ValueTable" in first.header
+        or first.header.get("FloatPixels")
+        or bits > 16
+        or len(scale) > 1
+        or slope != 1
+        or intercept != int(intercept)
+    ):
         return np.float32
     low = (-(1 << (bits - 1)) if signed else 0) + intercept
     high = ((1 << (bits - 1)) if signed else (1 << bits)) - 1 + intercept
@@ -216,7 +279,9 @@ def _load(series: Series, dtype, space: Space, index: tuple[int, ...], progress:
     scale = {scale_of(s) for _, s in there}
     one_scale = len(scale) == 1 and not any("ValueTable" in s.header for _, s in there)
     if dtype is np.float32 and one_scale:
-        stored = _filled(space, there, _stored_type(series.first), lambda s, target, raw: np.copyto(target, raw), progress)
+        stored = _filled(
+            space, there, _stored_type(series.first), lambda s, target, raw: np.copyto(target, raw), progress
+        )
         return Stored(stored, *next(iter(scale), (1.0, 0.0)))
     if series.first.colour:
         volume = np.zeros((*space.shape[::-1], 3), np.uint8)

@@ -12,19 +12,24 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
-from .dicom_series import FROM_DICOM_AXES
+from .dicom_header import FROM_DICOM_AXES
 from .exact_planes import exact_planes, number_type
+from .format import Format, register
 
-CT, MR, SECONDARY, PARAMETRIC = ("1.2.840.10008.5.1.4.1.1.2", "1.2.840.10008.5.1.4.1.1.4", "1.2.840.10008.5.1.4.1.1.7",
-                                 "1.2.840.10008.5.1.4.1.1.30")
+CT, MR, SECONDARY, PARAMETRIC = (
+    "1.2.840.10008.5.1.4.1.1.2",
+    "1.2.840.10008.5.1.4.1.1.4",
+    "1.2.840.10008.5.1.4.1.1.7",
+    "1.2.840.10008.5.1.4.1.1.30",
+)
 EXPLICIT_LITTLE = "1.2.840.10008.1.2.1"
 
 
 def save_dicom(folder: Path, image: Image, progress: Progress | None = None) -> None:
     """Write an image into a new folder as a DICOM series with new identifiers.
 
-    Whole numbers become stored pixels (with a rescale intercept where they need one); real numbers become a parametric map,
-    whose pixels are floats, so that every value is exact.
+    Whole numbers become stored pixels (with a rescale intercept where they need one); real numbers become a parametric
+    map, whose pixels are floats, so that every value is exact.
 
     Raises
     ------
@@ -35,7 +40,9 @@ def save_dicom(folder: Path, image: Image, progress: Progress | None = None) -> 
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise Trouble("This folder holds something already", "name a new one", folder)
     if len(image.axes) > 1:
-        raise Trouble(f"“{image.name}” has more than one axis beyond space, which a series cannot say", "choose .nii.gz", folder)
+        raise Trouble(
+            f"“{image.name}” has more than one axis beyond space, which a series cannot say", "choose .nii.gz", folder
+        )
     dtype = np.dtype(np.uint8) if image.colour else number_type(image, progress.part(0.0, 0.3))
     beside = folder.with_name(f".{folder.name}.part")
     shutil.rmtree(beside, ignore_errors=True)
@@ -68,7 +75,11 @@ def common_header(image: Image):
     ds.FrameOfReferenceUID = image.facts.get("FrameOfReferenceUID") or generate_uid()
     ds.Modality = image.modality or "OT"
     ds.PatientName = image.facts.get("PatientName", image.subject)
-    ds.PatientID, ds.PatientBirthDate, ds.PatientSex = image.subject, image.facts.get("PatientBirthDate", ""), image.facts.get("PatientSex", "")
+    ds.PatientID, ds.PatientBirthDate, ds.PatientSex = (
+        image.subject,
+        image.facts.get("PatientBirthDate", ""),
+        image.facts.get("PatientSex", ""),
+    )
     ds.StudyDate, ds.StudyTime = image.facts.get("StudyDate", ""), image.facts.get("StudyTime", "")
     ds.SeriesDate = ds.ContentDate = now.strftime("%Y%m%d")
     ds.SeriesTime = ds.ContentTime = now.strftime("%H%M%S")
@@ -84,7 +95,9 @@ def _place(ds, image: Image, k: int, known: bool) -> None:
     spacing = image.space.spacing
     if known:
         ds.ImagePositionPatient = [f"{v:.10g}"[:16] for v in affine[:3] @ [0, 0, k, 1]]
-        ds.ImageOrientationPatient = [f"{v:.10g}"[:16] for v in (*(affine[:3, 0] / spacing[0]), *(affine[:3, 1] / spacing[1]))]
+        ds.ImageOrientationPatient = [
+            f"{v:.10g}"[:16] for v in (*(affine[:3, 0] / spacing[0]), *(affine[:3, 1] / spacing[1]))
+        ]
     if image.space.unit == "mm":
         ds.PixelSpacing = [f"{spacing[1]:.10g}", f"{spacing[0]:.10g}"]
         ds.SliceThickness = f"{spacing[2]:.10g}"
@@ -97,10 +110,19 @@ def _slices(folder: Path, common, image: Image, dtype: np.dtype, progress: Progr
 
     known = image.space.sides_known and image.space.unit == "mm"
     depth, total = image.space.shape[2], image.image_planes
-    sop = CT if image.modality == "CT" and dtype.itemsize == 2 and not image.colour else MR if image.modality == "MR" and dtype.itemsize == 2 \
-        and not image.colour else SECONDARY
+    sop = (
+        CT
+        if image.modality == "CT" and dtype.itemsize == 2 and not image.colour
+        else MR
+        if image.modality == "MR" and dtype.itemsize == 2 and not image.colour
+        else SECONDARY
+    )
     if not known and total > 1:
-        raise Trouble(f"“{image.name}” does not know its sides, so its slices have no place in a series", "choose .nii.gz or .ome.tif", folder)
+        raise Trouble(
+            f"“{image.name}” does not know its sides, so its slices have no place in a series",
+            "choose .nii.gz or .ome.tif",
+            folder,
+        )
     time = image.axes[0] if image.axes else None
     for n, plane in enumerate(exact_planes(image, dtype, progress)):
         progress.at(0.3 + 0.7 * n / total, "Writing slices")
@@ -110,7 +132,12 @@ def _slices(folder: Path, common, image: Image, dtype: np.dtype, progress: Progr
         if sop == SECONDARY:
             ds.ConversionType = "WSD"
         if sop == MR:
-            ds.ScanningSequence, ds.SequenceVariant, ds.ScanOptions, ds.MRAcquisitionType = "RM", "NONE", "", "2D" if depth == 1 else "3D"
+            ds.ScanningSequence, ds.SequenceVariant, ds.ScanOptions, ds.MRAcquisitionType = (
+                "RM",
+                "NONE",
+                "",
+                "2D" if depth == 1 else "3D",
+            )
             ds.EchoTime, ds.EchoTrainLength = image.facts.get("EchoTime", ""), ""
             ds.RepetitionTime = image.facts.get("RepetitionTime", "")
         if sop == CT:
@@ -157,13 +184,21 @@ def _parametric_map(path: Path, common, image: Image, dtype: np.dtype, progress:
     ds = _copied(common)
     ds.SOPClassUID, ds.SOPInstanceUID, ds.InstanceNumber = PARAMETRIC, generate_uid(), 1
     ds.Modality = image.modality or "OT"
-    ds.ImageType, ds.ContentLabel, ds.ContentDescription, ds.ContentCreatorName = ["DERIVED", "PRIMARY", "VOLUME", "NONE"], "MAP", image.name[:64], ""
+    ds.ImageType, ds.ContentLabel, ds.ContentDescription, ds.ContentCreatorName = (
+        ["DERIVED", "PRIMARY", "VOLUME", "NONE"],
+        "MAP",
+        image.name[:64],
+        "",
+    )
     ds.NumberOfFrames, ds.Rows, ds.Columns = len(planes), *planes[0].shape
     ds.SamplesPerPixel, ds.PhotometricInterpretation, ds.BitsAllocated = 1, "MONOCHROME2", 8 * np.dtype(kind).itemsize
     known = image.space.sides_known and image.space.unit == "mm"
     shared, mapping, unit = Dataset(), Dataset(), Dataset()
     unit.CodeValue, unit.CodingSchemeDesignator, unit.CodeMeaning = image.unit or "1", "UCUM", image.unit or "no units"
-    mapping.DoubleFloatRealWorldValueFirstValueMapped, mapping.DoubleFloatRealWorldValueLastValueMapped = -1.7e308, 1.7e308
+    mapping.DoubleFloatRealWorldValueFirstValueMapped, mapping.DoubleFloatRealWorldValueLastValueMapped = (
+        -1.7e308,
+        1.7e308,
+    )
     mapping.RealWorldValueSlope, mapping.RealWorldValueIntercept = 1.0, 0.0
     mapping.LUTLabel, mapping.LUTExplanation, mapping.MeasurementUnitsCodeSequence = "none", "none", Sequence([unit])
     shared.RealWorldValueMappingSequence = Sequence([mapping])
@@ -177,7 +212,10 @@ def _parametric_map(path: Path, common, image: Image, dtype: np.dtype, progress:
             content.TemporalPositionIndex = n // image.space.shape[2] + 1
         own.FrameContentSequence = Sequence([content])
         if known:
-            position.ImagePositionPatient, orientation.ImageOrientationPatient = place.ImagePositionPatient, place.ImageOrientationPatient
+            position.ImagePositionPatient, orientation.ImageOrientationPatient = (
+                place.ImagePositionPatient,
+                place.ImageOrientationPatient,
+            )
             own.PlanePositionSequence, shared.PlaneOrientationSequence = Sequence([position]), Sequence([orientation])
         if image.space.unit == "mm":
             measures.PixelSpacing, measures.SliceThickness = place.PixelSpacing, place.SliceThickness
@@ -206,3 +244,6 @@ def _save(ds, path: Path) -> None:
     ds.file_meta.MediaStorageSOPClassUID, ds.file_meta.MediaStorageSOPInstanceUID = ds.SOPClassUID, ds.SOPInstanceUID
     ds.file_meta.TransferSyntaxUID = EXPLICIT_LITTLE
     ds.save_as(path, enforce_file_format=True, implicit_vr=False, little_endian=True)
+
+
+register(Format("DICOM", (".dicom",), None, save_dicom, folder=True, holds=("image",)))

@@ -30,7 +30,8 @@ def _kept(kind: np.dtype) -> np.dtype:
 
 
 def exact_planes(image: Image, dtype: np.dtype, progress: Progress | None = None) -> Iterator[np.ndarray]:
-    """Planes [j, i] (or [j, i, 3] of colours), little endian, k running fastest and then the axes, the first one first."""
+    """Planes [j, i] (or [j, i, 3] of colours), little endian, k running fastest and then the axes, the first one
+    first."""
     for index in image.indices():
         got = image.stored(index, silent() if progress is None else progress.part(progress.fraction, progress.fraction))
         values = colour_channels(got.values) if image.colour else got.exact()

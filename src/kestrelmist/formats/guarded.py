@@ -28,8 +28,14 @@ def _guarded(fetch: Fetch, shape: tuple[int, int, int], path: Path) -> Fetch:
         except (Trouble, Cancelled):
             raise
         except MemoryError as error:
-            raise Trouble("There is not enough memory for the values of this file", "close other programs, or take a part of it", path) from error
+            raise Trouble(
+                "There is not enough memory for the values of this file",
+                "close other programs, or take a part of it",
+                path,
+            ) from error
         except Exception as error:  # decoders meet damaged values with many kinds of error
-            raise Trouble("The values of this file cannot be read; it is damaged or cut short", "copy it again", path) from error
+            raise Trouble(
+                "The values of this file cannot be read; it is damaged or cut short", "copy it again", path
+            ) from error
 
     return safely

@@ -1,15 +1,14 @@
 """Read the headers of many files, on two cores when there are thousands.
 
-The second core is a process of its own, started with nothing but this module: threads would share one interpreter, and the
-window's process must not be forked. Run as `python -m kestrelmist.formats.header_reading` it takes file names on its input, one a
-line, and answers with pickled headers, a block at a time.
+The second core is a process of its own, started with nothing but this module: threads would share one interpreter, and
+the window's process must not be forked. Run as `python -m kestrelmist.formats.header_reading` it takes file names on
+its input, one a line, and answers with pickled headers, a block at a time.
 """
 
 from __future__ import annotations
 
 import os
 import pickle
-import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -54,6 +53,7 @@ class _Helper:
         self.files = files
 
     def __enter__(self) -> _Helper:
+        import subprocess
         import tempfile
 
         self.names, self.answers = tempfile.TemporaryFile(), tempfile.TemporaryFile()
@@ -62,7 +62,13 @@ class _Helper:
         root = str(Path(__file__).resolve().parents[2])
         environment = os.environ | {"PYTHONPATH": os.pathsep.join(filter(None, (root, os.environ.get("PYTHONPATH"))))}
         # answers go to a file: a pipe that nobody empties yet would make the process wait
-        self.process = subprocess.Popen([sys.executable, "-m", __name__], stdin=self.names, stdout=self.answers, stderr=subprocess.DEVNULL, env=environment)
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", __name__],
+            stdin=self.names,
+            stdout=self.answers,
+            stderr=subprocess.DEVNULL,
+            env=environment,
+        )
         return self
 
     def blocks(self) -> Iterator[list[Slice | None]]:
@@ -86,7 +92,9 @@ def main() -> None:
     names = sys.stdin.buffer.read().split(b"\0")
     out = sys.stdout.buffer
     for n in range(0, len(names), BLOCK):
-        pickle.dump([read_header(Path(os.fsdecode(name))) for name in names[n:n + BLOCK]], out, pickle.HIGHEST_PROTOCOL)
+        pickle.dump(
+            [read_header(Path(os.fsdecode(name))) for name in names[n : n + BLOCK]], out, pickle.HIGHEST_PROTOCOL
+        )
     out.flush()
 
 

@@ -7,30 +7,38 @@ from pathlib import Path
 
 import numpy as np
 
+from ..core.caveat import NO_SCALE, Caveat
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.space import picture_space
+from .format import Format, image_name, register
 from .planes import MILLIMETRES
 
 MOST = 1 << 29
 HEADER = re.compile(r"^\W*([A-Za-z][\w \-/().]*?)\s*[:=]\s*(\S.*)$")
 NUMBER = re.compile(r"([-+]?\d+(?:[.,]\d+)?(?:[eE][-+]?\d+)?)\s*([^\d\s,;]*)")
 WIDTHS = {"width": 0, "size x": 0, "x size": 0, "xsize": 0, "height": 1, "size y": 1, "y size": 1, "ysize": 1}
-PIXELS = {"pixel size": (0, 1), "pixel width": (0,), "pixel height": (1,), "spacing": (0, 1), "spacing x": (0,), "spacing y": (1,)}
+PIXELS = {
+    "pixel size": (0, 1),
+    "pixel width": (0,),
+    "pixel height": (1,),
+    "spacing": (0, 1),
+    "spacing x": (0,),
+    "spacing y": (1,),
+}
 VALUES = ("value units", "value unit", "height unit", "height units", "z unit", "unit", "units", "unit z")
 
 
 def read_height_matrix(path: Path) -> Image:
-    """Rows of heights. Header lines are "name: value unit" (or "="): the width and height of the field or the size of a pixel, the
-    unit of the heights. Numbers stand apart by blanks, tabs, commas or semicolons; "nan" marks points without a height.
+    """Rows of heights. Header lines are "name: value unit" (or "="): the width and height of the field or the size of a
+    pixel, the unit of the heights. Numbers stand apart by blanks, tabs, commas or semicolons; "nan" marks points
+    without a height.
 
     Raises
     ------
     Trouble
         When the file is no matrix of numbers, or its rows differ in length.
     """
-    from .opening import image_name
-
     if path.stat().st_size > MOST:
         raise Trouble("This text file is too large for a height map", "convert it to a float TIFF", path)
     try:
@@ -44,11 +52,18 @@ def read_height_matrix(path: Path) -> Image:
     rows = _rows(lines[start:], path)
     values = np.array(rows, np.float64)
     sizes, unit = _sizes(facts, values.shape)
-    notes = [] if sizes else ["The file gives no scale: pixel spacing is missing"]
+    caveats = [] if sizes else [Caveat(NO_SCALE, "The file gives no scale: pixel spacing is missing")]
     kept = values.astype(np.float32)
     data = kept if np.array_equal(kept.astype(np.float64), values, equal_nan=True) else values
-    return Image(data.T[:, :, None], picture_space(values.shape[1], values.shape[0], sizes), image_name(path), unit=unit, facts=facts,
-                 origin=Origin("height matrix", [path], notes=notes))
+    return Image(
+        data.T[:, :, None],
+        picture_space(values.shape[1], values.shape[0], sizes),
+        image_name(path),
+        unit=unit,
+        facts=facts,
+        origin=Origin("height matrix", [path]),
+        caveats=caveats,
+    )
 
 
 def _header(lines: list[str]) -> tuple[dict[str, str], int]:
@@ -72,15 +87,21 @@ def _rows(lines: list[str], path: Path) -> list[list[float]]:
     comma = apart != "," and "," in lines[0]
     rows: list[list[float]] = []
     for n, line in enumerate(lines):
-        parts = [p for p in (line.split(apart) if apart else line.split())]
+        parts = list(line.split(apart) if apart else line.split())
         if parts and not parts[-1].strip():
             parts.pop()
         try:
             rows.append([float(p.replace(",", ".") if comma else p) for p in parts])
         except ValueError:
-            raise Trouble(f"Row {n + 1} of this file is not made of numbers", "choose a height map, or mend that row", path) from None
+            raise Trouble(
+                f"Row {n + 1} of this file is not made of numbers", "choose a height map, or mend that row", path
+            ) from None
         if len(rows[-1]) != len(rows[0]):
-            raise Trouble(f"Row {n + 1} of this file has {len(rows[-1])} numbers where the first has {len(rows[0])}", "copy it again", path)
+            raise Trouble(
+                f"Row {n + 1} of this file has {len(rows[-1])} numbers where the first has {len(rows[0])}",
+                "copy it again",
+                path,
+            )
     return rows
 
 
@@ -95,7 +116,9 @@ def _sizes(facts: dict[str, str], shape) -> tuple[tuple[float, float] | None, st
         number = NUMBER.search(value)
         if not number:
             continue
-        length = float(number.group(1).replace(",", ".")) * MILLIMETRES.get(number.group(2).strip("[]()").lower(), np.nan)
+        length = float(number.group(1).replace(",", ".")) * MILLIMETRES.get(
+            number.group(2).strip("[]()").lower(), np.nan
+        )
         if not np.isfinite(length) or length <= 0:
             continue
         if key in WIDTHS:
@@ -105,3 +128,8 @@ def _sizes(facts: dict[str, str], shape) -> tuple[tuple[float, float] | None, st
     if not found:
         return None, unit
     return (found.get(0, found.get(1)), found.get(1, found.get(0))), unit
+
+
+register(
+    Format("height matrix", (".txt", ".asc", ".dat", ".xyz"), read_height_matrix, listed=False, instead=".ome.tif")
+)

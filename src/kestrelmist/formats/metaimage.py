@@ -7,17 +7,31 @@ from pathlib import Path
 import numpy as np
 
 from ..core.axis import Axis
+from ..core.caveat import SIDES_UNKNOWN, Caveat
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.progress import Progress, silent
 from ..core.space import Space
-from .dicom_series import FROM_DICOM_AXES
+from .dicom_header import FROM_DICOM_AXES
 from .exact_planes import exact_planes, number_type
+from .format import Format, image_name, register
 from .layout import Layout
 from .raw_values import RawValues
 
-TYPES = {"MET_CHAR": "i1", "MET_UCHAR": "u1", "MET_SHORT": "i2", "MET_USHORT": "u2", "MET_INT": "i4", "MET_UINT": "u4",
-         "MET_LONG": "i4", "MET_ULONG": "u4", "MET_LONG_LONG": "i8", "MET_ULONG_LONG": "u8", "MET_FLOAT": "f4", "MET_DOUBLE": "f8"}
+TYPES = {
+    "MET_CHAR": "i1",
+    "MET_UCHAR": "u1",
+    "MET_SHORT": "i2",
+    "MET_USHORT": "u2",
+    "MET_INT": "i4",
+    "MET_UINT": "u4",
+    "MET_LONG": "i4",
+    "MET_ULONG": "u4",
+    "MET_LONG_LONG": "i8",
+    "MET_ULONG_LONG": "u8",
+    "MET_FLOAT": "f4",
+    "MET_DOUBLE": "f8",
+}
 MOST_HEADER = 1 << 16
 
 
@@ -29,8 +43,6 @@ def read_metaimage(path: Path) -> Image:
     Trouble
         When the header is damaged, the values are missing or cut short, or lie in a list of files.
     """
-    from .opening import image_name
-
     header, end = _header(path)
     sizes = [int(v) for v in header["DimSize"].split()]
     rank = int(header.get("NDims", len(sizes)))
@@ -41,7 +53,9 @@ def read_metaimage(path: Path) -> Image:
     dtype = np.dtype(TYPES[header["ElementType"].replace("_ARRAY", "")]).newbyteorder(">" if big else "<")
     where = header["ElementDataFile"]
     if where.upper().startswith("LIST") or "%" in where:
-        raise Trouble("The values of this MetaImage lie in a list of files", "write it again with all values in one file", path)
+        raise Trouble(
+            "The values of this MetaImage lie in a list of files", "write it again with all values in one file", path
+        )
     data = path if where.upper() == "LOCAL" else path.parent / where
     start = end if data == path else int(header.get("HeaderSize", 0) or 0)
     packed = _yes(header, "CompressedData")
@@ -59,9 +73,17 @@ def read_metaimage(path: Path) -> Image:
     if channels > 1 and not colour:
         axes, along = [*axes, Axis("channel", channels)], [*along, 0]
     layout = Layout(raw, (shift, 1 + shift, 2 + shift if rank > 2 else -1), tuple(along), 0 if colour else None)
-    space, notes = _space(header, (sizes + [1])[:3], rank)
-    return Image(layout.fetch, space, image_name(path), facts=header, axes=axes, colour=colour,
-                 origin=Origin("MetaImage", [path] if data == path else [path, data], notes=notes))
+    space, caveats = _space(header, (sizes + [1])[:3], rank)
+    return Image(
+        layout.fetch,
+        space,
+        image_name(path),
+        facts=header,
+        axes=axes,
+        colour=colour,
+        origin=Origin("MetaImage", [path] if data == path else [path, data], layout=layout),
+        caveats=caveats,
+    )
 
 
 def _header(path: Path) -> tuple[dict[str, str], int]:
@@ -81,14 +103,18 @@ def _header(path: Path) -> tuple[dict[str, str], int]:
         if key.strip() == "ElementDataFile":
             return header, at
         if at >= len(start):
-            raise Trouble("The header of this MetaImage does not say where its values are", "copy it again or convert it anew", path)
+            raise Trouble(
+                "The header of this MetaImage does not say where its values are",
+                "copy it again or convert it anew",
+                path,
+            )
 
 
 def _yes(header: dict[str, str], key: str) -> bool:
     return header.get(key, "").lower() in ("true", "1", "yes")
 
 
-def _space(header: dict[str, str], shape, rank: int) -> tuple[Space, list[str]]:
+def _space(header: dict[str, str], shape, rank: int) -> tuple[Space, list[Caveat]]:
     def numbers(*keys):
         text = next((header[k] for k in keys if k in header), None)
         return None if text is None else [float(v) for v in text.split()]
@@ -103,8 +129,10 @@ def _space(header: dict[str, str], shape, rank: int) -> tuple[Space, list[str]]:
     if rank == 2:
         affine[2, 2] = min(spacing[:2])
     known = "TransformMatrix" in header or "Offset" in header or "Position" in header
-    notes = [] if known else ["The file gives a voxel size but no position, so sides are unknown"]
-    return Space(tuple(shape), FROM_DICOM_AXES @ affine), notes
+    caveats = (
+        [] if known else [Caveat(SIDES_UNKNOWN, "The file gives a voxel size but no position, so sides are unknown")]
+    )
+    return Space(tuple(shape), FROM_DICOM_AXES @ affine), caveats
 
 
 def save_metaimage(path: Path, image: Image, progress: Progress | None = None) -> None:
@@ -118,7 +146,9 @@ def save_metaimage(path: Path, image: Image, progress: Progress | None = None) -
     from ..core.safe_write import written_whole
 
     if len(image.axes) > 1:
-        raise Trouble(f"“{image.name}” has more than one axis beyond space, which MetaImage cannot say", "choose NIfTI", path)
+        raise Trouble(
+            f"“{image.name}” has more than one axis beyond space, which MetaImage cannot say", "choose NIfTI", path
+        )
     progress = progress or silent()
     dtype = np.dtype(np.uint8) if image.colour else number_type(image, progress.part(0.0, 0.4))
     affine = FROM_DICOM_AXES @ image.space.affine
@@ -126,12 +156,27 @@ def save_metaimage(path: Path, image: Image, progress: Progress | None = None) -
     sizes, spacing, place = list(image.shape), list(image.space.spacing), list(affine[:3, 3])
     if image.axes:
         step = image.axes[0].step or 1.0
-        spacing, place, turn = [*spacing, step], [*place, 0.0], np.block([[turn, np.zeros((3, 1))], [np.zeros((1, 3)), np.ones((1, 1))]])
-    text = [("ObjectType", "Image"), ("NDims", len(sizes)), ("BinaryData", "True"), ("BinaryDataByteOrderMSB", "False"),
-            ("CompressedData", "False"), ("TransformMatrix", _row(turn.T.ravel())), ("Offset", _row(place)),
-            ("CenterOfRotation", _row([0.0] * len(sizes))), ("AnatomicalOrientation", "RAI"), ("ElementSpacing", _row(spacing)),
-            ("DimSize", " ".join(map(str, sizes))), *([("ElementNumberOfChannels", 3)] if image.colour else []),
-            ("ElementType", next(k for k, v in TYPES.items() if v == f"{dtype.kind}{dtype.itemsize}")), ("ElementDataFile", "LOCAL")]
+        spacing, place, turn = (
+            [*spacing, step],
+            [*place, 0.0],
+            np.block([[turn, np.zeros((3, 1))], [np.zeros((1, 3)), np.ones((1, 1))]]),
+        )
+    text = [
+        ("ObjectType", "Image"),
+        ("NDims", len(sizes)),
+        ("BinaryData", "True"),
+        ("BinaryDataByteOrderMSB", "False"),
+        ("CompressedData", "False"),
+        ("TransformMatrix", _row(turn.T.ravel())),
+        ("Offset", _row(place)),
+        ("CenterOfRotation", _row([0.0] * len(sizes))),
+        ("AnatomicalOrientation", "RAI"),
+        ("ElementSpacing", _row(spacing)),
+        ("DimSize", " ".join(map(str, sizes))),
+        *([("ElementNumberOfChannels", 3)] if image.colour else []),
+        ("ElementType", next(k for k, v in TYPES.items() if v == f"{dtype.kind}{dtype.itemsize}")),
+        ("ElementDataFile", "LOCAL"),
+    ]
     with written_whole(path) as stream:
         stream.write("".join(f"{key} = {value}\n" for key, value in text).encode())
         total = image.image_planes
@@ -142,3 +187,6 @@ def save_metaimage(path: Path, image: Image, progress: Progress | None = None) -
 
 def _row(values) -> str:
     return " ".join(f"{v:.17g}" for v in values)
+
+
+register(Format("MetaImage", (".mha", ".mhd"), read_metaimage, save_metaimage, (".mha",)))

@@ -7,18 +7,19 @@ from pathlib import Path
 import numpy as np
 
 from ..core.axis import Axis
+from ..core.caveat import SIDES_UNKNOWN, Caveat
 from ..core.image import Image, Origin
 from ..core.space import Space
+from .format import Format, image_name, register
 from .layout import Layout
+from .neuro_files import nibabel
+from .nifti import said
 from .raw_values import RawValues
 
 
 def read_mgh(path: Path) -> Image:
     """An MGH file; the fourth axis becomes "time", or "frame" when no repetition time is given."""
-    import nibabel
-    from .opening import image_name
-
-    file = nibabel.MGHImage.from_filename(path)
+    file = nibabel().MGHImage.from_filename(path)
     header = file.header
     shape = tuple(int(n) for n in file.shape)
     packing = "gzip" if path.name.lower().endswith(("z", ".gz")) else ""
@@ -30,7 +31,22 @@ def read_mgh(path: Path) -> Image:
         repeat = float(zooms[3]) / 1000 if len(zooms) > 3 else 0.0
         axes = [Axis.even("time" if repeat > 0 else "frame", shape[3], repeat or None, "s")]
         along = (3,)
-    notes = [] if int(header["goodRASFlag"]) else ["The file gives a voxel size but no position, so sides are unknown"]
-    facts = {key: str(header[key]) for key in header.keys()}
-    return Image(Layout(raw, (0, 1, 2), along).fetch, Space(shape[:3], file.affine), image_name(path), facts=facts, axes=axes,
-                 origin=Origin("MGH", [path], notes=notes))
+    caveats = (
+        []
+        if int(header["goodRASFlag"])
+        else [Caveat(SIDES_UNKNOWN, "The file gives a voxel size but no position, so sides are unknown")]
+    )
+    facts = {key: said(header[key]) for key in header.keys()}
+    layout = Layout(raw, (0, 1, 2), along)
+    return Image(
+        layout.fetch,
+        Space(shape[:3], file.affine),
+        image_name(path),
+        facts=facts,
+        axes=axes,
+        origin=Origin("MGH", [path], layout=layout),
+        caveats=caveats,
+    )
+
+
+register(Format("MGH", (".mgh", ".mgz", ".mgh.gz"), read_mgh))

@@ -4,26 +4,31 @@ from __future__ import annotations
 
 import json
 import logging
-import os
 from pathlib import Path
 
 import numpy as np
 
 from ..core.axis import Axis
+from ..core.caveat import SCALE_UNSURE, SIDES_UNKNOWN, Caveat
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
-from ..core.labels import LabelMap, LabelTable
-from ..core.progress import Progress, silent
+from ..core.progress import Progress
 from ..core.space import Space
+from ..core.world import World
+from .format import Format, register
 from .layout import Layout
+from .neuro_files import nibabel
 from .nifti_write import EXTENSION, save_nifti, write_nifti
 from .raw_values import RawValues
 from .sampling import sampled_levels
 
-__all__ = ["read_nifti", "read_label_map", "write_label_map", "write_nifti", "save_nifti", "is_nifti"]
+__all__ = ["read_nifti", "write_nifti", "save_nifti", "is_nifti"]
 
 LONG_NAMES = ("time", "component", "dimension 6", "dimension 7")
 SECONDS = {"sec": 1.0, "msec": 1e-3, "usec": 1e-6}
+WORLDS = {1: "scanner", 2: "aligned", 3: "Talairach", 4: "MNI 152"}
+"""What the codes of the position matrix mean, as the NIfTI-1 standard has them."""
+STANDARD = ("Talairach", "MNI 152")
 LENGTHS = {"meter": 1000.0, "mm": 1.0, "micron": 1e-3}
 
 
@@ -46,14 +51,13 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
     Trouble
         When the file is damaged, or has a zero or singular position matrix.
     """
-    import nibabel  # loaded when the first such file is met
-
+    reader = nibabel()
     logging.getLogger("nibabel.global").setLevel(logging.CRITICAL)  # what matters of it is said in our own words
     path = Path(path)
     if not path.exists():
         raise Trouble("This file does not exist", "check the name", path)
     try:
-        file = nibabel.load(path)
+        file = reader.load(path)
         header, shape = file.header, tuple(int(n) for n in file.shape)
         dtype, offset = header.get_data_dtype(), int(file.dataobj.offset)
         slope, intercept = float(file.dataobj.slope), float(file.dataobj.inter)
@@ -66,7 +70,7 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
         slope, intercept = 1.0, 0.0
     data = Path(file.file_map["image"].filename) if path.suffix.lower() == ".hdr" else path
     shape = shape + (1,) * (3 - len(shape))
-    affine, notes = _place(file, path, spacing, LENGTHS.get(length, 1.0))
+    affine, caveats = _place(file, path, spacing, LENGTHS.get(length, 1.0))
     axes, along = _axes(shape, header, SECONDS.get(seconds, 1.0))
     packing = {".gz": "gzip", ".bz2": "bz2"}.get(data.suffix.lower(), "")
     layout = _layout(data, offset, dtype, shape, packing, along, slope, intercept)
@@ -76,15 +80,46 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
     more = _extension(header)
     if more.get("axes") and [a["size"] for a in more["axes"]] == [a.size for a in axes]:
         axes = [Axis.from_dict(a) for a in more["axes"]]
-    facts = {key: str(header[key]) for key in header.keys()}
+    facts = {key: said(header[key]) for key in header.keys()}
     name = path.name
     for ending in (".gz", ".bz2", ".nii", ".hdr"):
         name = name.removesuffix(ending)
-    space = Space(shape[:3], affine, "px" if length == "unknown" and "space" in more else "mm", str(more.get("space", "scanner")))
-    image = Image(layout.fetch, space, name=name, facts=facts, unit=str(more.get("unit", "")), axes=axes, colour=layout.colours is not None,
-                  origin=Origin("NIfTI", [path] if data == path else [path, data], notes=notes, reading={"spacing": list(spacing)} if spacing else {}))
+    space = Space(shape[:3], affine, "px" if length == "unknown" and "space" in more else "mm", _world(header, more))
+    image = Image(
+        layout.fetch,
+        space,
+        name=name,
+        facts=facts,
+        unit=str(more.get("unit", "")),
+        axes=axes,
+        colour=layout.colours is not None,
+        origin=Origin(
+            "NIfTI",
+            [path] if data == path else [path, data],
+            reading={"spacing": list(spacing)} if spacing else {},
+            layout=layout,
+        ),
+        caveats=caveats,
+    )
     image.levels = sampled_levels(layout, image, layout.raw.dtype)
     return image
+
+
+def said(value) -> str:
+    """A header field in words: text without the bytes it is kept in, numbers as they are."""
+    value = np.asarray(value)
+    if value.dtype.kind == "S":
+        return value.tobytes().rstrip(b"\0 ").decode("latin-1")
+    return " ".join(f"{v:.7g}" if value.dtype.kind == "f" else str(v) for v in value.ravel())
+
+
+def _world(header, more: dict) -> World:
+    """What this program noted of the world, else what the header's position code says of it."""
+    if "space" in more:
+        return World.from_dict(more["space"])
+    codes = [int(header[key]) for key in ("sform_code", "qform_code") if key in header]
+    name = WORLDS.get(next((c for c in codes if c > 0), 1), "scanner")
+    return World(name if name in STANDARD else "", name)
 
 
 def _extension(header) -> dict:
@@ -95,6 +130,7 @@ def _extension(header) -> dict:
             found = json.loads(content if isinstance(content, str) else bytes(content).rstrip(b"\0"))[EXTENSION]
             for axis in found.get("axes", ()):
                 Axis.from_dict(axis)
+            World.from_dict(found.get("space", "scanner"))
             return found
         except (ValueError, KeyError, TypeError, AttributeError):
             continue
@@ -123,9 +159,11 @@ def _axes(shape, header, second: float) -> tuple[list[Axis], tuple[int, ...]]:
     return axes, tuple(along)
 
 
-def _place(file, path: Path, spacing, to_mm: float) -> tuple[np.ndarray, list[str]]:
+def _place(file, path: Path, spacing, to_mm: float) -> tuple[np.ndarray, list[Caveat]]:
     if spacing is not None:
-        return np.diag([*spacing, 1.0]), ["The voxel size was given by hand and sides are unknown"]
+        return np.diag([*spacing, 1.0]), [
+            Caveat(SCALE_UNSURE, "The voxel size was given by hand and sides are unknown")
+        ]
     header, affine = file.header, np.array(file.affine, float)
     unsure = "sform_code" in header and int(header["sform_code"]) == 0 and int(header["qform_code"]) == 0
     try:
@@ -133,26 +171,28 @@ def _place(file, path: Path, spacing, to_mm: float) -> tuple[np.ndarray, list[st
         if unsure and np.any(np.asarray(header["pixdim"][1:4]) == 0):
             raise Trouble("no voxel size")
     except Trouble:
-        raise Trouble("The position matrix of this file is zero or flattens space, so no voxel has a place",
-                      "write it again with a right matrix, or give the voxel size with the setting “spacing”", path) from None
+        raise Trouble(
+            "The position matrix of this file is zero or flattens space, so no voxel has a place",
+            "write it again with a right matrix, or give the voxel size with the setting “spacing”",
+            path,
+        ) from None
     affine[:3] *= to_mm
-    return affine, ["The file gives a voxel size but no position, so sides are unknown"] if unsure else []
+    return affine, [
+        Caveat(SIDES_UNKNOWN, "The file gives a voxel size but no position, so sides are unknown")
+    ] if unsure else []
 
 
-def read_label_map(path: str | Path, table: LabelTable | None = None, progress: Progress | None = None) -> LabelMap:
-    """A label map from a NIfTI file of whole numbers from 0 to 65535."""
-    return label_map_of(read_nifti(path), path, progress, table)
+def _save(path: Path, image: Image, progress: Progress) -> None:
+    save_nifti(path, image, progress)
 
 
-def label_map_of(image: Image, path, progress: Progress | None = None, table: LabelTable | None = None) -> LabelMap:
-    """The whole numbers of an image as labels; raises Trouble when it holds measured values."""
-    if image.axes or image.colour:
-        raise Trouble("This file holds a series or colours, not label numbers", "choose a label map", path)
-    data = image.stored((), progress or silent()).exact()
-    if data.min() < 0 or data.max() > 65535 or (data.dtype.kind == "f" and np.any(data != np.round(data))):
-        raise Trouble("This file holds measured values, not label numbers", "choose a label map", path)
-    return LabelMap(image.space, data.astype(np.uint16, order="F", copy=False), table, name=image.name)
-
-
-def write_label_map(path: str | Path, labels: LabelMap) -> None:
-    write_nifti(path, labels.data, labels.space, os.path.basename(labels.name))
+register(
+    Format(
+        "NIfTI",
+        (".nii", ".nii.gz", ".nii.bz2", ".hdr"),
+        read_nifti,
+        _save,
+        (".nii.gz", ".nii"),
+        takes_spacing=True,
+    )
+)

@@ -17,6 +17,7 @@ from ..core.progress import Progress, silent
 from ..core.safe_write import written_whole
 from ..core.space import Space
 from ..core.values import Stored, colour_channels, extremes
+from .neuro_files import nibabel
 
 CHUNK = 8 << 20
 EXTENSION = "kestrelmist"
@@ -44,7 +45,7 @@ class PackedStream:
             self._pack(bytes(self.rest))
             self.rest = bytearray()
         while len(view) - at >= CHUNK:
-            self._pack(view[at:at + CHUNK])
+            self._pack(view[at : at + CHUNK])
             at += CHUNK
         self.rest += view[at:]
 
@@ -63,15 +64,22 @@ class PackedStream:
         self.pool.shutdown()
 
 
-def header_for(shape, dtype: np.dtype, space: Space, description: str = "", steps=(), slope: float = 1.0, intercept: float = 0.0,
-               seconds: bool = False):
+def header_for(
+    shape,
+    dtype: np.dtype,
+    space: Space,
+    description: str = "",
+    steps=(),
+    slope: float = 1.0,
+    intercept: float = 0.0,
+    seconds: bool = False,
+):
     """A NIfTI header; NIfTI-2 when an axis is longer than NIfTI-1 can say."""
-    import nibabel
-
-    header = (nibabel.Nifti2Header if max(shape) > 32767 else nibabel.Nifti1Header)()
+    header_of = nibabel().Nifti2Header if max(shape) > 32767 else nibabel().Nifti1Header
+    header = header_of()
     header.set_data_dtype(dtype)
     header.set_data_shape(shape)
-    header.set_zooms([*space.spacing, *steps][:len(shape)])
+    header.set_zooms([*space.spacing, *steps][: len(shape)])
     header.set_xyzt_units("mm" if space.unit == "mm" else None, "sec" if seconds else None)
     header["descrip"] = description.encode("ascii", "replace")[:79]
     header.set_sform(space.affine, 1)
@@ -86,7 +94,9 @@ def sheared(space: Space) -> bool:
     return bool(np.abs(axes.T @ axes - np.eye(3)).max() > 1e-5)
 
 
-def write_nifti(path: str | Path, data: np.ndarray, space: Space, description: str = "", progress: Progress | None = None) -> None:
+def write_nifti(
+    path: str | Path, data: np.ndarray, space: Space, description: str = "", progress: Progress | None = None
+) -> None:
     """Write an array [i, j, k] as NIfTI, gz by the name's ending."""
     kind = data.dtype.newbyteorder("<")
     planes = (np.ascontiguousarray(data[:, :, k].T, kind) for k in range(data.shape[2]))
@@ -121,16 +131,26 @@ def save_nifti(path: str | Path, image: Image, progress: Progress | None = None)
             return _save(path, image, first, dtype, scale, progress)
         except _DoesNotFit as wider:
             dtype, scale = wider.kind, (1.0, 0.0)
-    raise Trouble("The volumes of this series need different number types, which NIfTI cannot say", "convert them one by one", path)
+    raise Trouble(
+        "The volumes of this series need different number types, which NIfTI cannot say",
+        "convert them one by one",
+        path,
+    )
 
 
 def _save(path, image: Image, first: Stored, dtype: np.dtype, scale: tuple[float, float], progress: Progress) -> None:
     count = image.count
     time = next((a for a in image.axes if a.name == "time"), None)
     step = (time.step if time else None) or 1.0
-    header = header_for((*image.space.shape, *shape_of(image.axes)), dtype if image.colour else dtype.newbyteorder("<"), image.space,
-                        image.name, (step,) + (1.0,) * (len(image.axes) - 1) if image.axes else (), *scale,
-                        seconds=bool(time and time.unit == "s"))
+    header = header_for(
+        (*image.space.shape, *shape_of(image.axes)),
+        dtype if image.colour else dtype.newbyteorder("<"),
+        image.space,
+        image.name,
+        (step,) + (1.0,) * (len(image.axes) - 1) if image.axes else (),
+        *scale,
+        seconds=bool(time and time.unit == "s"),
+    )
 
     def planes():
         for n, index in enumerate(image.indices()):
@@ -142,12 +162,14 @@ def _save(path, image: Image, first: Stored, dtype: np.dtype, scale: tuple[float
 
 def extension_of(image: Image) -> bytes:
     """The header extension that says what NIfTI has no field for; empty when there is nothing to say."""
-    plain_time = len(image.axes) == 1 and image.axes[0] == Axis.even("time", image.axes[0].size, image.axes[0].step, "s")
+    plain_time = len(image.axes) == 1 and image.axes[0] == Axis.even(
+        "time", image.axes[0].size, image.axes[0].step, "s"
+    )
     more: dict = {}
     if image.axes and not plain_time:
         more["axes"] = [a.as_dict() for a in image.axes]
     if not image.space.sides_known:
-        more["space"] = image.space.name
+        more["space"] = image.space.world.as_dict()
     if image.unit:
         more["unit"] = image.unit
     if not more:

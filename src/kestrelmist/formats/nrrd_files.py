@@ -7,17 +7,25 @@ from pathlib import Path
 import numpy as np
 
 from ..core.axis import Axis
+from ..core.caveat import SIDES_UNKNOWN, Caveat
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.progress import Progress, silent
 from ..core.space import Space, picture_space
 from .exact_planes import exact_planes, number_type
+from .format import Format, image_name, register
 from .layout import Layout
 from .raw_values import RawValues
 
 PACKINGS = {"raw": "", "gz": "gzip", "gzip": "gzip", "bz2": "bz2", "bzip2": "bz2"}
-AXES_OF = {"right-anterior-superior": (1, 1, 1), "ras": (1, 1, 1), "left-posterior-superior": (-1, -1, 1), "lps": (-1, -1, 1),
-           "left-anterior-superior": (-1, 1, 1), "las": (-1, 1, 1)}
+AXES_OF = {
+    "right-anterior-superior": (1, 1, 1),
+    "ras": (1, 1, 1),
+    "left-posterior-superior": (-1, -1, 1),
+    "lps": (-1, -1, 1),
+    "left-anterior-superior": (-1, 1, 1),
+    "las": (-1, 1, 1),
+}
 """Signs that turn the axes of a space into the world's right, front, up."""
 COLOURS = ("RGB-color", "RGBA-color")
 MOST_TEXT = 1 << 28
@@ -26,35 +34,53 @@ MOST_TEXT = 1 << 28
 def read_nrrd(path: Path) -> Image:
     """An NRRD of any layout: axes with a direction in space become i, j, k, "time" and others the image's own axes."""
     import nrrd
-    from .opening import image_name
 
     with open(path, "rb") as stream:
         try:
             header = nrrd.read_header(stream)
         except Exception as error:  # the parser breaks on damaged headers in many ways
-            raise Trouble("The header of this NRRD file is damaged", "copy it again or convert it anew", path) from error
+            raise Trouble(
+                "The header of this NRRD file is damaged", "copy it again or convert it anew", path
+            ) from error
         end = stream.tell()
     sizes = tuple(int(n) for n in header["sizes"])
     dtype = _dtype(header, path)
     named = header.get("data file", header.get("datafile"))
     data = path if named is None else path.parent / str(named)
     if isinstance(named, (list, tuple)) or str(named).upper().startswith("LIST") or "%" in str(named or ""):
-        raise Trouble("The values of this NRRD lie in a list of files", "write it again with all values in one file", path)
+        raise Trouble(
+            "The values of this NRRD lie in a list of files", "write it again with all values in one file", path
+        )
     kinds = list(header.get("kinds") or [""] * len(sizes))
     space_axes, directions = _space_axes(header, kinds, sizes)
-    colours = next((n for n, kind in enumerate(kinds) if kind in COLOURS and dtype == np.uint8 and sizes[n] in (3, 4)), None)
+    colours = next(
+        (n for n, kind in enumerate(kinds) if kind in COLOURS and dtype == np.uint8 and sizes[n] in (3, 4)), None
+    )
     others = [n for n in range(len(sizes)) if n not in space_axes and n != colours]
     along = tuple(n for n in others if sizes[n] > 1)
     fetch = _fetch(header, data, end if named is None else 0, dtype, sizes, _full(space_axes), along, colours, path)
-    space, notes = _space(header, directions, [sizes[n] for n in space_axes])
+    space, caveats = _space(header, directions, [sizes[n] for n in space_axes])
     unit = str(header.get("sample units", header.get("sampleunits", ""))).strip('"')
     facts = {str(k): _text(v) for k, v in header.items()}
-    return Image(fetch, space, image_name(path), facts=facts, unit=unit, axes=[_axis(header, kinds[n], n, sizes[n]) for n in along],
-                 colour=colours is not None, origin=Origin("NRRD", [path] if named is None else [path, data], notes=notes))
+    return Image(
+        fetch,
+        space,
+        image_name(path),
+        facts=facts,
+        unit=unit,
+        axes=[_axis(header, kinds[n], n, sizes[n]) for n in along],
+        colour=colours is not None,
+        origin=Origin("NRRD", [path] if named is None else [path, data]),
+        caveats=caveats,
+    )
 
 
 def _text(value) -> str:
-    return " ".join(f"{v:.10g}" for v in np.ravel(value)) if isinstance(value, np.ndarray) and value.dtype.kind in "fiu" else str(value)
+    return (
+        " ".join(f"{v:.10g}" for v in np.ravel(value))
+        if isinstance(value, np.ndarray) and value.dtype.kind in "fiu"
+        else str(value)
+    )
 
 
 def _full(space_axes: list[int]) -> tuple[int, int, int]:
@@ -67,7 +93,9 @@ def _dtype(header, path: Path) -> np.dtype:
     try:
         kind = np.dtype(_determine_datatype(header))
     except Exception as error:
-        raise Trouble(f"Values of type “{header.get('type')}” in this NRRD cannot be read", "convert it anew", path) from error
+        raise Trouble(
+            f"Values of type “{header.get('type')}” in this NRRD cannot be read", "convert it anew", path
+        ) from error
     if kind.kind not in "iuf":
         raise Trouble("This NRRD holds blocks instead of numbers", "convert it anew", path)
     return kind
@@ -77,25 +105,33 @@ def _space_axes(header, kinds, sizes) -> tuple[list[int], list[np.ndarray] | Non
     """Axes of the array that run through space, and the direction of each when the header gives them."""
     given = header.get("space directions")
     if given is not None:
-        found = [(n, np.array(d, float)) for n, d in enumerate(given) if d is not None and np.all(np.isfinite(np.array(d, float)))]
+        found = [
+            (n, np.array(d, float))
+            for n, d in enumerate(given)
+            if d is not None and np.all(np.isfinite(np.array(d, float)))
+        ]
         if 1 <= len(found) <= 3:
             return [n for n, _ in found], [d for _, d in found]
     free = [n for n, kind in enumerate(kinds) if kind in ("", "domain", "space", "???", "none")]
     return free[:3] or list(range(min(3, len(sizes)))), None
 
 
-def _space(header, directions, shape) -> tuple[Space, list[str]]:
+def _space(header, directions, shape) -> tuple[Space, list[Caveat]]:
     shape3 = tuple((shape + [1, 1])[:3])
     if directions is None or len(directions[0]) not in (2, 3):
         spacings = [float(v) for v in np.atleast_1d(header.get("spacings", np.array([np.nan])))]
         spacings = [v for v in spacings if np.isfinite(v) and v > 0]
         if len(shape) == 3 and len(spacings) >= 3:
             affine = np.diag([*spacings[:3], 1.0])
-            return Space(shape3, affine), ["The file gives a voxel size but no position, so sides are unknown"]
+            return Space(shape3, affine), [
+                Caveat(SIDES_UNKNOWN, "The file gives a voxel size but no position, so sides are unknown")
+            ]
         return picture_space(shape3[0], shape3[1], tuple(spacings[:2]) if len(spacings) > 1 else None, shape3[2]), []
     rank = len(directions[0])
     signs = AXES_OF.get(str(header.get("space", "")).strip().lower())
-    notes = [] if signs else ["The file does not say which side is which, so sides are unknown"]
+    caveats = (
+        [] if signs else [Caveat(SIDES_UNKNOWN, "The file does not say which side is which, so sides are unknown")]
+    )
     affine = np.eye(4)
     for n, direction in enumerate(directions):
         affine[:3, n] = 0.0
@@ -104,7 +140,7 @@ def _space(header, directions, shape) -> tuple[Space, list[str]]:
         free = np.linalg.svd(affine[:3, :n].T)[2][-1] if n else np.eye(3)[0]
         affine[:3, n] = free * np.linalg.norm(affine[:3, 0])
     affine[:rank, 3] = np.asarray(header.get("space origin", np.zeros(rank)), float)[:rank]
-    return Space(shape3, np.diag([*(signs or (1, 1, 1)), 1.0]) @ affine), notes
+    return Space(shape3, np.diag([*(signs or (1, 1, 1)), 1.0]) @ affine), caveats
 
 
 def _axis(header, kind: str, n: int, size: int) -> Axis:
@@ -154,28 +190,34 @@ def _fetch(header, data: Path, start: int, dtype, sizes, space, along, colours, 
 
 
 def save_nrrd(path: Path, image: Image, progress: Progress | None = None) -> None:
-    """Write an image as an attached NRRD in right-anterior-superior axes, packed with gzip, values exactly as they are."""
+    """Write an image as an attached NRRD in right-anterior-superior axes, packed with gzip, values exactly as they
+    are."""
     from isal import isal_zlib
 
     from ..core.safe_write import written_whole
 
     progress = progress or silent()
     dtype = np.dtype(np.uint8) if image.colour else number_type(image, progress.part(0.0, 0.4))
-    name = {"i": "int", "u": "uint", "f": ""}[dtype.kind] + (str(8 * dtype.itemsize) if dtype.kind != "f" else
-                                                             {4: "float", 8: "double"}[dtype.itemsize])
+    name = {"i": "int", "u": "uint", "f": ""}[dtype.kind] + (
+        str(8 * dtype.itemsize) if dtype.kind != "f" else {4: "float", 8: "double"}[dtype.itemsize]
+    )
     vectors = ["(" + ",".join(f"{v:.17g}" for v in image.space.affine[:3, n]) + ")" for n in range(3)]
     first = ["RGB-color"] if image.colour else []
     more = [{"time": "time"}.get(a.name, "list") for a in image.axes]
     steps = ["nan"] * (len(first) + 3) + [f"{a.step:.10g}" if a.step else "nan" for a in image.axes]
-    lines = ["NRRD0005", f"type: {name}", f"dimension: {len(first) + 3 + len(more)}",
-             *(["space: right-anterior-superior"] if image.space.sides_known else ["space dimension: 3"]),
-             "sizes: " + " ".join(map(str, ([3] if image.colour else []) + list(image.shape))),
-             "space directions: " + " ".join(["none"] * len(first) + vectors + ["none"] * len(more)),
-             "kinds: " + " ".join(first + ["domain"] * 3 + more),
-             "labels: " + " ".join(f'"{n}"' for n in [""] * len(first) + ["", "", ""] + [a.name for a in image.axes]),
-             *(["spacings: " + " ".join(steps)] if any(a.step for a in image.axes) else []),
-             f"endian: little\nencoding: gzip\nspace origin: ({','.join(f'{v:.17g}' for v in image.space.affine[:3, 3])})",
-             *([f'sample units: "{image.unit}"'] if image.unit else [])]
+    lines = [
+        "NRRD0005",
+        f"type: {name}",
+        f"dimension: {len(first) + 3 + len(more)}",
+        *(["space: right-anterior-superior"] if image.space.sides_known else ["space dimension: 3"]),
+        "sizes: " + " ".join(map(str, ([3] if image.colour else []) + list(image.shape))),
+        "space directions: " + " ".join(["none"] * len(first) + vectors + ["none"] * len(more)),
+        "kinds: " + " ".join(first + ["domain"] * 3 + more),
+        "labels: " + " ".join(f'"{n}"' for n in [""] * len(first) + ["", "", ""] + [a.name for a in image.axes]),
+        *(["spacings: " + " ".join(steps)] if any(a.step for a in image.axes) else []),
+        f"endian: little\nencoding: gzip\nspace origin: ({','.join(f'{v:.17g}' for v in image.space.affine[:3, 3])})",
+        *([f'sample units: "{image.unit}"'] if image.unit else []),
+    ]
     with written_whole(path) as stream:
         stream.write(("\n".join(lines) + "\n\n").encode())
         packer = isal_zlib.compressobj(1, isal_zlib.DEFLATED, 31)
@@ -184,3 +226,6 @@ def save_nrrd(path: Path, image: Image, progress: Progress | None = None) -> Non
             progress.at(0.4 + 0.6 * n / total, f"Writing {path.name}")
             stream.write(packer.compress(memoryview(plane).cast("B")))
         stream.write(packer.flush())
+
+
+register(Format("NRRD", (".nrrd", ".nhdr"), read_nrrd, save_nrrd, (".nrrd",), (b"NRRD000",)))

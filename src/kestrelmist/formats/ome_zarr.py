@@ -8,9 +8,12 @@ from pathlib import Path
 import numpy as np
 
 from ..core.axis import Axis
+from ..core.caveat import NO_SCALE, Caveat
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
+from ..core.progress import Progress
 from ..core.space import Space, picture_space
+from .format import Format, image_name, register
 from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes
 from .sampling import sampled_levels
 
@@ -26,29 +29,35 @@ def read_ome_zarr(path: Path) -> Image:
         When the folder is damaged, names arrays outside itself, or holds no array.
     """
     import zarr
-    from .opening import image_name
 
     group = zarr.open(str(path), mode="r")
     if isinstance(group, zarr.Array):
-        facts, datasets, letters = {}, [("", None)], "".join("tczyx"[-group.ndim:])
+        facts, datasets, letters = {}, [("", None)], "".join("tczyx"[-group.ndim :])
     else:
         found = dict(group.attrs)
         facts = dict(found.get("ome", found)) | {"kestrelmist": found.get("kestrelmist") or {}}
         datasets, letters = _datasets(group, facts, path)
     arrays = [(_array(group, name, path), steps) for name, steps in datasets]
-    letters = letters or "".join("tczyx"[-arrays[0][0].ndim:])
+    letters = letters or "".join("tczyx"[-arrays[0][0].ndim :])
     colour = _is_colour(arrays[0][0], letters, facts)
     letters = letters.replace("c", "s") if colour else letters
-    levels = [Planes(partial(_read, array, path), letters, tuple(array.shape), np.dtype(array.dtype), colour) for array, _ in arrays]
+    levels = [
+        Planes(partial(_read, array, path), letters, tuple(array.shape), np.dtype(array.dtype), colour)
+        for array, _ in arrays
+    ]
     first = levels[0]
     if len(letters) != len(first.shape) or not {"x", "y"} <= set(letters):
         raise Trouble("The axes of this OME-Zarr do not fit its arrays", "write it again", path)
-    space, notes = _space(first, arrays[0][1], facts, letters)
+    space, caveats = _space(first, arrays[0][1], facts, letters)
     axes = [_axis(first, n, arrays[0][1], facts, letters) for n in first.along]
-    common = dict(name=image_name(path), facts=_flat(facts), axes=axes, colour=colour)
-    coarser = [Image(level.fetch, space.resized(level.space()), **common) for level in levels[1:]
-               if len(level.shape) == len(letters) and [level.shape[n] for n in level.along] == [first.shape[n] for n in first.along]]
-    image = Image(first.fetch, space, origin=Origin("OME-Zarr", [path], notes=notes), levels=coarser, **common)
+    common = {"name": image_name(path), "facts": _flat(facts), "axes": axes, "colour": colour}
+    coarser = [
+        Image(level.fetch, space.resized(level.space()), **common)
+        for level in levels[1:]
+        if len(level.shape) == len(letters)
+        and [level.shape[n] for n in level.along] == [first.shape[n] for n in first.along]
+    ]
+    image = Image(first.fetch, space, origin=Origin("OME-Zarr", [path]), caveats=caveats, levels=coarser, **common)
     image.levels = image.levels or sampled_levels(first, image, first.dtype)
     return image
 
@@ -74,8 +83,13 @@ def _datasets(group, facts: dict, path: Path):
 
 def _is_colour(array, letters: str, facts: dict) -> bool:
     labels = [str(c.get("label")).lower() for c in (facts.get("omero") or {}).get("channels") or ()]
-    return (labels == ["red", "green", "blue"] and np.dtype(array.dtype) == np.uint8 and "c" in letters and "s" not in letters
-            and array.shape[letters.index("c")] == 3)
+    return (
+        labels == ["red", "green", "blue"]
+        and np.dtype(array.dtype) == np.uint8
+        and "c" in letters
+        and "s" not in letters
+        and array.shape[letters.index("c")] == 3
+    )
 
 
 def _steps(transformations, rank: int) -> tuple[np.ndarray, np.ndarray]:
@@ -95,14 +109,20 @@ def _array(group, name: str, path: Path):
     else:
         parts = Path(name).parts
         if ".." in parts or Path(name).is_absolute() or path.resolve() not in (path / name).resolve().parents:
-            raise Trouble("This OME-Zarr names an array outside its own folder", "get it again from where it was made", path)
+            raise Trouble(
+                "This OME-Zarr names an array outside its own folder", "get it again from where it was made", path
+            )
         array = group[name]
     if not isinstance(array, zarr.Array):
         raise Trouble("The pyramid of this OME-Zarr is not whole", "copy it again, the whole folder", path)
     kind = np.dtype(array.dtype)
     if kind.kind not in "biuf":
         raise Trouble("This OME-Zarr holds no numbers", "write it again", path)
-    if not array.shape or min(array.shape) < 1 or int(np.prod(array.chunks, dtype=object)) * kind.itemsize > BIGGEST_CHUNK:
+    if (
+        not array.shape
+        or min(array.shape) < 1
+        or int(np.prod(array.chunks, dtype=object)) * kind.itemsize > BIGGEST_CHUNK
+    ):
         raise Trouble("The header of this OME-Zarr gives no sensible size", "copy it again, the whole folder", path)
     return array
 
@@ -116,15 +136,19 @@ def _read(array, path: Path, selection: tuple) -> np.ndarray:
         raise Trouble("Some chunks of this OME-Zarr are damaged", "copy it again, the whole folder", path) from error
 
 
-def _space(planes: Planes, steps, facts: dict, letters: str) -> tuple[Space, list[str]]:
+def _space(planes: Planes, steps, facts: dict, letters: str) -> tuple[Space, list[Caveat]]:
     columns, rows, depth = planes.space()
     if steps is None:
-        return picture_space(columns, rows, None, depth), ["The file gives no scale: pixel spacing is missing"]
+        return picture_space(columns, rows, None, depth), [
+            Caveat(NO_SCALE, "The file gives no scale: pixel spacing is missing")
+        ]
     step, start, axes = steps
     to_mm = [MILLIMETRES.get(str(a.get("unit", "")).lower()) if isinstance(a, dict) else None for a in axes]
     at = {letter: letters.index(letter) for letter in "xyz" if letter in letters}
     if any(to_mm[at[letter]] is None for letter in "xy") or any(not step[n] > 0 for n in at.values()):
-        return picture_space(columns, rows, None, depth), ["The file gives no scale: the unit of its pixels is missing"]
+        return picture_space(columns, rows, None, depth), [
+            Caveat(NO_SCALE, "The file gives no scale: the unit of its pixels is missing")
+        ]
     mm = {letter: step[n] * (to_mm[n] or to_mm[at["x"]]) for letter, n in at.items()}
     affine = facts.get("kestrelmist", {}).get("affine")
     if affine is not None:
@@ -138,7 +162,10 @@ def _axis(planes: Planes, n: int, steps, facts: dict, letters: str) -> Axis:
         unit = steps[2][n].get("unit", "") if steps and isinstance(steps[2][n], dict) else ""
         return Axis.even("time", size, float(steps[0][n]) * SECONDS[unit] if unit in SECONDS else None, "s")
     if letter == "c":
-        labels = tuple(str(c.get("label") or f"channel {k + 1}") for k, c in enumerate((facts.get("omero") or {}).get("channels") or ()))
+        labels = tuple(
+            str(c.get("label") or f"channel {k + 1}")
+            for k, c in enumerate((facts.get("omero") or {}).get("channels") or ())
+        )
         return Axis("channel", size, labels=labels if len(labels) == size else ())
     return Axis(AXIS_NAMES.get(letter, f"axis {letter}"), size)
 
@@ -153,3 +180,12 @@ def _flat(facts, before: str = "") -> dict[str, str]:
         else:
             found[name] = str(value)
     return found
+
+
+def _save(path: Path, image: Image, progress: Progress) -> None:
+    from .ome_zarr_write import save_ome_zarr
+
+    save_ome_zarr(path, image, progress)
+
+
+register(Format("OME-Zarr", (".zarr",), read_ome_zarr, _save, folder=True))

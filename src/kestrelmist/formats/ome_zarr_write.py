@@ -44,8 +44,15 @@ def save_ome_zarr(path: Path, image: Image, progress: Progress | None = None) ->
         group = zarr.open_group(str(beside), mode="w", zarr_format=3)
         chunk = tuple(min(a, b) for a, b in zip(CHUNK[depth == 1], (depth, rows, columns)))
         levels = levels_for(rows, columns)
-        arrays = [group.create_array(str(n), shape=(*(sizes[letter] for letter in order), depth, rows >> n, columns >> n),
-                                     chunks=(1,) * len(order) + chunk, dtype=dtype) for n in range(levels + 1)]
+        arrays = [
+            group.create_array(
+                str(n),
+                shape=(*(sizes[letter] for letter in order), depth, rows >> n, columns >> n),
+                chunks=(1,) * len(order) + chunk,
+                dtype=dtype,
+            )
+            for n in range(levels + 1)
+        ]
         group.attrs.update(_attributes(image, order, levels))
         total = image.count
         planes = exact_planes(image, dtype, progress)
@@ -59,7 +66,14 @@ def save_ome_zarr(path: Path, image: Image, progress: Progress | None = None) ->
                     progress.at(0.4 + 0.6 * (n + plane / depth) / total, f"Writing {path.name}")
                     block.append(next(planes))
                 for level, array in enumerate(arrays):
-                    _put(array, order, place, k, np.stack([b if level == 0 else coarser(b, 2 ** level) for b in block]), image.colour)
+                    _put(
+                        array,
+                        order,
+                        place,
+                        k,
+                        np.stack([b if level == 0 else coarser(b, 2**level) for b in block]),
+                        image.colour,
+                    )
         if path.exists():
             shutil.rmtree(path) if path.is_dir() else path.unlink()
         beside.rename(path)
@@ -85,9 +99,23 @@ def _attributes(image: Image, order, levels: int) -> dict:
     axes += [{"name": letter, "type": "space"} | ({"unit": "millimeter"} if in_mm else {}) for letter in "zyx"]
     time = next((a.step for a in image.axes if a.name == "time"), None) or 1.0
     spacing = image.space.spacing[::-1]
-    datasets = [{"path": str(n), "coordinateTransformations": [
-        {"type": "scale", "scale": [*(time if letter == "t" else 1.0 for letter in order), spacing[0], spacing[1] * 2 ** n, spacing[2] * 2 ** n]}]}
-        for n in range(levels + 1)]
+    datasets = [
+        {
+            "path": str(n),
+            "coordinateTransformations": [
+                {
+                    "type": "scale",
+                    "scale": [
+                        *(time if letter == "t" else 1.0 for letter in order),
+                        spacing[0],
+                        spacing[1] * 2**n,
+                        spacing[2] * 2**n,
+                    ],
+                }
+            ],
+        }
+        for n in range(levels + 1)
+    ]
     ome = {"version": "0.5", "multiscales": [{"name": image.name, "axes": axes, "datasets": datasets}]}
     names = channel_names(image) or (["red", "green", "blue"] if image.colour else [])
     if names:

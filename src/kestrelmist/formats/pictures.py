@@ -8,15 +8,15 @@ from pathlib import Path
 import numpy as np
 
 from ..core.axis import Axis
+from ..core.caveat import NO_SCALE, Caveat
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.progress import Progress
 from ..core.safe_write import written_whole
 from ..core.space import picture_space
 from ..core.values import colour_channels
+from .format import Format, image_name, register
 from .planes import deep_enough
-
-NO_SCALE = "The file gives no scale: pixel spacing is missing"
 
 
 def read_picture(path: Path) -> Image:
@@ -27,8 +27,6 @@ def read_picture(path: Path) -> Image:
     Trouble
         When the picture is damaged, cut short, or promises more than its file can hold.
     """
-    from .opening import image_name
-
     with open(path, "rb") as stream:
         start = stream.read(1 << 20)
     columns, rows = size_of(start, path)
@@ -42,14 +40,25 @@ def read_picture(path: Path) -> Image:
 
     first = decoded()  # the header does not tell all; pictures are small beside volumes
     space = picture_space(columns, rows, None)
-    common = dict(name=image_name(path), facts={"Size": f"{columns} × {rows}", "Number type": str(first.dtype)},
-                  origin=Origin("picture", [path], notes=[NO_SCALE]))
+    common = {
+        "name": image_name(path),
+        "facts": {"Size": f"{columns} × {rows}", "Number type": str(first.dtype)},
+        "origin": Origin("picture", [path]),
+        "caveats": [Caveat(NO_SCALE, "The file gives no scale: pixel spacing is missing")],
+    }
     if first.ndim == 2:
         return Image(lambda index, progress: decoded().T[:, :, None], space, **common)
     if first.dtype == np.uint8 and first.shape[2] in (3, 4):
         return Image(lambda index, progress: decoded().transpose(1, 0, 2)[:, :, None, :3], space, colour=True, **common)
-    labels = (("red", "green", "blue", "opacity") if first.shape[2] > 2 else ("brightness", "opacity"))[:first.shape[2]]
-    return Image(lambda index, progress: decoded()[:, :, index[0]].T[:, :, None], space, axes=[Axis("channel", first.shape[2], labels=labels)], **common)
+    labels = (("red", "green", "blue", "opacity") if first.shape[2] > 2 else ("brightness", "opacity"))[
+        : first.shape[2]
+    ]
+    return Image(
+        lambda index, progress: decoded()[:, :, index[0]].T[:, :, None],
+        space,
+        axes=[Axis("channel", first.shape[2], labels=labels)],
+        **common,
+    )
 
 
 def size_of(start: bytes, path: Path) -> tuple[int, int]:
@@ -75,9 +84,9 @@ def _jpeg_size(start: bytes) -> tuple[int, int]:
             continue
         mark = start[at + 1]
         if 0xC0 <= mark <= 0xCF and mark not in (0xC4, 0xC8, 0xCC):
-            rows, columns = struct.unpack(">HH", start[at + 5:at + 9])
+            rows, columns = struct.unpack(">HH", start[at + 5 : at + 9])
             return columns, rows
-        at += 2 if 0xD0 <= mark <= 0xD9 or mark in (0x01, 0xFF) else 2 + struct.unpack(">H", start[at + 2:at + 4])[0]
+        at += 2 if 0xD0 <= mark <= 0xD9 or mark in (0x01, 0xFF) else 2 + struct.unpack(">H", start[at + 2 : at + 4])[0]
     return 0, 0
 
 
@@ -85,7 +94,9 @@ def _decoded(path: Path, columns: int, rows: int) -> np.ndarray:
     import imagecodecs
 
     data = path.read_bytes()
-    decode = imagecodecs.png_decode if data[:4] == b"\x89PNG" else _bmp if data[:2] == b"BM" else imagecodecs.jpeg_decode
+    decode = (
+        imagecodecs.png_decode if data[:4] == b"\x89PNG" else _bmp if data[:2] == b"BM" else imagecodecs.jpeg_decode
+    )
     try:
         picture = np.asarray(decode(data))
     except MemoryError:
@@ -96,8 +107,13 @@ def _decoded(path: Path, columns: int, rows: int) -> np.ndarray:
         picture = picture[..., 0]
     if picture.shape[:2] != (rows, columns) or picture.ndim not in (2, 3):
         raise Trouble("This picture is damaged", "copy it again", path)
-    if data[:2] == b"BM" and picture.ndim == 3 and picture.shape[2] == 3 and not np.any(picture[..., 0] != picture[..., 1]) and \
-            not np.any(picture[..., 1] != picture[..., 2]):
+    if (
+        data[:2] == b"BM"
+        and picture.ndim == 3
+        and picture.shape[2] == 3
+        and not np.any(picture[..., 0] != picture[..., 1])
+        and not np.any(picture[..., 1] != picture[..., 2])
+    ):
         picture = picture[..., 0]  # brightness that the format can only write as colours
     return picture
 
@@ -122,12 +138,29 @@ def save_png(path: Path, image: Image, progress: Progress | None = None) -> None
     import imagecodecs
 
     if image.axes or image.space.shape[2] != 1:
-        raise Trouble(f"“{image.name}” is more than one picture, which PNG cannot hold", "choose .ome.tif or .nii.gz", path)
+        raise Trouble(
+            f"“{image.name}” is more than one picture, which PNG cannot hold", "choose .ome.tif or .nii.gz", path
+        )
     got = image.stored((), progress)
     values = colour_channels(got.values)[:, :, 0].transpose(1, 0, 2) if image.colour else got.exact()[:, :, 0].T
     if values.dtype == bool:
         values = values.astype(np.uint8)
     if values.dtype not in (np.uint8, np.uint16):
-        raise Trouble(f"The numbers of “{image.name}” do not fit a PNG", "choose .ome.tif, or scale the intensities first", path)
+        raise Trouble(
+            f"The numbers of “{image.name}” do not fit a PNG", "choose .ome.tif, or scale the intensities first", path
+        )
     with written_whole(path) as stream:
         stream.write(imagecodecs.png_encode(np.ascontiguousarray(values)))
+
+
+register(
+    Format(
+        "picture",
+        (".png", ".jpg", ".jpeg", ".bmp"),
+        read_picture,
+        save_png,
+        (".png",),
+        (b"\x89PNG", b"\xff\xd8\xff"),
+        sequenced=True,
+    )
+)

@@ -54,7 +54,9 @@ class RawValues:
     def require_whole(self) -> None:
         """Raises Trouble when the file cannot hold what its header promises."""
         if not self.shape or min(self.shape) < 1:
-            raise Trouble("The header of this file gives no sensible size", "copy it again or convert it anew", self.path)
+            raise Trouble(
+                "The header of this file gives no sensible size", "copy it again or convert it anew", self.path
+            )
         try:
             there = self.path.stat().st_size
         except OSError:
@@ -66,12 +68,16 @@ class RawValues:
             raise Trouble("The header of this file promises more values than it can hold", "copy it again", self.path)
 
     def whole(self, progress: Progress) -> np.ndarray:
-        """The array, first axis fastest in memory; a memory map of plain files, unpacked on the first call otherwise."""
+        """The array, first axis fastest in memory; a memory map of plain files, unpacked on the first call
+        otherwise."""
         with self._lock:
             if self._whole is None:
                 self.require_whole()
-                flat = self._unpacked(progress) if self.packing else np.memmap(self.path, self.dtype, "r", self.offset,
-                                                                               (int(np.prod(self.shape, dtype=np.int64)),))
+                flat = (
+                    self._unpacked(progress)
+                    if self.packing
+                    else np.memmap(self.path, self.dtype, "r", self.offset, (int(np.prod(self.shape, dtype=np.int64)),))
+                )
                 self._whole = flat.reshape(self.shape, order="F")
             return self._whole
 
@@ -93,11 +99,15 @@ class RawValues:
                         if not block:
                             break
                         if done + len(block) > store.size:
-                            store = np.concatenate([store[:done], np.empty(min(needed - done, max(done, len(block))), np.uint8)])
-                        store[done:done + len(block)] = np.frombuffer(block, np.uint8)
+                            store = np.concatenate(
+                                [store[:done], np.empty(min(needed - done, max(done, len(block))), np.uint8)]
+                            )
+                        store[done : done + len(block)] = np.frombuffer(block, np.uint8)
                         done += len(block)
             except (OSError, EOFError, ValueError, *_packing_errors()) as error:
-                raise Trouble("The values of this file cannot be unpacked; it is damaged or cut short", "copy it again", self.path) from error
+                raise Trouble(
+                    "The values of this file cannot be unpacked; it is damaged or cut short", "copy it again", self.path
+                ) from error
         if done < needed:
             raise Trouble(f"This file is cut short: {done} of {needed} bytes are there", "copy it again", self.path)
         progress.at(1.0, "Unpacking")

@@ -1,14 +1,19 @@
-"""Write an image in the format that a file's name asks for."""
+"""Write things in the format that a file's name asks for."""
 
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.kind import kind_of_value
+from ..core.memory import require_room
 from ..core.progress import Progress, silent
+from .format import writer_for
 
-WORDS = "end the name in .nii.gz, .nii, .nrrd, .mha, .ome.tif, .ome.zarr, .x3p, .png, or name a folder ending in .dicom"
+LAZY = (".tif", ".tiff", ".zarr")
+"""Endings of formats that are written piece by piece, however large the image."""
 
 
 def save_image(path: str | Path, image: Image, progress: Progress | None = None) -> None:
@@ -19,34 +24,29 @@ def save_image(path: str | Path, image: Image, progress: Progress | None = None)
     Trouble
         When the ending is not known, the format cannot say what the image holds, or the place cannot be written.
     """
-    path, progress = Path(path), progress or silent()
-    save = writer_for(path)
-    if image.levels and path.suffix.lower() not in (".tif", ".tiff", ".zarr"):
-        from ..core.memory import require_room
+    path = Path(path)
+    known = writer_for(path)
+    if image.levels and path.suffix.lower() not in LAZY:
+        i, j, k = image.space.shape
+        require_room(4 * image.count * i * j * k, f"“{image.name}”", path)
+    assert known.write is not None
+    known.write(path, image, progress or silent())
 
-        require_room(4 * image.count * int(image.space.shape[0]) * image.space.shape[1] * image.space.shape[2], f"“{image.name}”", path)
-    save(path, image, progress)
 
+def save_thing(path: str | Path, thing: Any, progress: Progress | None = None) -> None:
+    """Write an image, label map, table or transform in the format of the name's ending.
 
-def writer_for(path: Path):
-    """The function that writes a format, by the name's ending; raises Trouble for unknown ones."""
-    name = path.name.lower()
-    if name.endswith((".nii", ".nii.gz")):
-        from .nifti_write import save_nifti as save
-    elif name.endswith(".nrrd"):
-        from .nrrd_files import save_nrrd as save
-    elif name.endswith(".mha"):
-        from .metaimage import save_metaimage as save
-    elif name.endswith((".tif", ".tiff")):
-        from .tiff_write import save_ome_tiff as save
-    elif name.endswith(".zarr"):
-        from .ome_zarr_write import save_ome_zarr as save
-    elif name.endswith(".x3p"):
-        from .x3p import save_x3p as save
-    elif name.endswith(".png"):
-        from .pictures import save_png as save
-    elif name.endswith(".dicom"):
-        from .dicom_write import save_dicom as save
-    else:
-        raise Trouble("Images cannot be written under this name", WORDS, path)
-    return save
+    Raises
+    ------
+    Trouble
+        When things of its kind cannot be written under this name, or the place cannot be written.
+    """
+    if isinstance(thing, Image):
+        save_image(path, thing, progress)
+        return
+    kind = kind_of_value(thing)
+    if kind is None:
+        raise Trouble("Nobody knows how to write this", "choose an image, labels, a table or a transform", path)
+    known = writer_for(Path(path), kind.name)
+    assert known.write is not None
+    known.write(Path(path), thing, progress or silent())

@@ -9,9 +9,12 @@ from pathlib import Path
 import numpy as np
 
 from ..core.axis import Axis
+from ..core.caveat import NO_SCALE, NOTED, Caveat
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
+from ..core.progress import Progress
 from ..core.space import picture_space
+from .format import Format, image_name, register
 from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes, deep_enough
 from .sampling import sampled_levels
 
@@ -32,7 +35,6 @@ def read_tiff(path: Path) -> Image:
     import logging
 
     import tifffile
-    from .opening import image_name
 
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)  # what matters of it is said in our own words
     with tifffile.TiffFile(path) as file:
@@ -44,25 +46,37 @@ def read_tiff(path: Path) -> Image:
         described = _described(file)
         levels = [_level(path, file.series.index(series), n, level) for n, level in enumerate(series.levels)]
         facts = _facts(page, file)
-        spacing, notes = _spacing(page, described)
+        spacing, caveats = _spacing(page, described)
         names = described.get("channels", [])
     first = levels[0]
     space = picture_space(*first.space()[:2], spacing, first.size("z"), described.get("z"))
     axes = [_axis(first, n, described, names) for n in first.along]
-    common = dict(name=image_name(path), facts=facts, axes=axes, colour=first.colour)
-    coarser = [Image(level.fetch, space.resized(level.space()), **common) for level in levels[1:] if level.along == first.along
-               and [level.shape[n] for n in level.along] == [first.shape[n] for n in first.along]]
-    image = Image(first.fetch, space, origin=Origin("TIFF", [path], notes=notes), levels=coarser, **common)
+    common = {"name": image_name(path), "facts": facts, "axes": axes, "colour": first.colour}
+    coarser = [
+        Image(level.fetch, space.resized(level.space()), **common)
+        for level in levels[1:]
+        if level.along == first.along and [level.shape[n] for n in level.along] == [first.shape[n] for n in first.along]
+    ]
+    image = Image(first.fetch, space, origin=Origin("TIFF", [path]), caveats=caveats, levels=coarser, **common)
     image.levels = image.levels or sampled_levels(first, image, first.dtype)
     return image
 
 
 def _level(path: Path, series: int, number: int, level) -> Planes:
     axes = level.axes.lower()
-    colour = "s" in axes and level.shape[axes.index("s")] in (3, 4) and level.dtype == np.uint8 and int(level.keyframe.photometric) in COLOUR_MODELS
+    colour = (
+        "s" in axes
+        and level.shape[axes.index("s")] in (3, 4)
+        and level.dtype == np.uint8
+        and int(level.keyframe.photometric) in COLOUR_MODELS
+    )
     letters, used = "", set("xyzs")
     for letter in axes:  # every axis gets a letter of its own
-        letters += letter if letter in "xyzs" or letter not in used else next(c for c in "abdefghijklmnopqruvw" if c not in used)
+        letters += (
+            letter
+            if letter in "xyzs" or letter not in used
+            else next(c for c in "abdefghijklmnopqruvw" if c not in used)
+        )
         used.add(letters[-1])
     return Planes(partial(_read, path, series, number), letters, tuple(level.shape), np.dtype(level.dtype), colour)
 
@@ -87,7 +101,9 @@ def _read(path: Path, series: int, number: int, selection: tuple) -> np.ndarray:
     except MemoryError:
         raise
     except Exception as error:  # decoders meet damaged tiles with many kinds of error
-        raise Trouble("The pixels of this TIFF file cannot be decoded; it is damaged or cut short", "copy it again", path) from error
+        raise Trouble(
+            "The pixels of this TIFF file cannot be decoded; it is damaged or cut short", "copy it again", path
+        ) from error
 
 
 def _require_whole(file, series, path: Path) -> None:
@@ -130,7 +146,9 @@ def _ome(text: str) -> dict:
     found: dict = {}
     for axis in "XYZ":
         if size := pixels.get(f"PhysicalSize{axis}"):
-            found[axis.lower()] = float(size) * MILLIMETRES.get(pixels.get(f"PhysicalSize{axis}Unit", "µm").lower(), 1e-3)
+            found[axis.lower()] = float(size) * MILLIMETRES.get(
+                pixels.get(f"PhysicalSize{axis}Unit", "µm").lower(), 1e-3
+            )
     if step := pixels.get("TimeIncrement"):
         found["t"] = float(step) * SECONDS.get(pixels.get("TimeIncrementUnit", "s"), 1.0)
     channels = [e for e in pixels if e.tag.split("}")[-1] == "Channel"]
@@ -138,7 +156,7 @@ def _ome(text: str) -> dict:
     return found
 
 
-def _spacing(page, described: dict) -> tuple[tuple[float, float] | None, list[str]]:
+def _spacing(page, described: dict) -> tuple[tuple[float, float] | None, list[Caveat]]:
     """Pixel size in mm: from the description, else from the resolution tags when somebody seems to have measured it."""
     if described.get("x", 0) > 0 and described.get("y", described["x"]) > 0:
         return (described["x"], described.get("y", described["x"])), []
@@ -149,8 +167,8 @@ def _spacing(page, described: dict) -> tuple[tuple[float, float] | None, list[st
         if min(a, b, c, d) > 0:
             inch = a / b * (25.4 / unit)
             if not any(abs(inch - usual) < 0.02 * usual for usual in USUAL_PRINT) and a / b != 1:
-                return (unit * b / a, unit * d / c), ["The scale is that of the resolution tags"]
-    return None, ["The file gives no scale: pixel spacing is missing"]
+                return (unit * b / a, unit * d / c), [Caveat(NOTED, "The scale is that of the resolution tags")]
+    return None, [Caveat(NO_SCALE, "The file gives no scale: pixel spacing is missing")]
 
 
 def _axis(planes: Planes, n: int, described: dict, names: list[str]) -> Axis:
@@ -171,3 +189,22 @@ def _facts(page, file) -> dict[str, str]:
             facts[tag.name] = str(tag.value)[:4000]
     facts["Pages"] = str(len(file.pages))
     return facts
+
+
+def _save(path: Path, image: Image, progress: Progress) -> None:
+    from .tiff_write import save_ome_tiff
+
+    save_ome_tiff(path, image, progress)
+
+
+register(
+    Format(
+        "TIFF",
+        (".tif", ".tiff", ".btf"),
+        read_tiff,
+        _save,
+        (".ome.tif", ".ome.tiff", ".tif", ".tiff"),
+        (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"),
+        sequenced=True,
+    )
+)

@@ -18,7 +18,8 @@ LETTERS = {"time": "t", "channel": "c"}
 
 
 def ome_axes(image: Image) -> str:
-    """Letters of the image's own axes, first one first; what is neither time nor channel takes a free letter of OME's."""
+    """Letters of the image's own axes, first one first; what is neither time nor channel takes a free letter of
+    OME's."""
     free = iter([letter for letter in "tcahmp" if letter not in {LETTERS.get(a.name) for a in image.axes}])
     return "".join(LETTERS.get(a.name) or next(free) for a in image.axes)
 
@@ -26,7 +27,8 @@ def ome_axes(image: Image) -> str:
 def save_ome_tiff(path: Path, image: Image, progress: Progress | None = None) -> None:
     """Write an image as OME-TIFF, plane by plane, values exactly as they are.
 
-    The plane order is x, y, z, then the axes. Pixel sizes are written in µm; position and sides have no place in the format.
+    The plane order is x, y, z, then the axes. Pixel sizes are written in µm; position and sides have no place in the
+    format.
 
     Raises
     ------
@@ -36,20 +38,29 @@ def save_ome_tiff(path: Path, image: Image, progress: Progress | None = None) ->
     import tifffile
 
     if len(image.axes) > 2:
-        raise Trouble(f"“{image.name}” has more than two axes beyond space, which OME-TIFF cannot say", "choose .nii.gz", path)
+        raise Trouble(
+            f"“{image.name}” has more than two axes beyond space, which OME-TIFF cannot say", "choose .nii.gz", path
+        )
     progress = progress or silent()
     dtype = np.dtype(np.uint8) if image.colour else number_type(image, progress.part(0.0, 0.4))
     if dtype.itemsize == 8 and dtype.kind in "iu":
         raise Trouble(f"The numbers of “{image.name}” are too long for OME-TIFF", "choose .nii.gz", path)
     letters = ome_axes(image)
     columns, rows, depth = image.space.shape
-    shape = tuple(a.size for a in reversed(image.axes)) + ((depth,) if depth > 1 else ()) + (rows, columns) + ((3,) if image.colour else ())
+    shape = (
+        tuple(a.size for a in reversed(image.axes))
+        + ((depth,) if depth > 1 else ())
+        + (rows, columns)
+        + ((3,) if image.colour else ())
+    )
     names = letters[::-1].upper() + ("Z" if depth > 1 else "") + "YX" + ("S" if image.colour else "")
     metadata = {"axes": names, **_sizes(image), "Name": image.name}
     levels = levels_for(rows, columns)
     beside = path.with_name(f".{path.name}.part")
     try:
-        with tifffile.TiffWriter(beside, bigtiff=int(np.prod(shape, dtype=object)) * dtype.itemsize > 3 << 30, ome=True) as writer:
+        with tifffile.TiffWriter(
+            beside, bigtiff=int(np.prod(shape, dtype=object)) * dtype.itemsize > 3 << 30, ome=True
+        ) as writer:
             tile = (TILE, TILE) if max(rows, columns) > TILE else None
             total = image.image_planes
 
@@ -58,14 +69,21 @@ def save_ome_tiff(path: Path, image: Image, progress: Progress | None = None) ->
                     progress.at(0.4 + 0.6 * n / total, f"Writing {path.name}")
                     yield from _tiles(plane, tile) if tile else (plane,)
 
-            common = dict(tile=tile, compression="zlib", photometric="rgb" if image.colour else "minisblack", dtype=dtype)
+            common = {
+                "tile": tile,
+                "compression": "zlib",
+                "photometric": "rgb" if image.colour else "minisblack",
+                "dtype": dtype,
+            }
             writer.write(planes(), shape=shape, subifds=levels, metadata=metadata, **common)
             for n in range(levels):
                 step = 2 ** (n + 1)
                 coarse = [coarser(plane, step) for plane in exact_planes(image, dtype, progress)]
                 size = coarse[0].shape[:2]
-                small = shape[:len(shape) - 2 - image.colour] + size + ((3,) if image.colour else ())
-                writer.write(np.stack(coarse).reshape(small), subfiletype=1, metadata=None, **(common | {"tile": (TILE, TILE)}))
+                small = shape[: len(shape) - 2 - image.colour] + size + ((3,) if image.colour else ())
+                writer.write(
+                    np.stack(coarse).reshape(small), subfiletype=1, metadata=None, **(common | {"tile": (TILE, TILE)})
+                )
         beside.replace(path)
     except OSError as error:
         raise write_trouble(error, path) from error
@@ -91,9 +109,9 @@ def _tiles(plane: np.ndarray, tile: tuple[int, int]):
     high, wide = tile
     for top in range(0, plane.shape[0], high):
         for left in range(0, plane.shape[1], wide):
-            part = plane[top:top + high, left:left + wide]
+            part = plane[top : top + high, left : left + wide]
             full = np.zeros((high, wide, *plane.shape[2:]), plane.dtype)
-            full[:part.shape[0], :part.shape[1]] = part
+            full[: part.shape[0], : part.shape[1]] = part
             yield full
 
 
@@ -112,7 +130,8 @@ def _sizes(image: Image) -> dict:
 
 
 def channel_names(image: Image) -> list[str]:
-    """Names for the places along the axis that is written as channels; "echo 1" and so on when it is another kind of axis."""
+    """Names for the places along the axis that is written as channels; "echo 1" and so on when it is another kind of
+    axis."""
     at = ome_axes(image).find("c")
     if at < 0:
         return []

@@ -1,4 +1,5 @@
-"""Height maps in X3P, the open container of ISO 25178-72: a zip with an XML header and a binary matrix. Read and written here."""
+"""Height maps in X3P, the open container of ISO 25178-72: a zip with an XML header and a binary matrix. Read and
+written here."""
 
 from __future__ import annotations
 
@@ -11,11 +12,13 @@ from pathlib import Path
 
 import numpy as np
 
+from ..core.caveat import NO_SCALE, Caveat
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.progress import Progress
 from ..core.safe_write import written_whole
 from ..core.space import picture_space
+from .format import Format, image_name, register
 
 NAMESPACE = "http://www.opengps.eu/2008/ISO5436_2"
 TYPES = {"I": "<i2", "L": "<i4", "F": "<f4", "D": "<f8"}
@@ -30,8 +33,6 @@ def read_x3p(path: Path) -> Image:
     Trouble
         When the container is damaged, names parts outside itself, or holds a profile or a cloud of points.
     """
-    from .opening import image_name
-
     with zipfile.ZipFile(path) as archive:
         root = _header(archive, path)
         sizes = [int(_text(root, "Record3/MatrixDimension/" + key, "0")) for key in ("SizeX", "SizeY", "SizeZ")]
@@ -49,10 +50,21 @@ def read_x3p(path: Path) -> Image:
     if kind in "IL" and not (steps[2] in (0.0, 1.0) and float(_text(root, "Record1/Axes/CZ/Offset", "0") or 0) == 0):
         values = values * (steps[2] or 1.0) + float(_text(root, "Record1/Axes/CZ/Offset", "0") or 0)
     spacing = (steps[0] * 1000, steps[1] * 1000) if min(steps[:2]) > 0 else None
-    facts = {e.tag.split("}")[-1]: e.text.strip() for e in root.iter() if e.text and e.text.strip() and len(e) == 0 and e.tag != "Datum"}
-    notes = [] if spacing else ["The file gives no scale: pixel spacing is missing"]
-    return Image(values.transpose(2, 1, 0), picture_space(columns, rows, spacing, layers), image_name(path), unit="m", facts=facts,
-                 origin=Origin("X3P", [path], notes=notes))
+    facts = {
+        e.tag.split("}")[-1]: e.text.strip()
+        for e in root.iter()
+        if e.text and e.text.strip() and len(e) == 0 and e.tag != "Datum"
+    }
+    caveats = [] if spacing else [Caveat(NO_SCALE, "The file gives no scale: pixel spacing is missing")]
+    return Image(
+        values.transpose(2, 1, 0),
+        picture_space(columns, rows, spacing, layers),
+        image_name(path),
+        unit="m",
+        facts=facts,
+        origin=Origin("X3P", [path]),
+        caveats=caveats,
+    )
 
 
 def _header(archive: zipfile.ZipFile, path: Path):
@@ -105,11 +117,11 @@ def _valid(archive, root, values: np.ndarray) -> np.ndarray:
     link = _text(root, "Record3/DataLink/ValidPointsLink", "")
     if not link or link not in archive.namelist():
         return values
-    bits = np.unpackbits(np.frombuffer(archive.read(link)[:values.size // 8 + 1], np.uint8), bitorder="little")
+    bits = np.unpackbits(np.frombuffer(archive.read(link)[: values.size // 8 + 1], np.uint8), bitorder="little")
     if bits.size < values.size:
         return values
     kept = values.astype(np.float64 if values.dtype.itemsize > 2 else np.float32)
-    kept[~bits[:values.size].astype(bool).reshape(values.shape)] = np.nan
+    kept[~bits[: values.size].astype(bool).reshape(values.shape)] = np.nan
     return kept
 
 
@@ -125,27 +137,48 @@ def save_x3p(path: Path, image: Image, progress: Progress | None = None) -> None
 
     scale = MILLIMETRES.get(image.unit.lower())
     if image.axes or image.colour or image.space.shape[2] != 1 or scale is None or image.space.unit != "mm":
-        raise Trouble(f"“{image.name}” is no height map with a scale, which X3P asks for", "choose .ome.tif, or set its scale and unit first", path)
+        raise Trouble(
+            f"“{image.name}” is no height map with a scale, which X3P asks for",
+            "choose .ome.tif, or set its scale and unit first",
+            path,
+        )
     values = image.stored((), progress).exact()[:, :, 0].T
     if image.unit != "m":
         values = values.astype(np.float64) * (scale / 1000)
     kind = next((k for k, v in TYPES.items() if values.dtype == np.dtype(v)), "D")
     binary = np.ascontiguousarray(values, TYPES[kind]).tobytes()
     digest = hashlib.md5(binary, usedforsecurity=False).hexdigest().upper()
-    axis = lambda name, way, step, dtype: (f"<{name}><AxisType>{way}</AxisType><DataType>{dtype}</DataType><Increment>{step:.17g}</Increment>"  # noqa: E731
-                                           f"<Offset>0</Offset></{name}>")
     columns, rows = image.space.shape[:2]
     across, down = (s / 1000 for s in image.space.spacing[:2])
-    header = (f'<?xml version="1.0" encoding="UTF-8"?>\n<p:ISO5436_2 xmlns:p="{NAMESPACE}"><Record1><Revision>ISO5436 - 2000</Revision>'
-              f"<FeatureType>SUR</FeatureType><Axes>{axis('CX', 'I', across, 'L')}{axis('CY', 'I', down, 'L')}{axis('CZ', 'A', 1, kind)}</Axes></Record1>"
-              f"<Record2><Date>{datetime.now().isoformat(timespec='seconds')}</Date><Creator>Kestrelmist</Creator></Record2><Record3><MatrixDimension>"
-              f"<SizeX>{columns}</SizeX><SizeY>{rows}</SizeY><SizeZ>1</SizeZ></MatrixDimension><DataLink><PointDataLink>bindata/data.bin</PointDataLink>"
-              f"<MD5ChecksumPointData>{digest}</MD5ChecksumPointData></DataLink></Record3><Record4><ChecksumFile>md5checksum.hex</ChecksumFile></Record4>"
-              "</p:ISO5436_2>").encode()
+    axes = _axis("CX", "I", across, "L") + _axis("CY", "I", down, "L") + _axis("CZ", "A", 1, kind)
+    now = datetime.now().isoformat(timespec="seconds")
+    header = (
+        '<?xml version="1.0" encoding="UTF-8"?>\n'
+        f'<p:ISO5436_2 xmlns:p="{NAMESPACE}"><Record1><Revision>ISO5436 - 2000</Revision>'
+        f"<FeatureType>SUR</FeatureType><Axes>{axes}</Axes></Record1>"
+        f"<Record2><Date>{now}</Date><Creator>Kestrelmist</Creator></Record2>"
+        f"<Record3><MatrixDimension><SizeX>{columns}</SizeX><SizeY>{rows}</SizeY><SizeZ>1</SizeZ></MatrixDimension>"
+        "<DataLink><PointDataLink>bindata/data.bin</PointDataLink>"
+        f"<MD5ChecksumPointData>{digest}</MD5ChecksumPointData></DataLink></Record3>"
+        "<Record4><ChecksumFile>md5checksum.hex</ChecksumFile></Record4></p:ISO5436_2>"
+    ).encode()
     whole = io.BytesIO()
     with zipfile.ZipFile(whole, "w", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr("main.xml", header)
         archive.writestr("bindata/data.bin", binary)
-        archive.writestr("md5checksum.hex", hashlib.md5(header, usedforsecurity=False).hexdigest().upper() + " *main.xml\n")
+        archive.writestr(
+            "md5checksum.hex", hashlib.md5(header, usedforsecurity=False).hexdigest().upper() + " *main.xml\n"
+        )
     with written_whole(path) as stream:
         stream.write(whole.getvalue())
+
+
+def _axis(name: str, way: str, step: float, dtype: str) -> str:
+    """One axis of the header; `way` is "I" for even steps or "A" for heights as they are."""
+    return (
+        f"<{name}><AxisType>{way}</AxisType><DataType>{dtype}</DataType><Increment>{step:.17g}</Increment>"
+        f"<Offset>0</Offset></{name}>"
+    )
+
+
+register(Format("X3P", (".x3p",), read_x3p, save_x3p))

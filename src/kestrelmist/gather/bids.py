@@ -11,16 +11,26 @@ from typing import Literal
 
 from ..core.errors import Trouble
 from ..core.image import Image
-from ..core.operation import FolderPath, NewPath, operation
+from ..core.operation import operation
+from ..core.parameter import FolderPath, NewPath
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble, written_whole
 from ..core.table import Column, Table
 from ..formats.nifti import save_nifti
 from .convert import acquisition_of, write_sidecar
-from .plan import SubjectRule, plan_folder
+from .plan import plan_folder
+from .subject_rule import SubjectRule
 
 VERSION = "1.10.0"
-ANATOMICAL = (("flair", "FLAIR"), ("t1", "T1w"), ("t2\\*|t2star", "T2starw"), ("t2", "T2w"), ("pd|proton", "PDw"), ("angio|tof", "angio"), ("swi", "swi"))
+ANATOMICAL = (
+    ("flair", "FLAIR"),
+    ("t1", "T1w"),
+    ("t2\\*|t2star", "T2starw"),
+    ("t2", "T2w"),
+    ("pd|proton", "PDw"),
+    ("angio|tof", "angio"),
+    ("swi", "swi"),
+)
 """What series are called, and the suffix of their kind."""
 
 
@@ -33,13 +43,22 @@ class Target:
     entities: str = ""
 
 
-@operation("gather", "Convert a folder to BIDS", name="convert-folder", keywords="bids nifti sidecar dicom whole study sort")
-def convert_folder(folder: FolderPath, to: NewPath, subject_from: Literal["patient id", "patient name", "folder", "file name"] = "patient id",
-                   subject_pattern: str = "(.+)", session: str = "", progress: Progress = silent()) -> Table:
+@operation(
+    "gather", "Convert a folder to BIDS", name="convert-folder", keywords="bids nifti sidecar dicom whole study sort"
+)
+def convert_folder(
+    folder: FolderPath,
+    to: NewPath,
+    *,
+    subject_from: Literal["patient id", "patient name", "folder", "file name"] = "patient id",
+    subject_pattern: str = "(.+)",
+    session: str = "",
+    progress: Progress = silent(),
+) -> Table:
     """Convert every image below a folder to NIfTI with sidecars, sorted as the BIDS standard sorts them.
 
-    Nothing that is there is replaced; what cannot be converted is named in the table with the reason. Images the standard has no
-    place for go to a folder "extra" under the same kind of name.
+    Nothing that is there is replaced; what cannot be converted is named in the table with the reason. Images the
+    standard has no place for go to a folder "extra" under the same kind of name.
 
     Parameters
     ----------
@@ -53,17 +72,32 @@ def convert_folder(folder: FolderPath, to: NewPath, subject_from: Literal["patie
         Regular expression; its first group is the subject.
     session : text
         Session label for all images; none when left out.
+
+    Raises
+    ------
+    Trouble
+        When the folder holds no image, or the place cannot be written.
     """
     to = Path(to)
-    lines = [line for line in plan_folder(folder, SubjectRule(subject_from, subject_pattern), progress=progress.part(0.0, 0.15)) if line.is_image]
+    lines = [
+        line
+        for line in plan_folder(folder, SubjectRule(subject_from, subject_pattern), progress=progress.part(0.0, 0.15))
+        if line.is_image
+    ]
     if not lines:
         raise Trouble("There is no image in this folder", "choose the folder that holds the scans", folder)
-    return convert_images([Source(line.name, line.subject, line.seems, line.open) for line in lines], Path(to), session, progress.part(0.15, 1.0))
+    return convert_images(
+        [Source(line.name, line.subject, line.seems, line.open) for line in lines],
+        Path(to),
+        session,
+        progress.part(0.15, 1.0),
+    )
 
 
 @dataclass(frozen=True)
 class Source:
-    """An image to be converted: what it is called, whose it is, what it seems to be, and `open(progress)` that gives it."""
+    """An image to be converted: what it is called, whose it is, what it seems to be, and `open(progress)` that gives
+    it."""
 
     name: str
     subject: str
@@ -80,7 +114,9 @@ def convert_images(sources: list[Source], to: Path, session: str = "", progress:
         to.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise write_trouble(error, to) from error
-    table = Table("Converted", [Column("source"), Column("subject"), Column("seems"), Column("file"), Column("problem")])
+    table = Table(
+        "Converted", [Column("source"), Column("subject"), Column("seems"), Column("file"), Column("problem")]
+    )
     subjects: set[str] = set()
     for n, source in enumerate(sources):
         part = progress.part(n / len(sources), (n + 1) / len(sources))
@@ -95,7 +131,15 @@ def convert_images(sources: list[Source], to: Path, session: str = "", progress:
             table.rows.append((source.name, source.subject, source.seems, "", str(trouble)))
             continue
         subjects.add(f"sub-{label(source.subject)}")
-        table.rows.append((source.name, source.subject, source.seems, str(path.relative_to(to)), "; ".join(image.origin.notes)))
+        table.rows.append(
+            (
+                source.name,
+                source.subject,
+                source.seems,
+                str(path.relative_to(to)),
+                "; ".join(c.sentence for c in image.caveats),
+            )
+        )
     _write_study_files(to, subjects)
     table.save_csv(to / "converted.csv")
     return table
@@ -120,8 +164,14 @@ def target_of(image: Image) -> Target:
             return Target("fmap", "phasediff" if "diff" in name else "phase1")
         if is_map:
             return Target("fmap", "magnitude1")
-        if "time" in along or "EP" in str(facts.get("ScanningSequence", "")) and re.search(r"bold|fmri|run|task|rest", name):
-            return Target("func", "bold" if "time" in along else "sbref", f"_task-{label(image.name) or 'unknown'}{part}")
+        if (
+            "time" in along
+            or "EP" in str(facts.get("ScanningSequence", ""))
+            and re.search(r"bold|fmri|run|task|rest", name)
+        ):
+            return Target(
+                "func", "bold" if "time" in along else "sbref", f"_task-{label(image.name) or 'unknown'}{part}"
+            )
         for words, suffix in ANATOMICAL:
             if re.search(rf"(?:^|[^a-z]){'(?:' + words + ')'}", name):
                 return Target("anat", suffix, part)
@@ -165,8 +215,20 @@ def _write_study_files(to: Path, subjects: set[str]) -> None:
     description = to / "dataset_description.json"
     if not description.exists():
         with written_whole(description) as stream:
-            stream.write((json.dumps({"Name": to.resolve().name, "BIDSVersion": VERSION, "DatasetType": "raw",
-                                      "GeneratedBy": [{"Name": "Kestrelmist", "Version": PROGRAM}]}, indent=2) + "\n").encode())
+            stream.write(
+                (
+                    json.dumps(
+                        {
+                            "Name": to.resolve().name,
+                            "BIDSVersion": VERSION,
+                            "DatasetType": "raw",
+                            "GeneratedBy": [{"Name": "Kestrelmist", "Version": PROGRAM}],
+                        },
+                        indent=2,
+                    )
+                    + "\n"
+                ).encode()
+            )
     with written_whole(to / "README") as stream:
         stream.write(b"Converted with Kestrelmist. converted.csv says which file came from which series.\n")
     participants = to / "participants.tsv"

@@ -18,7 +18,8 @@ STROKE = 9
 SMALL = 11
 """Letters up to this many pixels high are mostly made of softened edges."""
 LETTERS = 4
-"""Letters in a row that make a word, when they stand still in several pictures; in one picture by itself one more is asked for."""
+"""Letters in a row that make a word, when they stand still in several pictures; in one picture by itself one more is
+asked for."""
 
 
 @dataclass(frozen=True)
@@ -37,7 +38,7 @@ def span_of(frames: np.ndarray) -> tuple[float, float]:
     finite = frames[np.isfinite(frames)]
     if finite.size == 0:
         return 0.0, 0.0
-    low, high = (float(v) for v in np.percentile(finite[::max(1, finite.size // 200_000)], (0.5, 99.9)))
+    low, high = (float(v) for v in np.percentile(finite[:: max(1, finite.size // 200_000)], (0.5, 99.9)))
     most = float(finite.max())
     return low, 0.9 * most if high < 0.9 * most < 1.35 * high else high
 
@@ -45,8 +46,9 @@ def span_of(frames: np.ndarray) -> tuple[float, float]:
 def text_boxes(frames: np.ndarray, span: tuple[float, float] | None = None) -> list[TextBox]:
     """Boxes around words that stand still in all of some pictures.
 
-    Letters are strokes narrower than `STROKE` pixels that differ from what surrounds them (white or black top-hat, J. Serra,
-    Image Analysis and Mathematical Morphology, 1982), of one brightness, as high as their neighbours and on one line with them.
+    Letters are strokes narrower than `STROKE` pixels that differ from what surrounds them (white or black top-hat, J.
+    Serra, Image Analysis and Mathematical Morphology, 1982), of one brightness, as high as their neighbours and on one
+    line with them.
 
     Parameters
     ----------
@@ -85,9 +87,14 @@ def _lines(picture: np.ndarray, still: np.ndarray, least: int) -> list[TextBox]:
         values = picture[box][inside]
         core = values[values > 0.7 * values.max()]
         small = rows <= SMALL
-        if area < 5 or area / (rows * columns) > 0.93 or core.size < (0.25 if small else 0.5) * area or core.std() > 0.10:
+        if (
+            area < 5
+            or area / (rows * columns) > 0.93
+            or core.size < (0.25 if small else 0.5) * area
+            or core.std() > 0.10
+        ):
             continue
-        around = picture[max(box[0].start - 2, 0):box[0].stop + 2, max(box[1].start - 2, 0):box[1].stop + 2]
+        around = picture[max(box[0].start - 2, 0) : box[0].stop + 2, max(box[1].start - 2, 0) : box[1].stop + 2]
         near = around[around < 0.5 * values.max()]
         if near.size < 8 or near.std() > 0.14:
             continue
@@ -108,7 +115,9 @@ def _rows_of(letters: list[tuple], least: int) -> list[TextBox]:
         for line in lines:
             last = line[-1]
             height = max(rows, max(b[2] for b in line[-3:]))
-            on_line = abs((top + rows) - (last[0] + last[2])) <= 0.18 * height + 1 or abs(top - last[0]) <= 0.18 * height + 1
+            on_line = (
+                abs((top + rows) - (last[0] + last[2])) <= 0.18 * height + 1 or abs(top - last[0]) <= 0.18 * height + 1
+            )
             gap = left - (last[1] + last[3])
             if on_line and -0.3 * height <= gap <= 1.25 * height and 0.55 <= rows / max(b[2] for b in line[-3:]) <= 1.8:
                 line.append(letter)
@@ -122,7 +131,9 @@ def _rows_of(letters: list[tuple], least: int) -> list[TextBox]:
         widths = np.array([b[3] for b in line])
         usual = np.median(heights)
         even = np.mean(np.abs(heights - usual) <= 0.2 * usual + 1)
-        like = np.std([b[5] for b in line]) < (0.07 if usual <= SMALL else 0.06) and np.std([b[6] for b in line]) < 0.09  # one ink on one ground
+        like = (
+            np.std([b[5] for b in line]) < (0.07 if usual <= SMALL else 0.06) and np.std([b[6] for b in line]) < 0.09
+        )  # one ink on one ground
         enough = len(line) >= least + (1 if usual <= SMALL else 0)
         # discs and dots fill their boxes alike; letters do not
         varied = np.median(fills) < 0.72 and (fills.std() > 0.04 or widths.std() > 0.5)
@@ -139,11 +150,16 @@ def _merged(boxes: list[TextBox]) -> list[TextBox]:
     result: list[TextBox] = []
     for box in boxes:
         for n, other in enumerate(result):
-            same_line = min(box.row + box.rows, other.row + other.rows) - max(box.row, other.row) > 0.5 * min(box.rows, other.rows)
+            same_line = min(box.row + box.rows, other.row + other.rows) - max(box.row, other.row) > 0.5 * min(
+                box.rows, other.rows
+            )
             apart = max(box.column, other.column) - min(box.column + box.columns, other.column + other.columns)
             if same_line and apart < 2 * max(box.rows, other.rows):
                 left, top = min(box.column, other.column), min(box.row, other.row)
-                right, bottom = max(box.column + box.columns, other.column + other.columns), max(box.row + box.rows, other.row + other.rows)
+                right, bottom = (
+                    max(box.column + box.columns, other.column + other.columns),
+                    max(box.row + box.rows, other.row + other.rows),
+                )
                 result[n] = TextBox(left, top, right - left, bottom - top, box.letters + other.letters)
                 break
         else:
@@ -154,8 +170,8 @@ def _merged(boxes: list[TextBox]) -> list[TextBox]:
 def text_in(image: Image, progress: Progress = silent(), most: int | None = None) -> dict[int, list[TextBox]]:
     """Pictures of an image that seem to hold words, by their number over all volumes and slices, with the boxes.
 
-    What stands still is told over pictures of a series (the same slice at other times, or all slices of a stack); words in one
-    picture only are looked for in each picture by itself.
+    What stands still is told over pictures of a series (the same slice at other times, or all slices of a stack); words
+    in one picture only are looked for in each picture by itself.
 
     Parameters
     ----------
@@ -164,11 +180,19 @@ def text_in(image: Image, progress: Progress = silent(), most: int | None = None
     """
     grey = image.grey()
     depth, count = grey.space.shape[2], grey.image_planes
-    wanted = list(range(count)) if most is None or count <= most else sorted({int(n) for n in np.linspace(0, count - 1, most)})
+    wanted = (
+        list(range(count))
+        if most is None or count <= most
+        else sorted({int(n) for n in np.linspace(0, count - 1, most)})
+    )
     indices = list(grey.indices())
 
     def plane(n: int) -> np.ndarray:
-        return np.asarray(grey.stored(indices[n // depth]).exact()[:, :, n % depth]).T if grey.axes else np.asarray(grey.data[:, :, n % depth]).T
+        return (
+            np.asarray(grey.stored(indices[n // depth]).exact()[:, :, n % depth]).T
+            if grey.axes
+            else np.asarray(grey.data[:, :, n % depth]).T
+        )
 
     sample = sorted({int(n) for n in np.linspace(0, count - 1, min(LOOKED_AT, count))})
     looked_at = np.stack([plane(n) for n in sample])
@@ -183,11 +207,26 @@ def text_in(image: Image, progress: Progress = silent(), most: int | None = None
     return found
 
 
-@operation("gather", "Find burned-in text", name="find-text", keywords="identity words pixels annotation ultrasound", takes="series colour")
+@operation(
+    "gather",
+    "Find burned-in text",
+    name="find-text",
+    keywords="identity words pixels annotation ultrasound",
+    takes="series colour",
+)
 def find_text(image: Image, progress: Progress = silent()) -> Table:
     """List the pictures of an image that likely still hold words burned into their pixels, and where."""
-    table = Table(f"Text in {image.name}", [Column("picture"), Column("column", "px"), Column("row", "px"), Column("columns", "px"), Column("rows", "px"),
-                                            Column("letters")])
+    table = Table(
+        f"Text in {image.name}",
+        [
+            Column("picture"),
+            Column("column", "px"),
+            Column("row", "px"),
+            Column("columns", "px"),
+            Column("rows", "px"),
+            Column("letters"),
+        ],
+    )
     for n, boxes in text_in(image, progress).items():
         table.rows += [(n + 1, b.column, b.row, b.columns, b.rows, b.letters) for b in boxes]
     return table

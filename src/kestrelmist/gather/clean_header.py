@@ -10,12 +10,40 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from ..formats.dicom_order import seconds_of
-from .identity_profile import DATE, DESCRIPTIONS, DEVICE, DUMMY, EMPTY, IDENTIFIER, INSIDE, KEEP, REMOVE, SUBJECT, TIME, Rules
+from .identity_profile import (
+    DATE,
+    DESCRIPTIONS,
+    DEVICE,
+    DUMMY,
+    EMPTY,
+    IDENTIFIER,
+    INSIDE,
+    KEEP,
+    REMOVE,
+    SUBJECT,
+    TIME,
+    Rules,
+)
 
 STANDARD_ROOT = "1.2.840.10008."
 """Identifiers that the standard itself gives; they name kinds of things, not things."""
-WORDS_OF = ("PatientName", "PatientID", "OtherPatientIDs", "OtherPatientNames", "PatientBirthDate", "AccessionNumber", "InstitutionName", "ReferringPhysicianName",
-            "OperatorsName", "PerformingPhysicianName", "RequestingPhysician", "ResponsiblePerson", "PatientAddress", "StationName", "DeviceSerialNumber")
+WORDS_OF = (
+    "PatientName",
+    "PatientID",
+    "OtherPatientIDs",
+    "OtherPatientNames",
+    "PatientBirthDate",
+    "AccessionNumber",
+    "InstitutionName",
+    "ReferringPhysicianName",
+    "OperatorsName",
+    "PerformingPhysicianName",
+    "RequestingPhysician",
+    "ResponsiblePerson",
+    "PatientAddress",
+    "StationName",
+    "DeviceSerialNumber",
+)
 """Elements whose words must not be found anywhere in the result."""
 
 
@@ -85,8 +113,11 @@ class Cleaner:
     def _private(self, ds, tag) -> str:
         if tag.is_private_creator:
             block = tag.element << 8
-            kept = any(self.rules.private_action(str(ds[tag].value), other) == KEEP for other in ds.keys()
-                       if other.group == tag.group and block <= other.element < block + 0x100)
+            kept = any(
+                self.rules.private_action(str(ds[tag].value), other) == KEEP
+                for other in ds.keys()
+                if other.group == tag.group and block <= other.element < block + 0x100
+            )
             return KEEP if kept else REMOVE
         return self.rules.private_action(str(ds[tag].private_creator or ""), tag)
 
@@ -124,7 +155,11 @@ class Cleaner:
             return "replaced"
         if element.VR in CODED and not tag.is_private and self._cleaned(element):
             return "cleaned"
-        return "kept" if action == KEEP and (keyword.startswith("Patient") or tag.is_private) and not tag.is_private_creator else ""
+        return (
+            "kept"
+            if action == KEEP and (keyword.startswith("Patient") or tag.is_private) and not tag.is_private_creator
+            else ""
+        )
 
     def _moment(self, ds, tag, element, action: str) -> str:
         text = str(element.value or "")
@@ -133,9 +168,17 @@ class Cleaner:
         if self.rules.dates == "shift":
             if action == TIME:
                 return "kept"
-            element.value = [shifted(str(v), self._days) for v in element.value] if element.VM > 1 else shifted(text, self._days)
+            element.value = (
+                [shifted(str(v), self._days) for v in element.value] if element.VM > 1 else shifted(text, self._days)
+            )
             return "shifted"
-        if element.keyword in ("AcquisitionTime", "ContentTime", "AcquisitionDateTime", "FrameAcquisitionDateTime", "FrameReferenceDateTime"):
+        if element.keyword in (
+            "AcquisitionTime",
+            "ContentTime",
+            "AcquisitionDateTime",
+            "FrameAcquisitionDateTime",
+            "FrameReferenceDateTime",
+        ):
             # order and distance in time are kept, the hour is not
             second = seconds_of(text)
             since = max(0.0, (second if second is not None else self._start) - self._start)
@@ -179,8 +222,13 @@ class Cleaner:
         ds.DeidentificationMethodCodeSequence = Sequence(items)
         ds.LongitudinalTemporalInformationModified = "MODIFIED" if self.rules.dates == "shift" else "REMOVED"
         if getattr(ds, "file_meta", None) is not None:
-            for keyword in ("SourceApplicationEntityTitle", "SendingApplicationEntityTitle", "ReceivingApplicationEntityTitle", "PrivateInformation",
-                            "PrivateInformationCreatorUID"):
+            for keyword in (
+                "SourceApplicationEntityTitle",
+                "SendingApplicationEntityTitle",
+                "ReceivingApplicationEntityTitle",
+                "PrivateInformation",
+                "PrivateInformationCreatorUID",
+            ):
                 if keyword in ds.file_meta:
                     delattr(ds.file_meta, keyword)
             if "MediaStorageSOPInstanceUID" in ds.file_meta:
@@ -196,13 +244,17 @@ def name_of(element) -> str:
 
 
 def words_of_identity(ds, rules: Rules) -> set[str]:
-    """Words of a header, three letters or longer, that would tell who it is; those of elements that the rules keep left out."""
+    """Words of a header, three letters or longer, that would tell who it is; those of elements that the rules keep left
+    out."""
     found: set[str] = set()
     for keyword in WORDS_OF:
         if rules.device and keyword in DEVICE:
             continue
         if keyword in ds and ds[keyword].value:
-            for part in re.split(r"[\^=\\,;]+|\s{2,}", "\\".join(map(str, ds[keyword].value)) if ds[keyword].VM > 1 else str(ds[keyword].value)):
+            for part in re.split(
+                r"[\^=\\,;]+|\s{2,}",
+                "\\".join(map(str, ds[keyword].value)) if ds[keyword].VM > 1 else str(ds[keyword].value),
+            ):
                 part = part.strip()
                 # short numbers stand in every header; they would be found where they mean something else
                 if len(part) >= (6 if part.isdigit() else 3):

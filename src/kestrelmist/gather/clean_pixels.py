@@ -5,11 +5,13 @@ from __future__ import annotations
 import struct
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from ..core.errors import Trouble
 from ..formats.dicom_header import Slice
+
 
 @dataclass(frozen=True)
 class PixelRule:
@@ -35,23 +37,35 @@ class PixelRule:
     fill: float = 0.0
     masks: dict[int, np.ndarray] | None = None
 
-    def mask(self, number: int, rows: int, columns: int) -> np.ndarray | tuple | None:
-        """Where picture `number` is filled: None, a mask, or slices to be filled (quick)."""
+    def mask(self, number: int, rows: int, columns: int) -> list[Any] | None:
+        """Where picture `number` is filled: None for nowhere, else masks or pairs of slices."""
         if self.only is not None and number != self.only:
             return None
         if self.masks is not None:
             inside = self.masks.get(number)
             inside = np.zeros((rows, columns), bool) if inside is None else inside
             if inside.shape != (rows, columns):
-                raise Trouble(f"The region is {inside.shape[1]} × {inside.shape[0]} and the picture {columns} × {rows}", "frame the area on this image")
-            return inside if self.what == "blank" else ~inside
+                raise Trouble(
+                    f"The region is {inside.shape[1]} × {inside.shape[0]} and the picture {columns} × {rows}",
+                    "frame the area on this image",
+                )
+            return [inside if self.what == "blank" else ~inside]
+        assert self.area is not None
         left, top, wide, high = self.area
         left, top, right, bottom = max(left, 0), max(top, 0), min(left + wide, columns), min(top + high, rows)
         if right <= left or bottom <= top:
-            raise Trouble(f"The area {left}, {top}, {wide}, {high} lies outside the picture of {columns} × {rows} pixels", "frame an area of the picture")
+            raise Trouble(
+                f"The area {left}, {top}, {wide}, {high} lies outside the picture of {columns} × {rows} pixels",
+                "frame an area of the picture",
+            )
         if self.what == "blank":
-            return (slice(top, bottom), slice(left, right))
-        return [(slice(0, top), slice(None)), (slice(bottom, None), slice(None)), (slice(top, bottom), slice(0, left)), (slice(top, bottom), slice(right, None))]
+            return [(slice(top, bottom), slice(left, right))]
+        return [
+            (slice(0, top), slice(None)),
+            (slice(bottom, None), slice(None)),
+            (slice(top, bottom), slice(0, left)),
+            (slice(top, bottom), slice(right, None)),
+        ]
 
 
 def blank(frames: np.ndarray, rule: PixelRule, first: int) -> int:
@@ -64,7 +78,7 @@ def blank(frames: np.ndarray, rule: PixelRule, first: int) -> int:
     """
     if rule.only is None and rule.masks is None:  # the same place in all
         place = rule.mask(first, *frames.shape[1:3])
-        for part in place if isinstance(place, list) else [place]:
+        for part in place or ():
             frames[(slice(None), *part)] = rule.fill
         return len(frames)
     changed = 0
@@ -73,7 +87,7 @@ def blank(frames: np.ndarray, rule: PixelRule, first: int) -> int:
         if place is None:
             continue
         changed += 1
-        for part in place if isinstance(place, list) else [place]:
+        for part in place:
             frame[part] = rule.fill
     return changed
 
@@ -93,7 +107,7 @@ def pictures_of(path: Path, header: Slice | None, ds) -> np.ndarray:
     rows, columns, count = int(ds.Rows), int(ds.Columns), max(1, int(ds.get("NumberOfFrames", 1) or 1))
     samples, bits = int(ds.get("SamplesPerPixel", 1)), int(ds.get("BitsAllocated", 16))
     shape = (count, rows, columns) + ((samples,) if samples > 1 else ())
-    if is_plain(header, ds):
+    if header is not None and is_plain(header, ds):
         kind = np.dtype(f"<{'i' if ds.PixelRepresentation else 'u'}{bits // 8}")
         pixels = np.fromfile(path, kind, int(np.prod(shape)), offset=header.offset)
         if pixels.size < np.prod(shape):
@@ -104,12 +118,20 @@ def pictures_of(path: Path, header: Slice | None, ds) -> np.ndarray:
 
 def is_plain(header: Slice | None, ds) -> bool:
     """Whether the pixels lie in the file as they are, so that they need not be parsed."""
-    return (header is not None and header.plain and int(ds.get("BitsAllocated", 16)) in (8, 16, 32)
-            and (int(ds.get("SamplesPerPixel", 1)) == 1 or (ds.PhotometricInterpretation == "RGB" and int(ds.get("PlanarConfiguration", 0)) == 0)))
+    return (
+        header is not None
+        and header.plain
+        and int(ds.get("BitsAllocated", 16)) in (8, 16, 32)
+        and (
+            int(ds.get("SamplesPerPixel", 1)) == 1
+            or (ds.PhotometricInterpretation == "RGB" and int(ds.get("PlanarConfiguration", 0)) == 0)
+        )
+    )
 
 
 def save_with(ds, frames: np.ndarray, target: Path) -> None:
-    """Write a data set with pictures as its pixels, plain and little endian. They go to disk as they lie in memory, without a copy."""
+    """Write a data set with pictures as its pixels, plain and little endian. They go to disk as they lie in memory,
+    without a copy."""
     for keyword in ("PixelData", "SmallestImagePixelValue", "LargestImagePixelValue"):
         if keyword in ds:
             delattr(ds, keyword)
@@ -118,7 +140,8 @@ def save_with(ds, frames: np.ndarray, target: Path) -> None:
         ds.save_as(target, enforce_file_format=True)
     else:
         _save_turned(ds, target)
-    data = memoryview(np.ascontiguousarray(frames, frames.dtype.newbyteorder("<"))).cast("B")
+    whole: Any = np.ascontiguousarray(frames, frames.dtype.newbyteorder("<"))
+    data = memoryview(whole).cast("B")
     odd = len(data) % 2
     form = b"" if implicit else (b"OB" if frames.dtype.itemsize == 1 else b"OW") + b"\0\0"
     with open(target, "ab") as stream:
@@ -136,16 +159,17 @@ def _save_turned(ds, target: Path) -> None:
 
 
 def _unpacked(ds, shape: tuple[int, ...], samples: int, path: Path) -> np.ndarray:
-    from pydicom.uid import ExplicitVRLittleEndian
-
     from pydicom.pixels import pixel_array
+    from pydicom.uid import ExplicitVRLittleEndian
 
     if "FloatPixelData" in ds or "DoubleFloatPixelData" in ds:
         raise Trouble("Areas of parametric maps cannot be blanked", "convert the image first", path)
     try:
         pixels = pixel_array(ds, raw=False)  # colours come as red, green, blue
     except Exception as error:  # decoders meet broken pixels with many kinds of error
-        raise Trouble("The pixels of a file cannot be decoded", "copy it again, or export the series uncompressed", path) from error
+        raise Trouble(
+            "The pixels of a file cannot be decoded", "copy it again, or export the series uncompressed", path
+        ) from error
     colour = samples == 3
     if colour:
         ds.PhotometricInterpretation = "RGB"

@@ -7,19 +7,29 @@ from pathlib import Path
 
 from ..core.errors import Trouble
 from ..core.image import Image
-from ..core.operation import NewPath, operation
+from ..core.operation import operation
+from ..core.parameter import NewPath
 from ..core.progress import Progress, silent
 from ..core.safe_write import written_whole
 from ..core.table import Column, Table
 from ..formats.acquisition import KEY
-from ..formats.saving import save_image, writer_for
+from ..formats.format import writer_for
+from ..formats.saving import save_image
 
 HIDDEN = ("bValues", "bVectors", "EchoTimes")
 """Facts that go into files of their own or that no sidecar has a name for."""
 
 
-@operation("gather", "Convert", name="convert", keywords="export save as nifti nrrd metaimage tiff zarr dicom json sidecar bids", takes="series colour")
-def convert(image: Image, to: NewPath, sidecar: bool = True, replace: bool = False, progress: Progress = silent()) -> Table:
+@operation(
+    "gather",
+    "Convert",
+    name="convert",
+    keywords="export save as nifti nrrd metaimage tiff zarr dicom json sidecar bids",
+    takes="series colour",
+)
+def convert(
+    image: Image, to: NewPath, sidecar: bool = True, replace: bool = False, progress: Progress = silent()
+) -> Table:
     """Write an image in the format that a file name asks for, values, place and sides exactly as they are.
 
     Parameters
@@ -30,6 +40,11 @@ def convert(image: Image, to: NewPath, sidecar: bool = True, replace: bool = Fal
         Write the acquisition facts of a NIfTI file beside it as JSON, and .bval and .bvec for diffusion series.
     replace : bool
         Take the place of a file of that name.
+
+    Raises
+    ------
+    Trouble
+        When there is a file of that name, or the format cannot hold the image.
     """
     to = Path(to)
     writer_for(to)
@@ -40,7 +55,14 @@ def convert(image: Image, to: NewPath, sidecar: bool = True, replace: bool = Fal
     if sidecar and to.name.lower().endswith((".nii", ".nii.gz")):
         written += write_sidecar(to, image)
     table = Table(f"{image.name} converted", [Column("image"), Column("file"), Column("bytes")])
-    table.rows = [(image.name, str(p), sum(f.stat().st_size for f in p.rglob("*") if f.is_file()) if p.is_dir() else p.stat().st_size) for p in written]
+    table.rows = [
+        (
+            image.name,
+            str(p),
+            sum(f.stat().st_size for f in p.rglob("*") if f.is_file()) if p.is_dir() else p.stat().st_size,
+        )
+        for p in written
+    ]
     return table
 
 
@@ -60,7 +82,8 @@ def acquisition_of(image: Image) -> dict:
 
 
 def write_sidecar(nifti: Path, image: Image) -> list[Path]:
-    """Write what is known beside a NIfTI file: .json, and for diffusion series .bval and .bvec. Returns what was written."""
+    """Write what is known beside a NIfTI file: .json, and for diffusion series .bval and .bvec. Returns what was
+    written."""
     facts = acquisition_of(image)
     texts = {}
     shown = {k: v for k, v in facts.items() if k not in HIDDEN}

@@ -14,9 +14,11 @@ from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
 from ..core.table import Column, Table
 from ..formats.dicom_header import read_header
-from ..formats.dicom_scan import Series, scan_files
+from ..formats.dicom_scan import scan_files
 from ..formats.dicom_series import series_image
-from ..formats.opening import format_of
+from ..formats.format import format_of
+from ..formats.series import Series
+from ..formats.unknown import refuse_unknown
 from .burned_text import text_in
 from .clean_header import Cleaner
 from .clean_pixels import PixelRule, blank, is_plain, pictures_of, save_with
@@ -31,7 +33,8 @@ SAMPLE = 24
 
 @dataclass
 class Outcome:
-    """What came of it: new files by old one, counts of what was done, and pictures that likely still hold words, by series."""
+    """What came of it: new files by old one, counts of what was done, and pictures that likely still hold words, by
+    series."""
 
     files: dict[Path, Path] = field(default_factory=dict)
     done: Counter = field(default_factory=Counter)
@@ -40,22 +43,45 @@ class Outcome:
     left_out: list[tuple[str, str]] = field(default_factory=list)
 
     def report(self, title: str, named: bool = True) -> Table:
-        """What was removed, replaced and kept, and what to look at; with `named` false, no old file name stands in it."""
+        """What was removed, replaced and kept, and what to look at; with `named` false, no old file name stands in
+        it."""
         table = Table(title, [Column("element"), Column("tag"), Column("what"), Column("files")])
-        order = {"removed": 0, "emptied": 1, "replaced": 2, "shifted": 3, "counted from the start": 4, "cleaned": 5, "kept": 6}
+        order = {
+            "removed": 0,
+            "emptied": 1,
+            "replaced": 2,
+            "shifted": 3,
+            "counted from the start": 4,
+            "cleaned": 5,
+            "kept": 6,
+        }
         for (name, tag, action), count in sorted(self.done.items(), key=lambda i: (order.get(i[0][2], 9), i[0][0])):
             table.rows.append((name, tag, action, count))
         if self.pictures_changed:
             table.rows.insert(0, ("Pixels", "", "blanked", self.pictures_changed))
         for name, first, count in self.texts:
-            table.rows.insert(0, (f"Words likely left in “{name}”: {count} picture{'s' if count != 1 else ''}, the first is {first}", "", "look", count))
+            table.rows.insert(
+                0,
+                (
+                    f"Words likely left in “{name}”: {count} picture{'s' if count != 1 else ''}, the first is {first}",
+                    "",
+                    "look",
+                    count,
+                ),
+            )
         for name, reason in self.left_out:
             table.rows.append((name if named else "A file", "", f"left out: {reason}" if named else "left out", 1))
         return table
 
 
-def deidentify_files(files: list[Path], place: Path, cleaner: Cleaner, pixels: PixelRule | None = None, progress: Progress | None = None,
-                     check_pixels: bool = True) -> Outcome:
+def deidentify_files(
+    files: list[Path],
+    place: Path,
+    cleaner: Cleaner,
+    pixels: PixelRule | None = None,
+    progress: Progress | None = None,
+    check_pixels: bool = True,
+) -> Outcome:
     """Write cleaned copies of DICOM files into a new folder, all or none, and check them by opening them again.
 
     Parameters
@@ -73,7 +99,8 @@ def deidentify_files(files: list[Path], place: Path, cleaner: Cleaner, pixels: P
     Raises
     ------
     Trouble
-        When a file cannot be read, the place is taken or cannot be written, or a word of identity is found in the result.
+        When a file cannot be read, the place is taken or cannot be written, or a word of identity is found in the
+        result.
     """
     progress = progress or silent()
     if place.exists():
@@ -108,7 +135,9 @@ class _quiet:
         import pydicom
 
         self.before = pydicom.config.settings.reading_validation_mode, pydicom.config.settings.writing_validation_mode
-        pydicom.config.settings.reading_validation_mode = pydicom.config.settings.writing_validation_mode = pydicom.config.IGNORE
+        pydicom.config.settings.reading_validation_mode = pydicom.config.settings.writing_validation_mode = (
+            pydicom.config.IGNORE
+        )
         self.caught = warnings.catch_warnings()
         self.caught.__enter__()
         warnings.simplefilter("ignore")
@@ -120,7 +149,9 @@ class _quiet:
         self.caught.__exit__(*what)
 
 
-def _clean_file(path: Path, target: Path, cleaner: Cleaner, pixels: PixelRule | None, first: dict[str, int], outcome: Outcome) -> None:
+def _clean_file(
+    path: Path, target: Path, cleaner: Cleaner, pixels: PixelRule | None, first: dict[str, int], outcome: Outcome
+) -> None:
     import pydicom
 
     header = read_header(path) if pixels is not None else None
@@ -151,7 +182,11 @@ def _clean_file(path: Path, target: Path, cleaner: Cleaner, pixels: PixelRule | 
     except (Trouble, OSError, MemoryError):
         raise
     except Exception as error:  # elements that no rule can be carried out on
-        raise Trouble(f"The header of this file cannot be cleaned ({type(error).__name__})", "leave it out, or copy it again", path) from error
+        raise Trouble(
+            f"The header of this file cannot be cleaned ({type(error).__name__})",
+            "leave it out, or copy it again",
+            path,
+        ) from error
 
 
 def _give_meta(ds) -> None:
@@ -173,11 +208,18 @@ def _check(folder: Path, cleaner: Cleaner, changed: bool, outcome: Outcome, prog
         progress.at(0.5 * n / len(new), "Checking the result")
         found = read_header(path)
         if found is None or found.cut_short:
-            raise Trouble("A cleaned file does not open again, so nothing was kept", "report this file; the original is unharmed", list(outcome.files)[n])
+            raise Trouble(
+                "A cleaned file does not open again, so nothing was kept",
+                "report this file; the original is unharmed",
+                list(outcome.files)[n],
+            )
         hit = pattern.search(_header_bytes(path, found.offset)) if pattern else None
         if hit:
-            raise Trouble(f"“{hit.group().decode('latin-1')}” still stands in the header, so nothing was kept",
-                          "leave descriptions and private elements out, or give another subject name", list(outcome.files)[n])
+            raise Trouble(
+                f"“{hit.group().decode('latin-1')}” still stands in the header, so nothing was kept",
+                "leave descriptions and private elements out, or give another subject name",
+                list(outcome.files)[n],
+            )
     for series in scan_files(new) if look else ():
         if series.kind or series.broken:
             continue
@@ -233,17 +275,16 @@ def strip_other(path: Path, target: Path, progress: Progress | None = None) -> N
     from ..formats.saving import save_image
 
     known = format_of(path)
-    image = known.read(path)
+    if known is None:
+        refuse_unknown(path)
+    image = known.open(path)
     bare = image.like(image._fetch, facts={}, name="image", subject="", levels=image.levels)
     save_image(target, bare, progress)
 
 
 def bare_name(path: Path) -> str:
     """The ending a stripped file gets: its own when we can write it, a near one when not."""
-    kind = format_of(path).name
-    if kind == "NIfTI":
+    known = format_of(path)
+    if known is not None and known.name == "NIfTI":
         return ".nii.gz" if path.name.lower().endswith((".gz", ".bz2")) else ".nii"
-    return {"NRRD": ".nrrd", "MetaImage": ".mha", "MGH": ".nii.gz", "TIFF": ".ome.tif", "OME-Zarr": ".ome.zarr", "X3P": ".x3p",
-            "height matrix": ".ome.tif", "picture": ".png"}[kind]
-
-
+    return ".nii.gz" if known is None else known.ways_to_write[0] if known.ways_to_write else known.instead

@@ -6,18 +6,25 @@ from typing import Literal
 
 from ..core.errors import Trouble
 from ..core.image import Image
-from ..core.operation import FolderPath, Spacing, operation
+from ..core.operation import operation
+from ..core.parameter import FolderPath, Spacing
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
 from ..formats.dicom_labels import read_dicom_labels, referenced_series
 from .open_labels import merged
-from .plan import PlanLine, SubjectRule, plan_folder
+from .plan import PlanLine, plan_folder
+from .subject_rule import SubjectRule
 
 SOURCES = Literal["patient id", "patient name", "folder", "file name"]
 
 
 @operation("gather", "List series", name="scan", keywords="dicom folder series plan what is in")
-def list_series(folder: FolderPath, subject_from: SOURCES = "patient id", subject_pattern: str = "(.+)", progress: Progress = silent()) -> Table:
+def list_series(
+    folder: FolderPath,
+    subject_from: SOURCES = "patient id",
+    subject_pattern: str = "(.+)",
+    progress: Progress = silent(),
+) -> Table:
     """List what a folder holds, with what is wrong with each image, loading none.
 
     Parameters
@@ -30,10 +37,23 @@ def list_series(folder: FolderPath, subject_from: SOURCES = "patient id", subjec
         Regular expression; its first group is the subject.
     """
     # sizes as numbers are for files and scripts; a person reads them in one column
-    table = Table("Series", [Column("series"), Column("subject"), Column("modality", hidden=True), Column("seems"), Column("date"),
-                             *(Column(n, hidden=True) for n in ("columns", "rows", "slices", "volumes")),
-                             *(Column(f"spacing_{axis}", "mm", 4, hidden=True) for axis in "xyz"), Column("matrix"), Column("voxel"),
-                             Column("problems"), Column("files", hidden=True), Column("uid", hidden=True)])
+    table = Table(
+        "Series",
+        [
+            Column("series"),
+            Column("subject"),
+            Column("modality", hidden=True),
+            Column("seems"),
+            Column("date"),
+            *(Column(n, hidden=True) for n in ("columns", "rows", "slices", "volumes")),
+            *(Column(f"spacing_{axis}", "mm", 4, hidden=True) for axis in "xyz"),
+            Column("matrix"),
+            Column("voxel"),
+            Column("problems"),
+            Column("files", hidden=True),
+            Column("uid", hidden=True),
+        ],
+    )
     for line in plan_folder(folder, SubjectRule(subject_from, subject_pattern), progress=progress):
         s = line.series
         if s is not None:
@@ -44,15 +64,38 @@ def list_series(folder: FolderPath, subject_from: SOURCES = "patient id", subjec
                 sizes = (*space.shape, count, *(space.spacing if space.unit == "mm" else (None, None, None)))
             except Trouble:
                 sizes = (None,) * 7
-        table.rows.append((line.name, line.subject, line.modality, line.seems, line.date, *sizes, line.size, line.spacing,
-                           ". ".join(line.problems), len(line.files), s.uid if s else ""))
+        table.rows.append(
+            (
+                line.name,
+                line.subject,
+                line.modality,
+                line.seems,
+                line.date,
+                *sizes,
+                line.size,
+                line.spacing,
+                ". ".join(line.problems),
+                len(line.files),
+                s.uid if s else "",
+            )
+        )
     return table
 
 
 @operation("gather", "Gather a folder", name="gather", keywords="import open load add dicom nifti tiff drop")
-def gather(folder: FolderPath, series: str | None = None, subject: str | None = None, copy: bool = True,
-           uneven: Literal["refuse", "mend"] = "refuse", subject_from: SOURCES = "patient id", subject_pattern: str = "(.+)",
-           spacing: Spacing | None = None, sequences: Literal["time", "slice"] = "time", progress: Progress = silent()) -> list[Image]:
+def gather(
+    folder: FolderPath,
+    series: str | None = None,
+    subject: str | None = None,
+    *,
+    copy: bool = True,
+    uneven: Literal["refuse", "mend"] = "refuse",
+    subject_from: SOURCES = "patient id",
+    subject_pattern: str = "(.+)",
+    spacing: Spacing | None = None,
+    sequences: Literal["time", "slice"] = "time",
+    progress: Progress = silent(),
+) -> list[Image]:
     """Take images into the study: DICOM series, and files of every other kind that can be read.
 
     A segmentation or structure set in the folder comes in as the labels of the image it was drawn on.
@@ -78,6 +121,11 @@ def gather(folder: FolderPath, series: str | None = None, subject: str | None = 
         Voxel size for NIfTI files whose own position matrix is of no use.
     sequences : "time" or "slice"
         What pictures that differ in a number are: times, or slices of a stack.
+
+    Raises
+    ------
+    Trouble
+        When the folder holds no image, or none of that name; naming each that is refused, and why.
     """
     lines = plan_folder(folder, SubjectRule(subject_from, subject_pattern), spacing=spacing, progress=progress)
     wanted = [line for line in lines if line.is_image and (series is None or _matches(series, line))]
@@ -98,7 +146,8 @@ def gather(folder: FolderPath, series: str | None = None, subject: str | None = 
 
 
 def attach_labels(line: PlanLine, images: list[Image]) -> Image | None:
-    """Give a segmentation or structure set to the image among `images` that it was drawn on; None when that is not there."""
+    """Give a segmentation or structure set to the image among `images` that it was drawn on; None when that is not
+    there."""
     wanted = set().union(*(referenced_series(path) for path in line.files))
     for fact in ("SeriesInstanceUID", "FrameOfReferenceUID"):
         for image in images:

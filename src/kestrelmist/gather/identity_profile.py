@@ -1,7 +1,9 @@
-"""What becomes of each header element: the basic application confidentiality profile of DICOM PS3.15, Annex E, Table E.1-1.
+"""What becomes of each header element: the basic application confidentiality profile of DICOM PS3.15, Annex E, Table
+E.1-1.
 
-The table is kept by keyword. Elements it does not name are judged by their kind: names of persons are emptied, dates and identifiers
-treated as all others, and free text is removed unless it is known to speak of the machine or the method.
+The table is kept by keyword. Elements it does not name are judged by their kind: names of persons are emptied, dates
+and identifiers treated as all others, and free text is removed unless it is known to speak of the machine or the
+method.
 """
 
 from __future__ import annotations
@@ -11,121 +13,172 @@ from dataclasses import dataclass
 REMOVE, EMPTY, DUMMY, DATE, TIME = "removed", "emptied", "replaced", "date", "time"
 IDENTIFIER, KEEP, INSIDE, SUBJECT = "identifier", "kept", "inside", "subject"
 
-REMOVED = frozenset("""
-AcquisitionComments AcquisitionContextSequence AcquisitionFieldOfViewLabel AcquisitionProtocolDescription ActualHumanPerformersSequence
-AdditionalPatientHistory AddressTrial AdmissionID AdmittingDiagnosesCodeSequence AdmittingDiagnosesDescription Allergies Arbitrary
-AuthorObserverSequence BarcodeValue BeamDescription BolusDescription BranchOfService CameraOwnerName CassetteID
-ClinicalTrialProtocolEthicsCommitteeName ClinicalTrialSeriesDescription ClinicalTrialSeriesID ClinicalTrialTimePointDescription
-CommentsOnThePerformedProcedureStep CommentsOnRadiationDose CompensatorDescription ConceptualVolumeCombinationDescription
-ConceptualVolumeDescription ConfidentialityConstraintOnPatientDataDescription ConfidentialityCode ConsultingPhysicianIdentificationSequence
-ContentCreatorIdentificationCodeSequence ContributingEquipmentSequence ContributionDescription CountryOfResidence CurrentObserverTrial
-CurrentPatientLocation CustodialOrganizationSequence DataSetTrailingPadding DecompositionDescription DerivationDescription DetectorID
-DeviceSettingDescription DeviceLabel DeviceDescription DigitalSignatureUID DigitalSignaturesSequence DischargeDiagnosisDescription
-DistributionAddress DistributionName DosimetricObjectiveUID EntityDescription EntityLabel EntityName EntityLongLabel
-EquipmentFrameOfReferenceDescription EthicsCommitteeApprovalEffectivenessStartDate EthnicGroup ExpectedCompletionDateTime
-FindingsGroupRecordingTimeTrial FirstTreatmentDate FixationDeviceDescription FlowIdentifierSequence FractionationNotes
-FractionGroupDescription FrameComments FrameOriginTimestamp GantryID GeneratorID GPSLatitude GPSLatitudeRef GPSLongitude GPSLongitudeRef
-GPSAltitude GPSAltitudeRef GPSTimeStamp GPSSatellites GPSDateStamp HangingProtocolUserIdentificationCodeSequence HumanPerformerName
-HumanPerformerOrganization IconImageSequence IdentifyingComments ImageComments ImagePresentationComments ImagingServiceRequestComments
-Impressions InstanceOriginStatus InstitutionAddress InstitutionCodeSequence InstitutionalDepartmentName
-InstitutionalDepartmentTypeCodeSequence InstitutionName InstructionDescription InsurancePlanIdentification
-IntendedRecipientsOfResultsIdentificationSequence InterlockDescription InterlockOriginDescription InterpretationApproverSequence
-InterpretationAuthor InterpretationDiagnosisDescription InterpretationIDIssuer InterpretationRecorder InterpretationText
+REMOVED = frozenset(
+    """
+AcquisitionComments AcquisitionContextSequence AcquisitionFieldOfViewLabel AcquisitionProtocolDescription
+ActualHumanPerformersSequence AdditionalPatientHistory AddressTrial AdmissionID AdmittingDiagnosesCodeSequence
+AdmittingDiagnosesDescription Allergies Arbitrary AuthorObserverSequence BarcodeValue BeamDescription
+BolusDescription BranchOfService CameraOwnerName CassetteID ClinicalTrialProtocolEthicsCommitteeName
+ClinicalTrialSeriesDescription ClinicalTrialSeriesID ClinicalTrialTimePointDescription
+CommentsOnThePerformedProcedureStep CommentsOnRadiationDose CompensatorDescription
+ConceptualVolumeCombinationDescription ConceptualVolumeDescription ConfidentialityConstraintOnPatientDataDescription
+ConfidentialityCode ConsultingPhysicianIdentificationSequence ContentCreatorIdentificationCodeSequence
+ContributingEquipmentSequence ContributionDescription CountryOfResidence CurrentObserverTrial CurrentPatientLocation
+CustodialOrganizationSequence DataSetTrailingPadding DecompositionDescription DerivationDescription DetectorID
+DeviceSettingDescription DeviceLabel DeviceDescription DigitalSignatureUID DigitalSignaturesSequence
+DischargeDiagnosisDescription DistributionAddress DistributionName DosimetricObjectiveUID EntityDescription
+EntityLabel EntityName EntityLongLabel EquipmentFrameOfReferenceDescription
+EthicsCommitteeApprovalEffectivenessStartDate EthnicGroup ExpectedCompletionDateTime FindingsGroupRecordingTimeTrial
+FirstTreatmentDate FixationDeviceDescription FlowIdentifierSequence FractionationNotes FractionGroupDescription
+FrameComments FrameOriginTimestamp GantryID GeneratorID GPSLatitude GPSLatitudeRef GPSLongitude GPSLongitudeRef
+GPSAltitude GPSAltitudeRef GPSTimeStamp GPSSatellites GPSDateStamp HangingProtocolUserIdentificationCodeSequence
+HumanPerformerName HumanPerformerOrganization IconImageSequence IdentifyingComments ImageComments
+ImagePresentationComments ImagingServiceRequestComments Impressions InstanceOriginStatus InstitutionAddress
+InstitutionCodeSequence InstitutionalDepartmentName InstitutionalDepartmentTypeCodeSequence InstitutionName
+InstructionDescription InsurancePlanIdentification IntendedRecipientsOfResultsIdentificationSequence
+InterlockDescription InterlockOriginDescription InterpretationApproverSequence InterpretationAuthor
+InterpretationDiagnosisDescription InterpretationIDIssuer InterpretationRecorder InterpretationText
 InterpretationTranscriber IssuerOfAdmissionID IssuerOfAdmissionIDSequence IssuerOfPatientID IssuerOfServiceEpisodeID
-IssuerOfServiceEpisodeIDSequence LensMake LensModel LensSerialNumber LensSpecification LongDeviceDescription MAC MakerNote MedicalAlerts
-MedicalRecordLocator MilitaryRank ModifiedAttributesSequence ModifiedImageDescription ModifyingDeviceID MostRecentTreatmentDate
-MultienergyAcquisitionDescription NameOfPhysiciansReadingStudy NamesOfIntendedRecipientsOfResults NonconformingModifiedAttributesSequence
-NonconformingDataElementValue ObservationDateTrial ObservationTimeTrial Occupation OperatorIdentificationSequence OperatorsName
-OriginalAttributesSequence OrderCallbackPhoneNumber OrderCallbackTelecomInformation OrderEnteredBy OrderEntererLocation OtherPatientIDs
-OtherPatientIDsSequence OtherPatientNames ParticipantSequence ParticipationDateTime PatientAddress PatientAlternativeCalendar
-PatientBirthDateInAlternativeCalendar PatientBirthName PatientBirthTime PatientComments PatientDeathDateInAlternativeCalendar
-PatientInstitutionResidence PatientInsurancePlanCodeSequence PatientMotherBirthName PatientPrimaryLanguageCodeSequence
-PatientPrimaryLanguageModifierCodeSequence PatientReligiousPreference PatientSetupPhotoDescription PatientTelecomInformation
-PatientTelephoneNumbers PatientTransportArrangements PerformedLocation PerformedProcedureStepDescription PerformedProcedureStepID
-PerformedStationAETitle PerformedStationGeographicLocationCodeSequence PerformedStationName PerformedStationNameCodeSequence
-PerformingPhysicianIdentificationSequence PerformingPhysicianName PersonAddress PersonTelecomInformation PersonTelephoneNumbers
-PhysicianApprovingInterpretation PhysiciansOfRecord PhysiciansOfRecordIdentificationSequence PhysiciansReadingStudyIdentificationSequence
-PlateID PrescriptionDescription PrescriptionNotesSequence PriorTreatmentDoseDescription ProcedureStepCancellationDateTime
-ReasonForOmissionDescription ReasonForRequestedProcedureCodeSequence ReasonForStudy ReasonForSuperseding ReasonForTheImagingServiceRequest
-ReasonForTheRequestedProcedure ReasonForVisit ReasonForVisitCodeSequence RecordedRTControlPointDateTime ReferencedDigitalSignatureSequence
-ReferencedPatientAliasSequence ReferencedPatientPhotoSequence ReferencedPatientSequence ReferencedSOPInstanceMACSequence
-ReferringPhysicianAddress ReferringPhysicianIdentificationSequence ReferringPhysicianTelephoneNumbers RegionOfResidence
-RequestAttributesSequence RequestedContrastAgent RequestedProcedureComments RequestedProcedureDescription RequestedProcedureID
-RequestedProcedureLocation RequestedSeriesDescription RequestingPhysician RequestingPhysicianIdentificationSequence RequestingService
-ResponsibleOrganization ResponsiblePerson ResultsComments ResultsDistributionListSequence ResultsIDIssuer RTAccessoryDeviceSlotID
-RTPhysicianIntentNarrative RTPlanDescription RTPlanLabel RTPlanName RTPrescriptionLabel ScheduledHumanPerformersSequence
-ScheduledPatientInstitutionResidence ScheduledPerformingPhysicianIdentificationSequence ScheduledPerformingPhysicianName
-ScheduledProcedureStepDescription ScheduledProcedureStepID ScheduledProcedureStepLocation ScheduledStationAETitle
-ScheduledStationGeographicLocationCodeSequence ScheduledStationName ScheduledStationNameCodeSequence ScheduledStudyLocation
-ScheduledStudyLocationAETitle ServiceEpisodeDescription ServiceEpisodeID SetupTechniqueDescription ShieldingDeviceDescription
-SlideIdentifier SourceIdentifier SpecialNeeds SpecimenAccessionNumber SpecimenDetailedDescription SpecimenPreparationSequence
-SpecimenShortDescription StructureSetDescription StudyComments StudyDescription StudyIDIssuer TargetUID TelephoneNumberTrial TextComments
-TextString TimezoneOffsetFromUTC TopicAuthor TopicKeywords TopicSubject TopicTitle TreatmentSites TreatmentTechniqueNotes UDISequence
-UniqueDeviceIdentifier UserContentLabel UserContentLongLabel VerbalSourceTrial VerbalSourceIdentifierCodeSequenceTrial
-VerifyingObserverIdentificationCodeSequence VerifyingObserverSequence VerifyingOrganization VisitComments XRayDetectorID XRaySourceID
-XRayDetectorLabel
-""".split())
-EMPTIED = frozenset("""
-AccessionNumber ContainerComponentID ContentCreatorName ConsultingPhysicianName FillerOrderNumberImagingServiceRequest
-FillerOrderNumberImagingServiceRequestRetired GraphicAnnotationSequence IssuerOfTheContainerIdentifierSequence
-IssuerOfTheSpecimenIdentifierSequence PatientBirthDate PlacerOrderNumberImagingServiceRequest PlacerOrderNumberImagingServiceRequestRetired
-ReferringPhysicianName ReviewerName StudyID ClinicalTrialCoordinatingCenterName ClinicalTrialSiteID ClinicalTrialSiteName
+IssuerOfServiceEpisodeIDSequence LensMake LensModel LensSerialNumber LensSpecification LongDeviceDescription MAC
+MakerNote MedicalAlerts MedicalRecordLocator MilitaryRank ModifiedAttributesSequence ModifiedImageDescription
+ModifyingDeviceID MostRecentTreatmentDate MultienergyAcquisitionDescription NameOfPhysiciansReadingStudy
+NamesOfIntendedRecipientsOfResults NonconformingModifiedAttributesSequence NonconformingDataElementValue
+ObservationDateTrial ObservationTimeTrial Occupation OperatorIdentificationSequence OperatorsName
+OriginalAttributesSequence OrderCallbackPhoneNumber OrderCallbackTelecomInformation OrderEnteredBy
+OrderEntererLocation OtherPatientIDs OtherPatientIDsSequence OtherPatientNames ParticipantSequence
+ParticipationDateTime PatientAddress PatientAlternativeCalendar PatientBirthDateInAlternativeCalendar
+PatientBirthName PatientBirthTime PatientComments PatientDeathDateInAlternativeCalendar PatientInstitutionResidence
+PatientInsurancePlanCodeSequence PatientMotherBirthName PatientPrimaryLanguageCodeSequence
+PatientPrimaryLanguageModifierCodeSequence PatientReligiousPreference PatientSetupPhotoDescription
+PatientTelecomInformation PatientTelephoneNumbers PatientTransportArrangements PerformedLocation
+PerformedProcedureStepDescription PerformedProcedureStepID PerformedStationAETitle
+PerformedStationGeographicLocationCodeSequence PerformedStationName PerformedStationNameCodeSequence
+PerformingPhysicianIdentificationSequence PerformingPhysicianName PersonAddress PersonTelecomInformation
+PersonTelephoneNumbers PhysicianApprovingInterpretation PhysiciansOfRecord PhysiciansOfRecordIdentificationSequence
+PhysiciansReadingStudyIdentificationSequence PlateID PrescriptionDescription PrescriptionNotesSequence
+PriorTreatmentDoseDescription ProcedureStepCancellationDateTime ReasonForOmissionDescription
+ReasonForRequestedProcedureCodeSequence ReasonForStudy ReasonForSuperseding ReasonForTheImagingServiceRequest
+ReasonForTheRequestedProcedure ReasonForVisit ReasonForVisitCodeSequence RecordedRTControlPointDateTime
+ReferencedDigitalSignatureSequence ReferencedPatientAliasSequence ReferencedPatientPhotoSequence
+ReferencedPatientSequence ReferencedSOPInstanceMACSequence ReferringPhysicianAddress
+ReferringPhysicianIdentificationSequence ReferringPhysicianTelephoneNumbers RegionOfResidence
+RequestAttributesSequence RequestedContrastAgent RequestedProcedureComments RequestedProcedureDescription
+RequestedProcedureID RequestedProcedureLocation RequestedSeriesDescription RequestingPhysician
+RequestingPhysicianIdentificationSequence RequestingService ResponsibleOrganization ResponsiblePerson
+ResultsComments ResultsDistributionListSequence ResultsIDIssuer RTAccessoryDeviceSlotID RTPhysicianIntentNarrative
+RTPlanDescription RTPlanLabel RTPlanName RTPrescriptionLabel ScheduledHumanPerformersSequence
+ScheduledPatientInstitutionResidence ScheduledPerformingPhysicianIdentificationSequence
+ScheduledPerformingPhysicianName ScheduledProcedureStepDescription ScheduledProcedureStepID
+ScheduledProcedureStepLocation ScheduledStationAETitle ScheduledStationGeographicLocationCodeSequence
+ScheduledStationName ScheduledStationNameCodeSequence ScheduledStudyLocation ScheduledStudyLocationAETitle
+ServiceEpisodeDescription ServiceEpisodeID SetupTechniqueDescription ShieldingDeviceDescription SlideIdentifier
+SourceIdentifier SpecialNeeds SpecimenAccessionNumber SpecimenDetailedDescription SpecimenPreparationSequence
+SpecimenShortDescription StructureSetDescription StudyComments StudyDescription StudyIDIssuer TargetUID
+TelephoneNumberTrial TextComments TextString TimezoneOffsetFromUTC TopicAuthor TopicKeywords TopicSubject TopicTitle
+TreatmentSites TreatmentTechniqueNotes UDISequence UniqueDeviceIdentifier UserContentLabel UserContentLongLabel
+VerbalSourceTrial VerbalSourceIdentifierCodeSequenceTrial VerifyingObserverIdentificationCodeSequence
+VerifyingObserverSequence VerifyingOrganization VisitComments XRayDetectorID XRaySourceID XRayDetectorLabel
+""".split()
+)
+EMPTIED = frozenset(
+    """
+AccessionNumber ContainerComponentID ContentCreatorName ConsultingPhysicianName
+FillerOrderNumberImagingServiceRequest FillerOrderNumberImagingServiceRequestRetired GraphicAnnotationSequence
+IssuerOfTheContainerIdentifierSequence IssuerOfTheSpecimenIdentifierSequence PatientBirthDate
+PlacerOrderNumberImagingServiceRequest PlacerOrderNumberImagingServiceRequestRetired ReferringPhysicianName
+ReviewerName StudyID ClinicalTrialCoordinatingCenterName ClinicalTrialSiteID ClinicalTrialSiteName
 ClinicalTrialSubjectID ClinicalTrialSubjectReadingID ClinicalTrialTimePointID
-""".split())
-DUMMIES = frozenset("""
+""".split()
+)
+DUMMIES = frozenset(
+    """
 ContainerIdentifier SpecimenIdentifier ClinicalTrialProtocolID ClinicalTrialProtocolName ClinicalTrialSponsorName
-PersonIdentificationCodeSequence PersonName VerifyingObserverName ContrastBolusAgent ProtocolName StructureSetLabel StructureSetName
-RTPlanLabel InterlockDateTime DoseReferenceDescription
-""".split())
-CHARACTERISTICS = frozenset("""
-EthnicGroup PatientAge PatientSexNeutered PatientSex PatientSize PatientSizeCodeSequence PatientWeight PatientState PregnancyStatus
-PreMedication SmokingStatus SpecialNeeds Allergies
-""".split())
+PersonIdentificationCodeSequence PersonName VerifyingObserverName ContrastBolusAgent ProtocolName StructureSetLabel
+StructureSetName RTPlanLabel InterlockDateTime DoseReferenceDescription
+""".split()
+)
+CHARACTERISTICS = frozenset(
+    """
+EthnicGroup PatientAge PatientSexNeutered PatientSex PatientSize PatientSizeCodeSequence PatientWeight PatientState
+PregnancyStatus PreMedication SmokingStatus SpecialNeeds Allergies
+""".split()
+)
 """Kept with the option for characteristics; without it the sex is emptied and the others removed."""
-DEVICE = frozenset("""
-CassetteID DetectorID DeviceSerialNumber DeviceUID GantryID GeneratorID ManufacturerDeviceIdentifier PerformedStationName
-PerformedStationNameCodeSequence PlateID ScheduledStationName ScheduledStationNameCodeSequence SourceManufacturer SourceSerialNumber
-StationName UniqueDeviceIdentifier UDISequence XRayDetectorID XRaySourceID LensMake LensModel LensSerialNumber LensSpecification
-DateOfLastCalibration TimeOfLastCalibration DateOfLastDetectorCalibration TimeOfLastDetectorCalibration DeviceLabel DeviceDescription
-LongDeviceDescription
-""".split())
+DEVICE = frozenset(
+    """
+CassetteID DetectorID DeviceSerialNumber DeviceUID GantryID GeneratorID ManufacturerDeviceIdentifier
+PerformedStationName PerformedStationNameCodeSequence PlateID ScheduledStationName ScheduledStationNameCodeSequence
+SourceManufacturer SourceSerialNumber StationName UniqueDeviceIdentifier UDISequence XRayDetectorID XRaySourceID
+LensMake LensModel LensSerialNumber LensSpecification DateOfLastCalibration TimeOfLastCalibration
+DateOfLastDetectorCalibration TimeOfLastDetectorCalibration DeviceLabel DeviceDescription LongDeviceDescription
+""".split()
+)
 """Kept with the option for the device; removed without."""
-DESCRIPTIONS = frozenset("""
-SeriesDescription ProtocolName StudyDescription PerformedProcedureStepDescription AcquisitionProtocolDescription DerivationDescription ImageComments
-""".split())
+DESCRIPTIONS = frozenset(
+    """
+SeriesDescription ProtocolName StudyDescription PerformedProcedureStepDescription AcquisitionProtocolDescription
+DerivationDescription ImageComments
+""".split()
+)
 """Kept with the option for descriptions, words of identity taken out; removed without."""
 SUBJECTS = frozenset(("PatientName", "PatientID"))
-SAFE = frozenset("""
-Manufacturer ManufacturerModelName ManufacturerRelatedModelGroup SoftwareVersions CodeValue ExtendedCodeValue LongCodeValue CodeMeaning
-ExtendedCodeMeaning CodingSchemeDesignator CodingSchemeVersion CodingSchemeRegistry CodingSchemeName PatientSpeciesDescription
-PatientBreedDescription DeidentificationMethod SequenceName PulseSequenceName Radiopharmaceutical ImagedNucleus ResonantNucleus
-ContrastBolusRoute TriggerSourceOrType CardiacFramingType RadiopharmaceuticalRoute PVCRejection FilterType TypeOfFilters FilterMaterial
-AcquisitionMode ConvolutionKernel ReceiveCoilName TransmitCoilName ReceiveCoilManufacturerName TransmitCoilManufacturerName
-MultiCoilElementName MultiCoilConfiguration PlateType PhosphorType AcquisitionDeviceProcessingCode AcquisitionDeviceProcessingDescription
-TransducerData TransducerType ProcessingFunction DetectorMode GridAbsorbingMaterial GridSpacingMaterial ASLBolusCutoffTechnique ImageFilter
-ApplicationVersion ApplicationName PositionReferenceIndicator StackID RescaleType WindowCenterWidthExplanation LUTExplanation LUTLabel
-ModalityLUTType MaskOperationExplanation ChannelLabel AttenuationCorrectionMethod ReconstructionMethod ReconstructionAlgorithm
-DetectorLinesOfResponseUsed ScatterCorrectionMethod RandomsCorrectionMethod HistogramExplanation SegmentLabel SegmentDescription
-SegmentAlgorithmName AlgorithmName AlgorithmVersion AlgorithmSource AlgorithmParameters PixelValueMappingExplanation
-DimensionDescriptionLabel LocationOfMeasuredBeamDiameter ROIName ROIObservationLabel EXIFVersion OpticalPathDescription
-OpticalPathIdentifier FunctionalGroupPrivateCreator DimensionIndexPrivateCreator ContrastBolusIngredient
-""".split())
+SAFE = frozenset(
+    """
+Manufacturer ManufacturerModelName ManufacturerRelatedModelGroup SoftwareVersions CodeValue ExtendedCodeValue
+LongCodeValue CodeMeaning ExtendedCodeMeaning CodingSchemeDesignator CodingSchemeVersion CodingSchemeRegistry
+CodingSchemeName PatientSpeciesDescription PatientBreedDescription DeidentificationMethod SequenceName
+PulseSequenceName Radiopharmaceutical ImagedNucleus ResonantNucleus ContrastBolusRoute TriggerSourceOrType
+CardiacFramingType RadiopharmaceuticalRoute PVCRejection FilterType TypeOfFilters FilterMaterial AcquisitionMode
+ConvolutionKernel ReceiveCoilName TransmitCoilName ReceiveCoilManufacturerName TransmitCoilManufacturerName
+MultiCoilElementName MultiCoilConfiguration PlateType PhosphorType AcquisitionDeviceProcessingCode
+AcquisitionDeviceProcessingDescription TransducerData TransducerType ProcessingFunction DetectorMode
+GridAbsorbingMaterial GridSpacingMaterial ASLBolusCutoffTechnique ImageFilter ApplicationVersion ApplicationName
+PositionReferenceIndicator StackID RescaleType WindowCenterWidthExplanation LUTExplanation LUTLabel ModalityLUTType
+MaskOperationExplanation ChannelLabel AttenuationCorrectionMethod ReconstructionMethod ReconstructionAlgorithm
+DetectorLinesOfResponseUsed ScatterCorrectionMethod RandomsCorrectionMethod HistogramExplanation SegmentLabel
+SegmentDescription SegmentAlgorithmName AlgorithmName AlgorithmVersion AlgorithmSource AlgorithmParameters
+PixelValueMappingExplanation DimensionDescriptionLabel LocationOfMeasuredBeamDiameter ROIName ROIObservationLabel
+EXIFVersion OpticalPathDescription OpticalPathIdentifier FunctionalGroupPrivateCreator DimensionIndexPrivateCreator
+ContrastBolusIngredient
+""".split()
+)
 """Free text that speaks of the machine, the method or the kind of thing; all other free text is removed."""
 DATA_GROUPS = (0x0028, 0x0066, 0x5400, 0x7FE0)
 """Groups whose bytes are pixels, colour profiles, surfaces and waveforms."""
 FREE_TEXT = ("LO", "SH", "ST", "LT", "UT", "UC", "UR")
 
 SAFE_PRIVATE = {
-    ("PHILIPS PET PRIVATE GROUP", 0x7053, 0x00), ("PHILIPS PET PRIVATE GROUP", 0x7053, 0x09), ("ELSCINT1", 0x00E1, 0x21), ("ELSCINT1", 0x01E1, 0x26),
-    ("ELSCINT1", 0x01F1, 0x01), ("ELSCINT1", 0x01F1, 0x07), ("PHILIPS IMAGING DD 001", 0x2001, 0x03), ("PHILIPS IMAGING DD 001", 0x2001, 0x04),
-    ("PHILIPS MR IMAGING DD 001", 0x2005, 0x0D), ("PHILIPS MR IMAGING DD 001", 0x2005, 0x0E), ("GEMS_PARM_01", 0x0043, 0x27), ("GEMS_PARM_01", 0x0043, 0x6F),
-    ("GEMS_ACQU_01", 0x0019, 0x23), ("GEMS_ACQU_01", 0x0019, 0x24), ("GEMS_ACQU_01", 0x0019, 0x27), ("GEMS_ACQU_01", 0x0019, 0x9E), ("GEMS_RELA_01", 0x0021, 0x5C),
-    ("SIEMENS MED NM", 0x0009, 0x10), ("SIEMENS MR HEADER", 0x0019, 0x0A), ("SIEMENS MR HEADER", 0x0019, 0x0C), ("SIEMENS MR HEADER", 0x0019, 0x0D),
-    ("SIEMENS MR HEADER", 0x0019, 0x0E), ("SIEMENS MR HEADER", 0x0019, 0x27), ("SIEMENS MR HEADER", 0x0019, 0x28), ("SIEMENS MR HEADER", 0x0019, 0x29),
-    ("HOLLOWMERE MR HEADER", 0x0019, 0x0A), ("HOLLOWMERE MR HEADER", 0x0019, 0x28), ("HOLLOWMERE MR HEADER", 0x0019, 0x29),
+    ("PHILIPS PET PRIVATE GROUP", 0x7053, 0x00),
+    ("PHILIPS PET PRIVATE GROUP", 0x7053, 0x09),
+    ("ELSCINT1", 0x00E1, 0x21),
+    ("ELSCINT1", 0x01E1, 0x26),
+    ("ELSCINT1", 0x01F1, 0x01),
+    ("ELSCINT1", 0x01F1, 0x07),
+    ("PHILIPS IMAGING DD 001", 0x2001, 0x03),
+    ("PHILIPS IMAGING DD 001", 0x2001, 0x04),
+    ("PHILIPS MR IMAGING DD 001", 0x2005, 0x0D),
+    ("PHILIPS MR IMAGING DD 001", 0x2005, 0x0E),
+    ("GEMS_PARM_01", 0x0043, 0x27),
+    ("GEMS_PARM_01", 0x0043, 0x6F),
+    ("GEMS_ACQU_01", 0x0019, 0x23),
+    ("GEMS_ACQU_01", 0x0019, 0x24),
+    ("GEMS_ACQU_01", 0x0019, 0x27),
+    ("GEMS_ACQU_01", 0x0019, 0x9E),
+    ("GEMS_RELA_01", 0x0021, 0x5C),
+    ("SIEMENS MED NM", 0x0009, 0x10),
+    ("SIEMENS MR HEADER", 0x0019, 0x0A),
+    ("SIEMENS MR HEADER", 0x0019, 0x0C),
+    ("SIEMENS MR HEADER", 0x0019, 0x0D),
+    ("SIEMENS MR HEADER", 0x0019, 0x0E),
+    ("SIEMENS MR HEADER", 0x0019, 0x27),
+    ("SIEMENS MR HEADER", 0x0019, 0x28),
+    ("SIEMENS MR HEADER", 0x0019, 0x29),
+    ("HOLLOWMERE MR HEADER", 0x0019, 0x0A),
+    ("HOLLOWMERE MR HEADER", 0x0019, 0x28),
+    ("HOLLOWMERE MR HEADER", 0x0019, 0x29),
 }
-"""Creator, group and last byte of private elements that hold numbers of the acquisition and nothing else (PS3.15 Table E.3.10-1, and
-slice timing, diffusion and echo spacing)."""
+"""Creator, group and last byte of private elements that hold numbers of the acquisition and nothing else (PS3.15 Table
+E.3.10-1, and slice timing, diffusion and echo spacing)."""
 
 
 @dataclass(frozen=True)
@@ -135,10 +188,11 @@ class Rules:
     Parameters
     ----------
     dates : "remove" or "shift"
-        Remove dates, or move all of a subject by the same number of days. Times of the day become times since the series began
-        when dates are removed, and stay when they are shifted.
+        Remove dates, or move all of a subject by the same number of days. Times of the day become times since the
+        series began when dates are removed, and stay when they are shifted.
     characteristics, device, descriptions, safe_private : bool
-        What else is kept: sex, age, weight and size; the machine; descriptions, cleaned; private elements known to be safe.
+        What else is kept: sex, age, weight and size; the machine; descriptions, cleaned; private elements known to be
+        safe.
     """
 
     dates: str = "remove"
@@ -158,7 +212,9 @@ class Rules:
             return (IDENTIFIER if vr == "UI" else KEEP) if self.device else REMOVE
         if keyword in DESCRIPTIONS:
             return DUMMY if self.descriptions else REMOVE
-        if element.tag.group & 0xFF00 == 0x5000 or (element.tag.group & 0xFF00 == 0x6000 and element.tag.element in (0x3000, 0x4000)):
+        if element.tag.group & 0xFF00 == 0x5000 or (
+            element.tag.group & 0xFF00 == 0x6000 and element.tag.element in (0x3000, 0x4000)
+        ):
             return REMOVE
         if keyword in REMOVED:
             return REMOVE

@@ -9,23 +9,34 @@ from pathlib import Path
 
 import numpy as np
 
+from ..core.caveat import SECOND_COPY
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.progress import Progress, silent
 from ..formats.dicom_frames import listed_in_directory
-from ..formats.dicom_scan import Series, files_below, scan_files
+from ..formats.dicom_scan import files_below, scan_files
 from ..formats.dicom_series import require_sound, series_image, thumbnail_values
-from ..formats.opening import WORDS, format_of, image_name
+from ..formats.format import format_of, image_name, words_for
 from ..formats.sequence import read_sequence, sequences
+from ..formats.series import Series
 from ..scene.thumbnail import SIDE, thumbnail
+from .subject_rule import UNNAMED, SubjectRule
 
-UNNAMED = "Unnamed subject"
-KINDS = {"CT": "CT", "MR": "MR", "PT": "PET", "NM": "Nuclear medicine", "US": "Ultrasound", "DX": "Radiograph", "CR": "Radiograph",
-         "RF": "Fluoroscopy", "XA": "Angiography", "MG": "Mammogram", "OT": "Image", "SM": "Section", "SC": "Capture"}
-SEQUENCED = ("picture", "TIFF")
-"""Formats whose single files may be parts of a sequence."""
-NOT_LISTED = ("height matrix",)
-"""Formats whose names say too little: a text file is listed only when it can be read as one."""
+KINDS = {
+    "CT": "CT",
+    "MR": "MR",
+    "PT": "PET",
+    "NM": "Nuclear medicine",
+    "US": "Ultrasound",
+    "DX": "Radiograph",
+    "CR": "Radiograph",
+    "RF": "Fluoroscopy",
+    "XA": "Angiography",
+    "MG": "Mammogram",
+    "OT": "Image",
+    "SM": "Section",
+    "SC": "Capture",
+}
 
 
 PACKED, QUICK = ("NIfTI", "NRRD", "MGH"), 32 << 20
@@ -36,28 +47,10 @@ ZARR = re.compile(r"\.zarr/", re.I)
 """Marks the end of a folder that is one image."""
 
 
-@dataclass(frozen=True)
-class SubjectRule:
-    """Where subjects' names come from: a source, and a regular expression whose first group is the name."""
-
-    source: str = "patient id"
-    pattern: str = "(.+)"
-
-    def checked(self) -> re.Pattern:
-        try:
-            return re.compile(self.pattern or "(.+)")
-        except re.error as error:
-            raise Trouble(f"The pattern “{self.pattern}” is not a regular expression ({error})", "write for example (HM-[0-9]+)") from None
-
-    def subject(self, values: dict[str, str]) -> str:
-        """The name found in one of the values, "" when the pattern does not fit."""
-        found = self.checked().search(values.get(self.source, ""))
-        return "" if found is None else (found.group(1) if found.re.groups else found.group(0)).strip()
-
-
 @dataclass
 class PlanLine:
-    """One image (or other object) found, and what is to be done with it. `take`, `copy`, `mend`, `subject` and `name` may be changed.
+    """One image (or other object) found, and what is to be done with it. `take`, `copy`, `mend`, `subject` and `name`
+    may be changed.
 
     Parameters
     ----------
@@ -118,18 +111,28 @@ class PlanLine:
 
     def open(self, progress: Progress | None = None) -> Image:
         """The image, under the line's name and subject; raises Trouble when it cannot be had."""
-        if self.kind == "DICOM":
+        if self.series is not None:
             image = series_image(self.series, "mend" if self.mend else "refuse")
         elif self.opened is not None:
             image = self.opened()
         else:
-            raise Trouble(f"“{self.name}” is no image but {self.seems[:1].lower()}{self.seems[1:]}", "choose an image", self.files[0])
+            raise Trouble(
+                f"“{self.name}” is no image but {self.seems[:1].lower()}{self.seems[1:]}",
+                "choose an image",
+                self.files[0],
+            )
         image.name, image.subject, image.origin.copy = self.name, self.subject, self.copy
         image.modality = image.modality or self.modality
         return image
 
 
-def plan_folder(place: str | Path | list, rule: SubjectRule = SubjectRule(), known=(), spacing=None, progress: Progress | None = None) -> list[PlanLine]:
+def plan_folder(
+    place: str | Path | list,
+    rule: SubjectRule = SubjectRule(),
+    known=(),
+    spacing=None,
+    progress: Progress | None = None,
+) -> list[PlanLine]:
     """Everything below a folder (or in a file, or in several places), a line each.
 
     Parameters
@@ -153,11 +156,19 @@ def plan_folder(place: str | Path | list, rule: SubjectRule = SubjectRule(), kno
     problems: list[str] = []
     for one in places:
         if not one.exists():
-            raise Trouble("This folder does not exist" if len(places) == 1 else "One of these places does not exist", "check the name", one)
+            raise Trouble(
+                "This folder does not exist" if len(places) == 1 else "One of these places does not exist",
+                "check the name",
+                one,
+            )
         if one.is_file() and one.name.upper() == "DICOMDIR":
             listed, missing = _listed(one)
             files += listed
-            problems += [f"{len(missing)} files that the DICOM directory lists are not there: {', '.join(missing[:3])}"] if missing else []
+            problems += (
+                [f"{len(missing)} files that the DICOM directory lists are not there: {', '.join(missing[:3])}"]
+                if missing
+                else []
+            )
         else:
             files += [one] if one.is_file() or format_of(one) else files_and_images(one)
     others: list[Path] = []
@@ -165,18 +176,24 @@ def plan_folder(place: str | Path | list, rule: SubjectRule = SubjectRule(), kno
     lines = [_series_line(s) for s in found]
     if problems and lines:
         lines[0].problems += problems
-    formats = {path: format_of(path) for path in others}
-    others = [path for path in others if formats[path] is not None]
-    groups, single = sequences([p for p in others if formats[p].name in SEQUENCED])
+    formats = {path: fits for path in others if (fits := format_of(path)) is not None}
+    others = list(formats)
+    groups, single = sequences([p for p in others if formats[p].sequenced])
     lines += [_sequence_line(group) for group in groups]
-    single += [p for p in others if formats[p].name not in SEQUENCED]
+    single += [p for p in others if not formats[p].sequenced]
     for n, path in enumerate(sorted(single)):
         progress.at(0.8 + 0.15 * n / max(len(single), 1), "Reading headers")
         line = _file_line(path, formats[path], spacing)
         if line is not None:
             lines.append(line)
     if not lines:
-        raise Trouble("There is nothing in this folder that can be read" if places[0].is_dir() else "This kind of file cannot be opened", WORDS, places[0])
+        raise Trouble(
+            "There is nothing in this folder that can be read"
+            if places[0].is_dir()
+            else "This kind of file cannot be opened",
+            f"{words_for('image')} can be read",
+            places[0],
+        )
     name_subjects(lines, rule, known)
     progress.at(1.0)
     return lines
@@ -184,14 +201,15 @@ def plan_folder(place: str | Path | list, rule: SubjectRule = SubjectRule(), kno
 
 def files_and_images(folder: Path) -> list[Path]:
     """All files below a folder; folders that are one image each stand for what they hold."""
-    found, whole = [], []
+    found: list[Path] = []
+    whole: list[Path] = []
     start = len(str(folder))
     for path in files_below(folder):
         inside = ZARR.search(str(path), start)
         if inside is None:
             found.append(path)
-        elif not whole or str(whole[-1]) != str(path)[:inside.end() - 1]:
-            whole.append(Path(str(path)[:inside.end() - 1]))
+        elif not whole or str(whole[-1]) != str(path)[: inside.end() - 1]:
+            whole.append(Path(str(path)[: inside.end() - 1]))
     return found + whole
 
 
@@ -204,20 +222,54 @@ def _listed(path: Path) -> tuple[list[Path], list[str]]:
 
 def _series_line(series: Series) -> PlanLine:
     first = series.first
-    sources = {"patient id": series.subject, "patient name": str(first.get("PatientName")), "folder": str(first.path.parent), "file name": first.path.name}
+    sources = {
+        "patient id": series.subject,
+        "patient name": str(first.get("PatientName")),
+        "folder": str(first.path.parent),
+        "file name": first.path.name,
+    }
     problems = list(series.problems)
     if series.kind:
         labels = series.kind in ("segmentation", "structure set")
         seems = f"Labels ({series.kind})" if labels else series.kind[:1].upper() + series.kind[1:]
-        return PlanLine("labels" if labels else "other", series.description, "", seems, series.files, date=series.date, modality=series.modality, problems=problems, take=labels, series=series, sources=sources)
+        return PlanLine(
+            "labels" if labels else "other",
+            series.description,
+            "",
+            seems,
+            series.files,
+            date=series.date,
+            modality=series.modality,
+            problems=problems,
+            take=labels,
+            series=series,
+            sources=sources,
+        )
     columns, rows = series.matrix
     depth = f"×{series.depth}" if series.depth > 1 else ""
     volumes = "".join(f" · {a.size} {a.plural}" for a in series.axes)
     spacing = series.spacing
-    words = "no scale given" if spacing is None else "×".join(f"{s:.3g}" for s in (spacing if series.depth > 1 else spacing[:2])) + " mm"
-    line = PlanLine("DICOM", series.description, "", _seems(series), series.files, f"{columns}×{rows}{depth}{volumes}", words, series.date,
-                    series.modality, problems, series=series, picture=_small(thumbnail_values(series)), sources=sources)
-    line.take = not line.refused and not line.mendable and not any("second copy" in p for p in problems)
+    words = (
+        "no scale given"
+        if spacing is None
+        else "×".join(f"{s:.3g}" for s in (spacing if series.depth > 1 else spacing[:2])) + " mm"
+    )
+    line = PlanLine(
+        "DICOM",
+        series.description,
+        "",
+        _seems(series),
+        series.files,
+        f"{columns}×{rows}{depth}{volumes}",
+        words,
+        series.date,
+        series.modality,
+        problems,
+        series=series,
+        picture=_small(thumbnail_values(series)),
+        sources=sources,
+    )
+    line.take = not line.refused and not line.mendable and not series.has(SECOND_COPY)
     return line
 
 
@@ -232,8 +284,17 @@ def _small(picture: np.ndarray | None) -> np.ndarray | None:
 def _seems(series: Series) -> str:
     kind = KINDS.get(series.modality, series.modality or "Image")
     along = {a.name for a in series.axes}
-    what = "clip" if series.modality in ("US", "XA", "RF") and along else "series" if along else "volume" if series.depth > 1 else \
-        "" if kind in ("Radiograph", "Mammogram") else "picture"
+    what = (
+        "clip"
+        if series.modality in ("US", "XA", "RF") and along
+        else "series"
+        if along
+        else "volume"
+        if series.depth > 1
+        else ""
+        if kind in ("Radiograph", "Mammogram")
+        else "picture"
+    )
     return f"{'Colour u' + kind[1:] if series.first.colour and kind == 'Ultrasound' else kind} {what}".strip()
 
 
@@ -249,14 +310,16 @@ def _sequence_line(paths: list[Path]) -> PlanLine:
 
 
 def _file_line(path: Path, known, spacing) -> PlanLine | None:
-    line = PlanLine(known.name, image_name(path), "", known.name[:1].upper() + known.name[1:], [path], sources=_sources_of(path))
-    line.opened = lambda: known.read(path, spacing)
+    line = PlanLine(
+        known.name, image_name(path), "", known.name[:1].upper() + known.name[1:], [path], sources=_sources_of(path)
+    )
+    line.opened = lambda: known.open(path, spacing)
     try:
         image = line.opened()
         line.files = image.origin.files or [path]
         _describe(line, image)
     except Trouble as trouble:
-        if known.name in NOT_LISTED:
+        if not known.listed:
             return None
         line.broken, line.take = str(trouble), False
     return line
@@ -267,10 +330,24 @@ def _describe(line: PlanLine, image: Image) -> None:
     line.size = "×".join(map(str, shape)) + "".join(f" · {a.size} {a.plural}" for a in image.axes)
     step = image.space.spacing if image.space.shape[2] > 1 else image.space.spacing[:2]
     fine = max(step) < 0.1
-    line.spacing = "no scale given" if image.space.unit == "px" else "×".join(f"{s * (1000 if fine else 1):.3g}" for s in step) + (" µm" if fine else " mm")
-    kind = {"picture": "Picture", "TIFF": "Section or picture", "X3P": "Height map", "height matrix": "Height map", "OME-Zarr": "Section or volume"}
-    line.seems = line.seems if line.kind == "sequence" else kind.get(line.kind, f"{line.kind} {'series' if image.axes else 'volume'}")
-    line.problems += image.origin.notes
+    line.spacing = (
+        "no scale given"
+        if image.space.unit == "px"
+        else "×".join(f"{s * (1000 if fine else 1):.3g}" for s in step) + (" µm" if fine else " mm")
+    )
+    kind = {
+        "picture": "Picture",
+        "TIFF": "Section or picture",
+        "X3P": "Height map",
+        "height matrix": "Height map",
+        "OME-Zarr": "Section or volume",
+    }
+    line.seems = (
+        line.seems
+        if line.kind == "sequence"
+        else kind.get(line.kind, f"{line.kind} {'series' if image.axes else 'volume'}")
+    )
+    line.problems += [c.sentence for c in image.caveats]
     size = sum(f.stat().st_size for f in line.files if f.is_file())
     shown = image.for_showing(QUICK).space.shape
     if (line.kind not in PACKED or size < QUICK) and 4 * int(np.prod(shown, dtype=object)) <= 2 * QUICK:
@@ -283,7 +360,8 @@ def small_picture(image: Image) -> np.ndarray | None:
         pixels = np.frombuffer(thumbnail(image), np.uint8)
     except Trouble:
         return None
-    return pixels.reshape(SIDE, SIDE, 4)[..., 2::-1] if image.colour else pixels.reshape(SIDE, SIDE)
+    coloured = pixels.size > SIDE * SIDE
+    return pixels.reshape(SIDE, SIDE, 4)[..., 2::-1] if coloured else pixels.reshape(SIDE, SIDE)
 
 
 def _sources_of(path: Path) -> dict[str, str]:
@@ -291,8 +369,8 @@ def _sources_of(path: Path) -> dict[str, str]:
 
 
 def name_subjects(lines: list[PlanLine], rule: SubjectRule, known=()) -> None:
-    """Find the subject of every line by a rule. A file without one whose path names a subject we know is that subject's; what is left
-    has no name yet.
+    """Find the subject of every line by a rule. A file without one whose path names a subject we know is that
+    subject's; what is left has no name yet.
 
     Raises Trouble when the rule's pattern is none.
     """
@@ -302,6 +380,6 @@ def name_subjects(lines: list[PlanLine], rule: SubjectRule, known=()) -> None:
     for line in lines:
         if not line.subject:
             text = str(line.files[0])
-            line.subject = next((n for n in names if n and re.search(rf"(?<![0-9A-Za-z]){re.escape(n)}(?![0-9A-Za-z])", text)), UNNAMED)
-
-
+            line.subject = next(
+                (n for n in names if n and re.search(rf"(?<![0-9A-Za-z]){re.escape(n)}(?![0-9A-Za-z])", text)), UNNAMED
+            )

@@ -6,14 +6,15 @@ import shutil
 import tempfile
 from dataclasses import replace
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Literal, NamedTuple
 
 import numpy as np
 
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.labels import LabelMap
-from ..core.operation import Between, FolderPath, LabelName, NewPath, Secret, Unit, operation
+from ..core.operation import operation
+from ..core.parameter import Between, FolderPath, LabelName, NewPath, Role, Secret, Unit
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
 from ..core.table import Table
@@ -22,23 +23,46 @@ from ..formats.dicom_series import matches_mark, series_image
 from .clean_pixels import PixelRule
 from .deidentify import Outcome, bare_name, cleaner_for, deidentify_files, strip_other
 from .identity_profile import Rules
-from .plan import UNNAMED, plan_folder
+from .plan import plan_folder
+from .subject_rule import UNNAMED
 
-Area = Annotated[tuple[float, float, float, float], Unit("px"), Between(0, 1e7)]
+Area = Annotated[tuple[float, float, float, float], Unit("px"), Role("area"), Between(0, 1e7)]
 PIXELS = Literal["leave", "keep the area", "blank the area"]
 DATES = Literal["remove", "shift"]
 PictureNumber = Annotated[int, Between(1, 1e7)]
 WORDS = "anonymise anonymize confidential patient names burned-in text privacy"
 
 
-@operation("gather", "Remove identity from a folder", name="deidentify", keywords=WORDS)
-def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES = "remove", keep_characteristics: bool = False, keep_device: bool = False,
-               keep_descriptions: bool = False, keep_safe_private: bool = True, pixels: PIXELS = "leave", area: Area | None = None,
-               picture: PictureNumber | None = None, fill: float = 0.0, key: Secret = "", progress: Progress = silent()) -> Table:
-    """Copy a folder of scans without what tells whose they are: header by the basic profile of DICOM PS3.15, and words in pixels.
+class WithoutIdentity(NamedTuple):
+    """An image without what tells whose it is, and the report of what was removed, replaced and kept."""
 
-    Every series gets new identifiers, the same ones each time, and is opened again to check it. The originals stay as they are.
-    A report is written beside the new files as identity-report.csv.
+    image: Image
+    report: Table
+
+
+@operation("gather", "Remove identity from a folder", name="deidentify", keywords=WORDS)
+def deidentify(
+    folder: FolderPath,
+    to: NewPath,
+    subject: str = "",
+    *,
+    dates: DATES = "remove",
+    keep_characteristics: bool = False,
+    keep_device: bool = False,
+    keep_descriptions: bool = False,
+    keep_safe_private: bool = True,
+    pixels: PIXELS = "leave",
+    area: Area | None = None,
+    picture: PictureNumber | None = None,
+    fill: float = 0.0,
+    key: Secret = "",
+    progress: Progress = silent(),
+) -> Table:
+    """Copy a folder of scans without what tells whose they are: header by the basic profile of DICOM PS3.15, and words
+    in pixels.
+
+    Every series gets new identifiers, the same ones each time, and is opened again to check it. The originals stay as
+    they are. A report is written beside the new files as identity-report.csv.
 
     Parameters
     ----------
@@ -68,16 +92,31 @@ def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES 
         Stored value written over what is blanked.
     key : text
         Secret word that new identifiers are made from; this person's own when left out.
+
+    Raises
+    ------
+    Trouble
+        When the folder holds nothing to clean, several subjects share one new name, or the new folder exists.
     """
     lines = plan_folder(folder, progress=progress.part(0.0, 0.1))
     rule = pixel_rule(pixels, area, picture, fill)
-    cleaner = cleaner_for(Rules(dates, keep_characteristics, keep_device, keep_descriptions, keep_safe_private), subject, key)
+    cleaner = cleaner_for(
+        Rules(dates, keep_characteristics, keep_device, keep_descriptions, keep_safe_private), subject, key
+    )
     named = sorted({line.series.subject for line in lines if line.series is not None})
     if subject and len(named) > 1:
-        raise Trouble(f"This folder holds {len(named)} subjects, and all would get the name “{subject}”",
-                      "leave the name out, so that each gets one of its own, or do one subject at a time", folder)
+        raise Trouble(
+            f"This folder holds {len(named)} subjects, and all would get the name “{subject}”",
+            "leave the name out, so that each gets one of its own, or do one subject at a time",
+            folder,
+        )
     files = [path for line in lines if line.kind in ("DICOM", "labels", "other") for path in line.files]
-    others = [path for line in lines if line.is_image and line.kind != "DICOM" for path in (line.files if line.kind == "sequence" else line.files[:1])]
+    others = [
+        path
+        for line in lines
+        if line.is_image and line.kind != "DICOM"
+        for path in (line.files if line.kind == "sequence" else line.files[:1])
+    ]
     to = Path(to)
     if to.exists():
         raise Trouble("There is something of this name already", "name a new folder", to)
@@ -103,10 +142,24 @@ def deidentify(folder: FolderPath, to: NewPath, subject: str = "", dates: DATES 
 
 
 @operation("gather", "Remove identity", name="deidentify-image", keywords=f"{WORDS} blank", takes="series colour")
-def deidentify_image(image: Image, labels: LabelMap, subject: str = "", dates: DATES = "remove", keep_characteristics: bool = False,
-                     keep_device: bool = False, keep_descriptions: bool = False, keep_safe_private: bool = True, pixels: PIXELS = "leave",
-                     area: Area | None = None, region: LabelName = "", picture: PictureNumber | None = None, fill: float = 0.0,
-                     key: Secret = "", progress: Progress = silent()) -> Image:
+def deidentify_image(
+    image: Image,
+    labels: LabelMap,
+    subject: str = "",
+    *,
+    dates: DATES = "remove",
+    keep_characteristics: bool = False,
+    keep_device: bool = False,
+    keep_descriptions: bool = False,
+    keep_safe_private: bool = True,
+    pixels: PIXELS = "leave",
+    area: Area | None = None,
+    region: LabelName = "",
+    picture: PictureNumber | None = None,
+    fill: float = 0.0,
+    key: Secret = "",
+    progress: Progress = silent(),
+) -> WithoutIdentity:
     """Make a new image without what tells whose it is; the original stays until you take it away.
 
     See "Remove identity from a folder". A report of what was removed, replaced and kept comes with it.
@@ -150,12 +203,25 @@ def deidentify_image(image: Image, labels: LabelMap, subject: str = "", dates: D
     outcome = deidentify_files(files, place, cleaner, rule, progress.part(0.0, 0.9))
     mark = image.origin.reading.get("series")
     found = scan_files(list(outcome.files.values()))
-    wanted = next((s for s in found if not mark or (s.uid == cleaner.uid(mark["uid"]) and any(
-        str(o.get("SOPInstanceUID")) == cleaner.uid(mark["sop"]) and o.frame == mark["frame"] for o in s.slices))), found[0])
+    wanted = next(
+        (
+            s
+            for s in found
+            if not mark
+            or (
+                s.uid == cleaner.uid(mark["uid"])
+                and any(
+                    str(o.get("SOPInstanceUID")) == cleaner.uid(mark["sop"]) and o.frame == mark["frame"]
+                    for o in s.slices
+                )
+            )
+        ),
+        found[0],
+    )
     made = series_image(wanted, image.origin.reading.get("uneven", "refuse"))
     made.name, made.subject = f"{image.name}, without identity", cleaner.subject or str(made.facts.get("PatientID", ""))
-    made.origin.holder, made.origin.report = holder, outcome.report(f"Identity removed from {image.name}")
-    return made
+    made.origin.holder = holder
+    return WithoutIdentity(made, outcome.report(f"Identity removed from {image.name}"))
 
 
 def pixel_rule(pixels: str, area, picture, fill: float, masks=None) -> PixelRule | None:
@@ -163,15 +229,27 @@ def pixel_rule(pixels: str, area, picture, fill: float, masks=None) -> PixelRule
     if pixels == "leave":
         return None
     if area is None and masks is None:
-        raise Trouble("There is no area to keep or blank", "frame one on the picture, or give column, row, columns and rows")
-    numbers = None if area is None else tuple(int(round(v)) for v in area)
-    return PixelRule("keep" if pixels == "keep the area" else "blank", numbers, None if picture is None else int(picture) - 1, fill, masks)
+        raise Trouble(
+            "There is no area to keep or blank", "frame one on the picture, or give column, row, columns and rows"
+        )
+    numbers = None
+    if area is not None:
+        column, row, wide, high = (int(round(v)) for v in area)
+        numbers = column, row, wide, high
+    return PixelRule(
+        "keep" if pixels == "keep the area" else "blank",
+        numbers,
+        None if picture is None else int(picture) - 1,
+        fill,
+        masks,
+    )
 
 
 def _masks_for(image: Image, labels: LabelMap, region: str, area) -> dict[int, np.ndarray] | None:
     """The region or the area in each picture, in the order in which the files hold them.
 
-    None when an area can be taken as it is: pictures of the files are then those of the image, neither turned over nor tiles.
+    None when an area can be taken as it is: pictures of the files are then those of the image, neither turned over nor
+    tiles.
     """
     found = scan_files(image.origin.files)
     mark = image.origin.reading.get("series")
@@ -186,9 +264,11 @@ def _masks_for(image: Image, labels: LabelMap, region: str, area) -> dict[int, n
         inside = labels.data == number
     else:
         column, row, columns, rows = (int(round(v)) for v in area)
-        inside[column:column + columns, row:row + rows] = True
+        inside[column : column + columns, row : row + rows] = True
         if not inside.any():
-            raise Trouble(f"The area {column}, {row}, {columns}, {rows} lies outside the picture", "frame an area of the picture")
+            raise Trouble(
+                f"The area {column}, {row}, {columns}, {rows} lies outside the picture", "frame an area of the picture"
+            )
     start, at = {}, 0
     for path in dict.fromkeys(image.origin.files):
         start[path] = at
@@ -200,13 +280,25 @@ def _masks_for(image: Image, labels: LabelMap, region: str, area) -> dict[int, n
                 continue
             own = inside[:, :, k].T
             own = own[:, ::-1] if s.header.get("Mirrored") else own
-            whole = masks.setdefault(start[s.path] + s.frame, np.zeros((int(s.number("Rows")), int(s.number("Columns"))), bool))
+            whole = masks.setdefault(
+                start[s.path] + s.frame, np.zeros((int(s.number("Rows")), int(s.number("Columns"))), bool)
+            )
             top, left = s.tile[:2] if s.tile else (0, 0)
-            whole[top:top + own.shape[0], left:left + own.shape[1]] = own
+            whole[top : top + own.shape[0], left : left + own.shape[1]] = own
     return masks
 
 
-def _bare(image: Image, pixels: str, area, region: str, labels: LabelMap, picture, fill: float, subject: str, progress: Progress) -> Image:
+def _bare(
+    image: Image,
+    pixels: str,
+    area,
+    region: str,
+    labels: LabelMap,
+    picture,
+    fill: float,
+    subject: str,
+    progress: Progress,
+) -> WithoutIdentity:
     """An image of another format without its header's facts; areas are blanked in its values."""
     rule = pixel_rule(pixels, area, picture, fill, {} if region and pixels != "leave" else None)
     if region and rule is not None:
@@ -224,10 +316,17 @@ def _bare(image: Image, pixels: str, area, region: str, labels: LabelMap, pictur
                 values[:, :, k].T[one] = 0xFF000000 if image.colour else fill
         return values
 
-    made = image.like(fetch, facts={}, name=f"{image.name}, without identity", subject=subject or UNNAMED, origin=Origin())
+    nowhere = replace(image.space, world=replace(image.space.world, id=""))  # an identity may name the subject
+    made = image.like(
+        fetch,
+        space=nowhere,
+        facts={},
+        name=f"{image.name}, without identity",
+        subject=subject or UNNAMED,
+        origin=Origin(),
+    )
     outcome = Outcome()
     outcome.done[("All facts of the header", "", "removed")] = 1
     outcome.pictures_changed = 0 if rule is None else image.image_planes
-    made.origin.report = outcome.report(f"Identity removed from {image.name}")
     progress.at(1.0)
-    return made
+    return WithoutIdentity(made, outcome.report(f"Identity removed from {image.name}"))

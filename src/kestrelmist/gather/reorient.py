@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 
 import numpy as np
 
@@ -17,9 +18,22 @@ from ..formats.acquisition import KEY
 AXES = "ijk"
 
 
-@operation("gather", "Standard axis order", name="reorient", keywords="flip swap canonical RAS axes orientation", takes="series colour")
+@operation(
+    "gather",
+    "Standard axis order",
+    name="reorient",
+    keywords="flip swap canonical RAS axes orientation",
+    takes="series colour",
+)
 def reorient(image: Image) -> Image:
-    """Order the axes so that i runs to the right, j to the front and k up. Only flips and swaps: every voxel keeps its place and value."""
+    """Order the axes so that i runs to the right, j to the front and k up. Only flips and swaps: every voxel keeps its
+    place and value.
+
+    Raises
+    ------
+    Trouble
+        When the axes run in the standard order already.
+    """
     order, flips = standard_turn(image.space)
     if order == (0, 1, 2) and not any(flips):
         raise Trouble(f"“{image.name}” is in the standard order already", "nothing is to be done")
@@ -39,20 +53,22 @@ def reorient(image: Image) -> Image:
 def standard_turn(space: Space) -> tuple[tuple[int, int, int], tuple[bool, bool, bool]]:
     """The old axis for each new one, and whether it is counted from its other end."""
     world = space.world_axis_of
-    order = tuple(world.index(n) for n in range(3))
-    return order, tuple(bool(space.affine[n, order[n]] < 0) for n in range(3))
+    order = world.index(0), world.index(1), world.index(2)
+    right, front, up = (bool(space.affine[n, order[n]] < 0) for n in range(3))
+    return order, (right, front, up)
 
 
 def turned_space(space: Space, order, flips) -> Space:
     """The space after a swap of axes and flips; every voxel keeps its world position."""
     affine = space.affine.copy()
     affine[:, :3] = space.affine[:, list(order)]
-    shape = tuple(space.shape[n] for n in order)
+    i, j, k = (space.shape[n] for n in order)
+    shape = i, j, k
     for n in range(3):
         if flips[n]:
             affine[:3, 3] += affine[:3, n] * (shape[n] - 1)
             affine[:3, n] *= -1
-    return Space(shape, affine, space.unit, space.name)
+    return replace(space, shape=shape, affine=affine)
 
 
 def _turned_facts(facts: dict, order, flips, space: Space) -> dict:

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import math
 
-import numba
 import numpy as np
 
+from ..core.digits import decimals_for, decimals_of
 from ..core.image import Image
+from ..core.kernel import kernel
 from ..core.labels import LARGEST, LabelMap
+from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
-from ..core.on_grid import require_same_grid
 
 
 @operation("measure", "Measure labels", name="measure labels", keywords="volume mean statistics cm3 mm3")
@@ -27,33 +28,59 @@ def measure_labels(image: Image, labels: LabelMap, progress: Progress = silent()
     -------
     Table
         One row a label: subject, image, label, number, voxels, volume in mm³ and cm³, uncertainty of the
-        volume in mm³, mean and standard deviation in the image's unit.
+        volume in mm³, mean and standard deviation in the image's unit. On a picture, pixels and areas; without a scale,
+        both in pixels or voxels. Voxels without a finite value count for the size and not for the mean.
     """
     require_same_grid(image, labels)
     progress.at(0.0, "Measuring")
     numbers = np.array([row.number for row in labels.table], np.int64)
     place = np.full(LARGEST + 1, -1, np.int64)
     place[numbers] = np.arange(numbers.size)
-    sums = np.zeros((numbers.size, 4))
+    sums = np.zeros((numbers.size, 5))
     _sums(image.kji, labels.kji, place, sums)
     progress.at(0.9, "Measuring")
-    unit, voxel = image.unit, labels.space.voxel_volume
-    table = Table(f"Labels on {image.name}", [
-        Column("subject"), Column("image"), Column("label"), Column("number", shown_as="no."), Column("voxels"),
-        Column("volume", "mm3", 3), Column("volume_uncertainty", "mm3", 3, shown_as="± chance"),
-        Column("volume_cm3", "cm3", 5, shown_as="volume"),
-        Column("mean", unit, 2), Column("sd", unit, 2)])
-    for row, (count, mean, squares, edge) in zip(labels.table, sums):
+    what, cell, unit = labels.space.extent
+    digits = decimals_of(cell)
+    of_value = decimals_for(*image.display_range()) + 1
+    in_cm3 = unit == "mm3"
+    table = Table(
+        f"{labels.name} on {image.name}",
+        [
+            Column("subject"),
+            Column("image"),
+            Column("label"),
+            Column("number", shown_as="no."),
+            Column("voxels" if what == "volume" else "pixels"),
+            Column(what, unit, digits),
+            Column(f"{what}_uncertainty", unit, digits, shown_as="± chance"),
+            *([Column("volume_cm3", "cm3", digits + 2, shown_as="volume")] if in_cm3 else []),
+            Column("mean", image.unit, of_value),
+            Column("sd", image.unit, of_value),
+        ],
+    )
+    for row, (count, mean, squares, edge, valued) in zip(labels.table, sums):
         n = int(count)
-        sd = math.sqrt(squares / (n - 1)) if n > 1 else math.nan
-        table.rows.append((image.subject, image.name, row.name, row.number, n, n * voxel, math.sqrt(edge) / 2 * voxel,
-                           n * voxel / 1000, float(mean) if n else None, None if math.isnan(sd) else sd))
+        sd = math.sqrt(squares / (valued - 1)) if valued > 1 else None
+        table.rows.append(
+            (
+                image.subject,
+                image.name,
+                row.name,
+                row.number,
+                n,
+                n * cell,
+                math.sqrt(edge) / 2 * cell,
+                *([n * cell / 1000] if in_cm3 else []),
+                float(mean) if valued else None,
+                sd,
+            )
+        )
     return table
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _sums(values, labels, place, sums):
-    """Count, mean, sum of squared differences from the mean (Welford 1962), boundary voxels."""
+    """Count, mean, sum of squared differences from the mean (Welford 1962), boundary voxels, voxels with a value."""
     nk, nj, ni = labels.shape
     for k in range(nk):
         for j in range(nj):
@@ -64,11 +91,19 @@ def _sums(values, labels, place, sums):
                     continue
                 value = np.float64(values[k, j, i])
                 sums[row, 0] += 1
-                away = value - sums[row, 1]
-                sums[row, 1] += away / sums[row, 0]
-                sums[row, 2] += away * (value - sums[row, 1])
-                edge = (i == 0 or labels[k, j, i - 1] != number or i == ni - 1 or labels[k, j, i + 1] != number
-                        or j == 0 or labels[k, j - 1, i] != number or j == nj - 1 or labels[k, j + 1, i] != number
-                        or k == 0 or labels[k - 1, j, i] != number or k == nk - 1 or labels[k + 1, j, i] != number)
+                if np.isfinite(value):
+                    sums[row, 4] += 1
+                    away = value - sums[row, 1]
+                    sums[row, 1] += away / sums[row, 4]
+                    sums[row, 2] += away * (value - sums[row, 1])
+                # along an axis of one voxel there is nothing outside
+                edge = (
+                    (ni > 1 and (i == 0 or labels[k, j, i - 1] != number))
+                    or (ni > 1 and (i == ni - 1 or labels[k, j, i + 1] != number))
+                    or (nj > 1 and (j == 0 or labels[k, j - 1, i] != number))
+                    or (nj > 1 and (j == nj - 1 or labels[k, j + 1, i] != number))
+                    or (nk > 1 and (k == 0 or labels[k - 1, j, i] != number))
+                    or (nk > 1 and (k == nk - 1 or labels[k + 1, j, i] != number))
+                )
                 if edge:
                     sums[row, 3] += 1

@@ -5,14 +5,18 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, field
 
-import numba
 import numpy as np
 
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.kernel import kernel
 from ..core.labels import LabelMap
 from ..core.on_grid import require_same_grid
-from ..core.patch import LabelEdit, Patch, patch_from_indices
+from ..core.patch import LabelEdit, patch_from_runs
+
+ROOM = 1 << 20
+"""Voxels that are painted at a time, so that a wide brush on a huge picture takes no memory of its width."""
+NO_VALUES = np.zeros((1, 1, 1), np.int16)
 
 
 @dataclass(frozen=True)
@@ -55,8 +59,8 @@ class Stroke:
     number: int
     normal: tuple[float, float, float] = (0.0, 0.0, 1.0)
     erase_only: int = 0
-    _index: list[np.ndarray] = field(default_factory=list)
-    _old: list[np.ndarray] = field(default_factory=list)
+    _runs: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = field(default_factory=list)
+    """Starts and lengths of painted runs, and the numbers that were there, part by part."""
     _last: np.ndarray | None = None
 
     def __post_init__(self):
@@ -91,21 +95,45 @@ class Stroke:
         size = math.prod(max(0, hi - lo) for lo, hi in box)
         if size == 0:
             return 0
-        index, old = np.empty(size, np.int64), np.empty(size, np.uint16)
+        width = box[0][1] - box[0][0]
+        room = max(width, min(size, ROOM))
+        starts, lengths, old = np.empty(room, np.int64), np.empty(room, np.int32), np.empty(room, np.uint16)
         ranged = self.brush.low is not None
-        values = self.image.kji if ranged else np.zeros((1, 1, 1), self.image.kji.dtype)
-        n = _paint(self.labels.kji, values, ranged, self.brush.low if ranged else 0.0,
-                   self.brush.high if ranged else 0.0, np.array(box, np.int64), space.affine, start, world,
-                   radius, flat, normal, half * 0.999999, self.number, self._allowed, index, old)
-        if n:
-            self._index.append(index[:n].copy())
-            self._old.append(old[:n].copy())
-            found = np.bincount(old[:n])
-            self.labels.counts[:found.size] -= found
-            self.labels.counts[self.number] += n
-            self.labels.revision[np.flatnonzero(found)] += 1
-            self.labels.revision[self.number] += 1
-        return int(n)
+        painted, row = 0, 0
+        while row < size // width:
+            runs, n, row = _paint(
+                self.labels.kji,
+                self.image.kji if ranged else NO_VALUES,
+                ranged,
+                self.brush.low if ranged else 0.0,
+                self.brush.high if ranged else 0.0,
+                np.array(box, np.int64),
+                space.affine,
+                start,
+                world,
+                radius,
+                flat,
+                normal,
+                half * 0.999999,
+                self.number,
+                self._allowed,
+                row,
+                starts,
+                lengths,
+                old,
+            )
+            if n:
+                self._note(starts[:runs].copy(), lengths[:runs].copy(), old[:n].copy())
+                painted += int(n)
+        return painted
+
+    def _note(self, starts: np.ndarray, lengths: np.ndarray, old: np.ndarray) -> None:
+        self._runs.append((starts, lengths, old))
+        found = np.bincount(old)
+        self.labels.counts[: found.size] -= found
+        self.labels.counts[self.number] += old.size
+        self.labels.revision[np.flatnonzero(found)] += 1
+        self.labels.revision[self.number] += 1
 
     def _box(self, start, end, radius):
         space = self.labels.space
@@ -118,43 +146,72 @@ class Stroke:
 
     def finish(self, title: str = "") -> LabelEdit:
         """The stroke as an edit that has been applied already."""
-        if not self._index:
+        if not self._runs:
             return LabelEdit(title)
-        patch: Patch = patch_from_indices(np.concatenate(self._index), np.concatenate(self._old), self.number)
-        return LabelEdit(title, patch)
+        starts, lengths, old = (np.concatenate(parts) for parts in zip(*self._runs))
+        return LabelEdit(title, patch_from_runs(starts, lengths, old, self.number))
 
 
-@numba.njit(nogil=True, cache=True)
-def _paint(labels, values, ranged, low, high, box, affine, start, end, radius, flat, normal, half, number, allowed,
-           index, old):
-    """Paint the voxels within `radius` of the segment from start to end (world, mm)."""
-    n = 0
+@kernel
+def _paint(
+    labels,
+    values,
+    ranged,
+    low,
+    high,
+    box,
+    affine,
+    start,
+    end,
+    radius,
+    flat,
+    normal,
+    half,
+    number,
+    allowed,
+    row,
+    starts,
+    lengths,
+    old,
+):
+    """Paint the voxels within `radius` of the segment from start to end (world, mm), from a row of the box on until the
+    room for runs is used up; returns runs, voxels and the next row."""
+    n, runs = 0, 0
+    width, deep = box[0, 1] - box[0, 0], box[1, 1] - box[1, 0]
     sx, sy, sz = end[0] - start[0], end[1] - start[1], end[2] - start[2]
     if flat:  # distances count within the plane only
         along = sx * normal[0] + sy * normal[1] + sz * normal[2]
         sx, sy, sz = sx - along * normal[0], sy - along * normal[1], sz - along * normal[2]
     length2 = sx * sx + sy * sy + sz * sz
-    for k in range(box[2, 0], box[2, 1]):
-        for j in range(box[1, 0], box[1, 1]):
-            for i in range(box[0, 0], box[0, 1]):
-                x = affine[0, 0] * i + affine[0, 1] * j + affine[0, 2] * k + affine[0, 3] - start[0]
-                y = affine[1, 0] * i + affine[1, 1] * j + affine[1, 2] * k + affine[1, 3] - start[1]
-                z = affine[2, 0] * i + affine[2, 1] * j + affine[2, 2] * k + affine[2, 3] - start[2]
-                if flat:
-                    away = x * normal[0] + y * normal[1] + z * normal[2]
-                    if abs(away) > half:
-                        continue
-                    x, y, z = x - away * normal[0], y - away * normal[1], z - away * normal[2]
-                t = 0.0
-                if length2 > 0.0:
-                    t = min(max((x * sx + y * sy + z * sz) / length2, 0.0), 1.0)
-                dx, dy, dz = x - t * sx, y - t * sy, z - t * sz
-                if dx * dx + dy * dy + dz * dz > radius * radius or not allowed[labels[k, j, i]]:
+    while row < deep * (box[2, 1] - box[2, 0]) and n + width <= old.size:
+        k, j = box[2, 0] + row // deep, box[1, 0] + row % deep
+        row += 1
+        last = -2
+        for i in range(box[0, 0], box[0, 1]):
+            x = affine[0, 0] * i + affine[0, 1] * j + affine[0, 2] * k + affine[0, 3] - start[0]
+            y = affine[1, 0] * i + affine[1, 1] * j + affine[1, 2] * k + affine[1, 3] - start[1]
+            z = affine[2, 0] * i + affine[2, 1] * j + affine[2, 2] * k + affine[2, 3] - start[2]
+            if flat:
+                away = x * normal[0] + y * normal[1] + z * normal[2]
+                if abs(away) > half:
                     continue
-                if ranged and not low <= values[k, j, i] <= high:
-                    continue
-                index[n] = (k * labels.shape[1] + j) * np.int64(labels.shape[2]) + i
-                old[n] = labels[k, j, i]
-                labels[k, j, i] = number
-                n += 1
-    return n
+                x, y, z = x - away * normal[0], y - away * normal[1], z - away * normal[2]
+            t = 0.0
+            if length2 > 0.0:
+                t = min(max((x * sx + y * sy + z * sz) / length2, 0.0), 1.0)
+            dx, dy, dz = x - t * sx, y - t * sy, z - t * sz
+            if dx * dx + dy * dy + dz * dz > radius * radius or not allowed[labels[k, j, i]]:
+                continue
+            if ranged and not low <= values[k, j, i] <= high:
+                continue
+            if i == last + 1:
+                lengths[runs - 1] += 1
+            else:
+                starts[runs] = (k * labels.shape[1] + j) * np.int64(labels.shape[2]) + i
+                lengths[runs] = 1
+                runs += 1
+            last = i
+            old[n] = labels[k, j, i]
+            labels[k, j, i] = number
+            n += 1
+    return runs, n, row

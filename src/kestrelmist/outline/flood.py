@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 
 from ..core.errors import Cancelled
+from ..core.kernel import kernel
 from .runs import BYTES_A_RUN, find_runs, reaches
 
 
-def flood(volume_kji: np.ndarray, seed_kji: tuple[int, int, int], low: float, high: float,
-          neighbours: int = 6, mask: np.ndarray | None = None, stop: np.ndarray | None = None,
-          ) -> tuple[np.ndarray, int, tuple[slice, slice, slice]]:
+def flood(
+    volume_kji: np.ndarray,
+    seed_kji: tuple[int, int, int],
+    low: float,
+    high: float,
+    neighbours: int = 6,
+    mask: np.ndarray | None = None,
+    stop: np.ndarray | None = None,
+) -> tuple[np.ndarray, int, tuple[slice, slice, slice]]:
     """Voxels with values from `low` to `high` that are joined to a seed.
 
     By runs (see `runs`), as long as they take less than half a byte a voxel. Volumes that noise cuts into more take a
@@ -58,13 +64,14 @@ def flood(volume_kji: np.ndarray, seed_kji: tuple[int, int, int], low: float, hi
         raise Cancelled
     if voxels == 0:
         return mask, 0, (slice(0, 0),) * 3
-    return mask, int(voxels), tuple(slice(int(a), int(b) + 1) for a, b in zip(box[:3], box[3:]))
+    k, j, i = (slice(int(a), int(b) + 1) for a, b in zip(box[:3], box[3:]))
+    return mask, int(voxels), (k, j, i)
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _scan_lines(volume, k, j, i, low, high, face_reach, edge_reach, mask, box, stop):
-    """What is noted for later is kept by slice, and a slice is finished before the next is touched, so that the memory at
-    work stays in the processor's cache."""
+    """What is noted for later is kept by slice, and a slice is finished before the next is touched, so that the memory
+    at work stays in the processor's cache."""
     nk, nj, ni = volume.shape
     if mask[k, j, i] or not low <= volume[k, j, i] <= high:
         return 0

@@ -7,17 +7,27 @@ from typing import Literal
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
-from ..core.operation import ImageValue, LabelName, WorldPoint, operation
+from ..core.on_grid import require_same_grid
+from ..core.operation import operation
+from ..core.parameter import ImageValue, LabelName, WorldPoint
 from ..core.patch import LabelEdit, patch_from_mask
 from ..core.progress import Progress, silent
 from .flood import flood
-from ..core.on_grid import require_same_grid
 
 
 @operation("outline", "Grow from point", keywords="region growing seed connected fill flood")
-def grow(image: Image, labels: LabelMap, label: LabelName, point: WorldPoint, low: ImageValue, high: ImageValue,
-         neighbours: Literal[6, 18, 26] = 6, through: Literal["range", "label"] = "range",
-         progress: Progress = silent()) -> LabelEdit:
+def grow(
+    image: Image,
+    labels: LabelMap,
+    label: LabelName,
+    point: WorldPoint,
+    *,
+    low: ImageValue,
+    high: ImageValue,
+    neighbours: Literal[6, 18, 26] = 6,
+    through: Literal["range", "label"] = "range",
+    progress: Progress = silent(),
+) -> LabelEdit:
     """Give a label to everything that is joined to a point and lies in a range of values.
 
     Region growing by connectivity. Locked labels are walls: they are neither entered nor changed.
@@ -44,7 +54,9 @@ def grow(image: Image, labels: LabelMap, label: LabelName, point: WorldPoint, lo
     require_same_grid(image, labels)
     if low > high:
         raise Trouble(f"The range runs from {low:g} down to {high:g}", "give the lower value first")
-    table, row = (labels.table, labels.table.named(label)) if labels.table.has_name(label) else labels.table.with_new(label)
+    table, row = (
+        (labels.table, labels.table.named(label)) if labels.table.has_name(label) else labels.table.with_new(label)
+    )
     labels.require_unlocked(row)
     voxel = image.space.nearest_voxel(point)
     if voxel is None:
@@ -55,8 +67,10 @@ def grow(image: Image, labels: LabelMap, label: LabelName, point: WorldPoint, lo
         return _keep_joined(labels, row, seed, neighbours, progress)
     value = float(image.kji[seed])
     if not low <= value <= high:
-        raise Trouble(f"The value at the point is {value:g}, outside the range from {low:g} to {high:g}",
-                      "click inside the structure or widen the range")
+        raise Trouble(
+            f"The value at the point is {value:g}, outside the range from {low:g} to {high:g}",
+            "click inside the structure or widen the range",
+        )
     under = labels.table.get(int(labels.kji[seed]))
     if under is not None and under.locked:
         raise Trouble(f"The point lies in “{under.name}”, which is locked", "unlock it or choose another point")

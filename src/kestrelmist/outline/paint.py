@@ -6,17 +6,26 @@ from typing import Annotated
 
 from ..core.image import Image
 from ..core.labels import LabelMap
-from ..core.operation import Between, ImageValue, LabelName, Unit, WorldPoint, operation
+from ..core.on_grid import require_same_grid
+from ..core.operation import operation
+from ..core.parameter import Between, ImageValue, LabelName, Unit, WorldPoint
 from ..core.patch import LabelEdit
 from .brush import Brush, Stroke
-from ..core.on_grid import require_same_grid
 
 BrushSize = Annotated[float, Unit("mm"), Between(1e-6, 1e4)]
 
 
 @operation("outline", "Paint a ball", name="paint", keywords="brush draw")
-def paint(image: Image, labels: LabelMap, label: LabelName, point: WorldPoint, diameter: BrushSize = 1.0,
-          low: ImageValue | None = None, high: ImageValue | None = None) -> LabelEdit:
+def paint(
+    image: Image,
+    labels: LabelMap,
+    label: LabelName,
+    point: WorldPoint,
+    diameter: BrushSize = 1.0,
+    *,
+    low: ImageValue | None = None,
+    high: ImageValue | None = None,
+) -> LabelEdit:
     """Give a label to the voxels of a ball.
 
     Parameters
@@ -56,8 +65,13 @@ def _dab(image, labels, label, point, diameter, low, high, erase: bool) -> Label
         after, row = before.with_new(label)
     labels.table = after
     try:
-        stroke = Stroke(image, labels, Brush(diameter, "ball", low, high if low is not None else None),
-                        0 if erase else row.number, erase_only=row.number if erase else 0)
+        stroke = Stroke(
+            image,
+            labels,
+            Brush(diameter, "ball", low, high if low is not None else None),
+            0 if erase else row.number,
+            erase_only=row.number if erase else 0,
+        )
         stroke.to(point)
         edit = stroke.finish()
         if edit.patch:

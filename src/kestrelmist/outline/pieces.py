@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import Annotated, Literal
 
@@ -9,7 +10,8 @@ import numpy as np
 
 from ..core.image import Image
 from ..core.labels import LabelMap
-from ..core.operation import Between, LabelName, operation
+from ..core.operation import operation
+from ..core.parameter import Between, LabelName
 from ..core.patch import LabelEdit, patch_from_mask
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
@@ -25,11 +27,14 @@ class Piece:
     root: int
 
 
-def pieces_of(labels: LabelMap, number: int, neighbours: int = 26, stop: np.ndarray | None = None) -> tuple[list[Piece], Runs | None]:
+def pieces_of(
+    labels: LabelMap, number: int, neighbours: int = 26, stop: np.ndarray | None = None
+) -> tuple[list[Piece], Runs | None]:
     """Connected pieces of a label, largest first, and the runs they are made of."""
     if not labels.counts[number]:
         return [], None
     runs = find_runs(labels.kji, number, number, neighbours, None, stop)
+    assert runs is not None  # there is no limit to their number here
     roots, sizes = runs.regions()
     found = []
     for root, size in zip(roots, sizes):
@@ -50,17 +55,35 @@ def list_pieces(labels: LabelMap, label: LabelName, neighbours: Literal[26, 18, 
         Voxels count as joined by a face; by a face or an edge; by a face, an edge or a corner.
     """
     row = labels.table.named(label)
-    table = Table(f"Pieces of {row.name}", [Column("label"), Column("piece"), Column("voxels"), Column("volume", "mm3", 4),
-                                            Column("x", "mm", 2), Column("y", "mm", 2), Column("z", "mm", 2)])
+    what, cell, unit = labels.space.extent
+    length = labels.space.unit
+    table = Table(
+        f"Pieces of {row.name}",
+        [
+            Column("label"),
+            Column("piece"),
+            Column("voxels"),
+            Column(what, unit, min(12, max(0, math.ceil(-math.log10(cell)) + 2))),
+            Column("x", length, 2),
+            Column("y", length, 2),
+            Column("z", length, 2),
+        ],
+    )
     for n, piece in enumerate(pieces_of(labels, row.number, neighbours)[0], 1):
         x, y, z = (float(v) for v in labels.space.to_world(piece.seed_kji[::-1]))
-        table.rows.append((row.name, n, piece.voxels, piece.voxels * labels.space.voxel_volume, x, y, z))
+        table.rows.append((row.name, n, piece.voxels, piece.voxels * cell, x, y, z))
     return table
 
 
 @operation("outline", "Remove loose pieces", name="remove-pieces", keywords="keep largest island clean")
-def remove_pieces(image: Image, labels: LabelMap, label: LabelName, below: Annotated[int, Between(0, 10**12)] = 0,
-                  neighbours: Literal[26, 18, 6] = 26, progress: Progress = silent()) -> LabelEdit:
+def remove_pieces(
+    image: Image,
+    labels: LabelMap,
+    label: LabelName,
+    below: Annotated[int, Between(0, 10**12)] = 0,
+    neighbours: Literal[26, 18, 6] = 26,
+    progress: Progress = silent(),
+) -> LabelEdit:
     """Clear the loose pieces of a label and keep its largest piece.
 
     Parameters
@@ -77,6 +100,7 @@ def remove_pieces(image: Image, labels: LabelMap, label: LabelName, below: Annot
     loose = [p for p in pieces[1:] if not below or p.voxels < below]
     mask = np.zeros(labels.kji.shape, np.uint8)
     for piece in progress.over(loose, what="Removing pieces"):
+        assert runs is not None
         runs.fill(piece.root, mask)
     patch = patch_from_mask(labels, mask, 0, only=row.number)
     return LabelEdit(f"Remove {len(loose)} loose pieces of “{row.name}”", patch, labels.table, labels.table)

@@ -37,9 +37,11 @@ def ready_ranges(image: Image) -> tuple[ReadyRange, ...]:
         return CT_RANGES
     low, high = image.display_range()
     share = (high - low) / 4
-    return (ReadyRange("Top quarter", high - share, float(high + 4 * share)),
-            ReadyRange("Upper half", high - 2 * share, float(high + 4 * share)),
-            ReadyRange("Lower half", low, high - 2 * share))
+    return (
+        ReadyRange("Top quarter", high - share, float(high + 4 * share)),
+        ReadyRange("Upper half", high - 2 * share, float(high + 4 * share)),
+        ReadyRange("Lower half", low, high - 2 * share),
+    )
 
 
 def half_way_limit(image: Image, low: float) -> float:
@@ -60,16 +62,22 @@ def half_way_limit(image: Image, low: float) -> float:
         When no values lie on one side of `low`.
     """
     values = image.kji[::2, ::2, ::2].ravel()
-    floor = -500.0 if image.unit == "HU" else float(np.percentile(values, 30))
+    values = values[np.isfinite(values)]
+    floor = -500.0 if image.unit == "HU" else float(np.percentile(values, 30)) if values.size else 0.0
     above, below = values[values >= low], values[(values < low) & (values > floor)]
     if above.size < 100 or below.size < 100:
-        raise Trouble(f"Nearly all values of “{image.name}” lie on one side of {low:g}", "start from a limit between the two tissues")
+        raise Trouble(
+            f"Nearly all values of “{image.name}” lie on one side of {low:g}",
+            "start from a limit between the two tissues",
+        )
     return (_most_frequent(above) + _most_frequent(below)) / 2
 
 
 def _most_frequent(values: np.ndarray) -> float:
     low, high = np.percentile(values, (0.5, 99.5))
-    counts, edges = np.histogram(values, 128, (low, max(high, low + 1)))
+    if high <= low:
+        return float(low)
+    counts, edges = np.histogram(values, 128, (low, high))
     counts = np.convolve(counts, np.ones(7) / 7, "same")
     # partial-volume voxels pile up at the limit itself, so the outermost bins cannot win
     peak = 8 + int(np.argmax(counts[8:-8]))

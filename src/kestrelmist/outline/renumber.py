@@ -28,5 +28,9 @@ def renumber(image: Image, labels: LabelMap) -> LabelEdit:
     opened.kji, opened.counts = labels.kji, labels.counts
     runs = patch_from_mask(opened, mask, 0)
     old = runs.old if runs.old.size == runs.voxels else np.full(runs.voxels, runs.old[0], np.uint16)
-    return LabelEdit("Renumber labels", Patch(runs.starts, runs.lengths, old, change[old]) if old.size else None,
-                     labels.table, LabelTable(rows))
+    return LabelEdit(
+        "Renumber labels",
+        Patch(runs.starts, runs.lengths, old, change[old]) if old.size else None,
+        labels.table,
+        LabelTable(rows),
+    )

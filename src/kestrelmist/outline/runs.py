@@ -1,18 +1,19 @@
 """Connected regions by runs: every row is cut into runs of voxels in range, and runs that touch are put together.
 
 The volume is read from front to back twice, whatever shape the regions have, and nothing is visited out of order; then
-only the runs, a few per row, have to be followed. After K. Wu, E. Otoo, K. Suzuki, Optimizing two-pass connected-component
-labeling algorithms, Pattern Analysis and Applications 12, 2009, with runs for pixels and three dimensions for two.
+only the runs, a few per row, have to be followed. After K. Wu, E. Otoo, K. Suzuki, Optimizing two-pass
+connected-component labeling algorithms, Pattern Analysis and Applications 12, 2009, with runs for pixels and three
+dimensions for two.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..core.errors import Cancelled
+from ..core.kernel import kernel
 
 BYTES_A_RUN = 12
 
@@ -55,8 +56,15 @@ def reaches(neighbours: int) -> tuple[int, int]:
     return {6: (0, -1), 18: (1, 0), 26: (1, 1)}[neighbours]
 
 
-def find_runs(volume_kji: np.ndarray, low, high, neighbours: int, walls: np.ndarray | None = None,
-              stop: np.ndarray | None = None, most: int | None = None) -> Runs | None:
+def find_runs(
+    volume_kji: np.ndarray,
+    low,
+    high,
+    neighbours: int,
+    walls: np.ndarray | None = None,
+    stop: np.ndarray | None = None,
+    most: int | None = None,
+) -> Runs | None:
     """Cut a volume into runs with values from `low` to `high` and join those that touch.
 
     Parameters
@@ -80,7 +88,7 @@ def find_runs(volume_kji: np.ndarray, low, high, neighbours: int, walls: np.ndar
     return Runs(volume_kji.shape, rows, first, last, root)
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _count(volume, low, high, walled, walls, rows, stop):
     nk, nj, ni = volume.shape
     total = 0
@@ -99,7 +107,7 @@ def _count(volume, low, high, walled, walls, rows, stop):
     return True
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _find(root, n):
     while root[n] != n:
         root[n] = root[root[n]]
@@ -107,7 +115,7 @@ def _find(root, n):
     return n
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _meet(rows, first, last, root, here, there, reach):
     """Join the runs of two rows that touch, `reach` voxels past their ends included."""
     n, end, m, other = rows[here], rows[here + 1], rows[there], rows[there + 1]
@@ -128,7 +136,7 @@ def _meet(rows, first, last, root, here, there, reach):
                 m += 1
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _join(volume, low, high, walled, walls, face, edge, rows, first, last, root, stop):
     nk, nj, ni = volume.shape
     for k in range(nk):
@@ -167,7 +175,7 @@ def _join(volume, low, high, walled, walls, face, edge, rows, first, last, root,
     return True
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _fill(rows, first, last, root, wanted, mask, box):
     nj = mask.shape[1]
     voxels = 0

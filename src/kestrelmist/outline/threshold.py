@@ -7,9 +7,10 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
-from ..core.operation import ImageValue, LabelName, operation
-from ..core.patch import LabelEdit, patch_from_mask
 from ..core.on_grid import require_same_grid
+from ..core.operation import operation
+from ..core.parameter import ImageValue, LabelName
+from ..core.patch import LabelEdit, patch_from_mask
 
 
 @operation("outline", "Threshold", keywords="range bone tissue")
@@ -22,11 +23,18 @@ def threshold(image: Image, labels: LabelMap, label: LabelName, low: ImageValue,
         Label to give; made when there is none of that name. Locked labels stay.
     low, high : values
         Lowest and highest value that belong, both included.
+
+    Raises
+    ------
+    Trouble
+        When the range runs downwards, or the label is locked.
     """
     require_same_grid(image, labels)
     if low > high:
         raise Trouble(f"The range runs from {low:g} down to {high:g}", "give the lower value first")
-    table, row = (labels.table, labels.table.named(label)) if labels.table.has_name(label) else labels.table.with_new(label)
+    table, row = (
+        (labels.table, labels.table.named(label)) if labels.table.has_name(label) else labels.table.with_new(label)
+    )
     labels.require_unlocked(row)
     mask = ((image.kji >= low) & (image.kji <= high)).view(np.uint8)
     return LabelEdit(f"Threshold “{row.name}”", patch_from_mask(labels, mask, row.number), labels.table, table)

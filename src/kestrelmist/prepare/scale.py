@@ -11,7 +11,8 @@ from ..core.operation import operation
 
 @operation("prepare", "Scale intensities", name="scale", keywords="normalise normalize rescale values")
 def scale(image: Image, low: float = 0.0, high: float = 1.0) -> Image:
-    """Map the values linearly so that the 1st and 99th percentile become two given numbers.
+    """Map the values linearly so that the 1st and 99th percentile become two given numbers. Voxels without a value
+    (NaN) stay so, and infinite ones too; neither counts.
 
     Parameters
     ----------
@@ -19,10 +20,20 @@ def scale(image: Image, low: float = 0.0, high: float = 1.0) -> Image:
         What the 1st percentile becomes.
     high : number
         What the 99th percentile becomes.
+
+    Raises
+    ------
+    Trouble
+        When the image has one value nearly everywhere, or none.
     """
-    from_low, from_high = (float(v) for v in np.percentile(image.kji, (1, 99)))
+    values = image.kji
+    there = values[np.isfinite(values)] if values.dtype.kind == "f" else values
+    if there.size == 0:
+        raise Trouble(f"“{image.name}” holds no values", "choose an image that shows something")
+    from_low, from_high = (float(v) for v in np.percentile(there, (1, 99)))
     if from_high <= from_low:
         raise Trouble(f"“{image.name}” has one value nearly everywhere", "choose an image that shows something")
     factor = (high - low) / (from_high - from_low)
-    values = (image.kji.astype(np.float32) - np.float32(from_low)) * np.float32(factor) + np.float32(low)
-    return image.like(values.T, name=f"{image.name}, scaled", unit="")
+    # float64 on the way: a small range far from zero would lose all its steps in float32
+    scaled = (values.astype(np.float64) - from_low) * factor + low
+    return image.like(scaled.astype(np.float32).T, name=f"{image.name}, scaled", unit="")

@@ -2,24 +2,46 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
+from ..core.caveat import (
+    NO_SCALE,
+    SCALE_BY_HAND,
+    SCALE_UNSURE,
+    SIDES_NOT_GIVEN,
+    SIDES_UNKNOWN,
+    Caveat,
+    has_caveat,
+)
 from ..core.image import Image
-from ..core.operation import Spacing, operation
-from ..core.space import Space
+from ..core.operation import operation
+from ..core.parameter import Spacing
+from ..core.placement import Placement
 
 
-@operation("prepare", "Set the voxel size", name="set-spacing", keywords="spacing scale calibrate missing", takes="series colour")
-def set_spacing(image: Image, spacing: Spacing) -> Image:
-    """Give an image another voxel size; directions and the middle of the grid stay where they are. No value is resampled.
+@operation(
+    "prepare",
+    "Set the voxel size",
+    name="set-spacing",
+    keywords="spacing scale calibrate missing",
+    takes="series colour",
+)
+def set_spacing(image: Image, spacing: Spacing) -> Placement:
+    """Give an image another voxel size; directions and the middle of the grid stay. No value is touched or copied.
 
     Parameters
     ----------
     spacing : three mm
         Voxel size along the image's own axes.
     """
-    affine = image.space.affine.copy()
-    affine[:3, :3] *= np.array(spacing) / np.array(image.space.spacing)
-    affine[:3, 3] = image.space.centre - affine[:3, :3] @ ((np.array(image.space.shape) - 1) / 2)
-    space = Space(image.space.shape, affine, "mm", image.space.name)
-    return image.placed(space, name=f"{image.name}, voxel size set")
+    space = image.space
+    affine = space.affine.copy()
+    affine[:3, :3] *= np.array(spacing) / np.array(space.spacing)
+    affine[:3, 3] = space.centre - affine[:3, :3] @ ((np.array(space.shape) - 1) / 2)
+    doubts = [Caveat(SCALE_BY_HAND, "The voxel size was set by hand")]
+    if has_caveat(image.caveats, SIDES_UNKNOWN, SCALE_UNSURE):  # a size says nothing of sides
+        doubts.append(Caveat(SIDES_NOT_GIVEN, "Which side is which is not known"))
+    settled = (NO_SCALE, SCALE_UNSURE, SCALE_BY_HAND, SIDES_UNKNOWN)
+    return Placement(replace(space, affine=affine, unit="mm"), settled, tuple(doubts))

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..core.image import Image
+from ..core.kernel import kernel
 from ..core.labels import LabelMap
 
 LONGEST = 176
@@ -52,7 +52,7 @@ def _coarse_affine(affine: np.ndarray, corner_kji, factor: int) -> np.ndarray:
     return coarse
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _bounds(labels, number, box):
     for k in range(labels.shape[0]):
         for j in range(labels.shape[1]):
@@ -67,7 +67,7 @@ def _bounds(labels, number, box):
                 box[3], box[4], box[5] = max(box[3], k), max(box[4], j), max(box[5], last)
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _fill(labels, number, low, factor, values):
     scale = 255.0 / factor**3
     for c in range(values.shape[0]):
@@ -81,7 +81,7 @@ def _fill(labels, number, low, factor, values):
                 values[c, b, a] = int(n * scale + 0.5)
 
 
-@numba.njit(nogil=True, cache=True)
+@kernel
 def _mean(volume, factor, low, scale, values):
     for c in range(values.shape[0]):
         for b in range(values.shape[1]):
@@ -90,6 +90,8 @@ def _mean(volume, factor, low, scale, values):
                 for k in range(c * factor, min((c + 1) * factor, volume.shape[0])):
                     for j in range(b * factor, min((b + 1) * factor, volume.shape[1])):
                         for i in range(a * factor, min((a + 1) * factor, volume.shape[2])):
-                            total += volume[k, j, i]
-                            n += 1
-                values[c, b, a] = int(min(max((total / n - low) * scale, 0.0), 255.0))
+                            value = volume[k, j, i]
+                            if np.isfinite(value):
+                                total += value
+                                n += 1
+                values[c, b, a] = int(min(max((total / n - low) * scale, 0.0), 255.0)) if n else 0

@@ -20,8 +20,13 @@ class SolidProcess:
     def __init__(self):
         ours, theirs = socket.socketpair()
         env = {k: v for k, v in os.environ.items() if k not in ("DISPLAY", "WAYLAND_DISPLAY")}
-        self.process = subprocess.Popen([sys.executable, "-m", __name__, str(theirs.fileno())], pass_fds=[theirs.fileno()],
-                                        env=env, stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL)
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", __name__, str(theirs.fileno())],
+            pass_fds=[theirs.fileno()],
+            env=env,
+            stderr=subprocess.DEVNULL,
+            stdin=subprocess.DEVNULL,
+        )
         theirs.close()
         self.pipe = Connection(ours.detach())
 

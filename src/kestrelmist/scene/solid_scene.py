@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  (registers the drawing back end)
 from vtkmodules.util.numpy_support import numpy_to_vtk, vtk_to_numpy
 from vtkmodules.vtkCommonCore import VTK_UNSIGNED_CHAR, vtkObject
 from vtkmodules.vtkCommonDataModel import vtkImageData
@@ -10,8 +11,14 @@ from vtkmodules.vtkCommonMath import vtkMatrix4x4
 from vtkmodules.vtkCommonTransforms import vtkTransform
 from vtkmodules.vtkFiltersCore import vtkFlyingEdges3D, vtkPolyDataNormals, vtkWindowedSincPolyDataFilter
 from vtkmodules.vtkFiltersGeneral import vtkTransformPolyDataFilter
-from vtkmodules.vtkRenderingCore import vtkActor, vtkLight, vtkPolyDataMapper, vtkRenderer, vtkRenderWindow, vtkWindowToImageFilter
-import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  (registers the drawing back end)
+from vtkmodules.vtkRenderingCore import (
+    vtkActor,
+    vtkLight,
+    vtkPolyDataMapper,
+    vtkRenderer,
+    vtkRenderWindow,
+    vtkWindowToImageFilter,
+)
 
 GHOST = -1
 """Key of the subject's outline among the surfaces."""
@@ -42,8 +49,16 @@ class SolidScene:
             self.renderer.AddLight(light)
         self.surfaces: dict[int, vtkActor] = {}
 
-    def set_surface(self, key: int, values: np.ndarray | None, affine: np.ndarray | None, colour: tuple, opacity: float,
-                    level: float = 127.5, smoothing: int = 18) -> int:
+    def set_surface(
+        self,
+        key: int,
+        values: np.ndarray | None,
+        affine: np.ndarray | None,
+        colour: tuple,
+        opacity: float,
+        level: float = 127.5,
+        smoothing: int = 18,
+    ) -> int:
         """Add, replace or (values None) remove a surface; returns its number of triangles.
 
         The surface is the level set of a field by flying edges (W. Schroeder et al., LDAV 2015), smoothed by a windowed
@@ -51,7 +66,7 @@ class SolidScene:
         """
         if key in self.surfaces:
             self.renderer.RemoveActor(self.surfaces.pop(key))
-        if values is None:
+        if values is None or affine is None:
             return 0
         grid = vtkImageData()
         grid.SetDimensions(*values.shape[::-1])

@@ -8,6 +8,8 @@ import numpy as np
 
 from ..core.space import AXIS_LETTERS, Space
 
+Vector = tuple[float, float, float]
+
 
 @dataclass(frozen=True)
 class Plane:
@@ -27,43 +29,50 @@ PLANES = (CORONAL, AXIAL, SAGITTAL)
 
 @dataclass(frozen=True)
 class View:
-    """A window of pixels on a plane.
+    """A window of pixels on any plane of the world.
 
     Parameters
     ----------
-    plane : Plane
     centre : three mm
         World position shown at the middle of the picture.
+    rightward, downward : three numbers
+        Directions of the picture's right and down in the world, of length 1 and at right angles.
     pixel : mm
         Side of a picture pixel.
     width, height : int
         Pixels.
-    left_on_left : bool
-        Whether the subject's left is on the picture's left. It is when the subject is seen from above the head
-        or from behind, and is not when seen from the feet or the front. Only planes that hold the side axis change.
+    sides_known : bool
+        Whether the world's axes are the subject's.
+
+    Examples
+    --------
+    >>> view = plane_view(AXIAL, (0.0, 0.0, 3.0), 0.5, 101, 101)
+    >>> view.to_world(50, 50).tolist(), view.to_pixel((1.0, 0.0, 3.0))
+    ([0.0, 0.0, 3.0], (52.0, 50.0))
     """
 
-    plane: Plane
-    centre: tuple[float, float, float]
+    centre: Vector
+    rightward: Vector
+    downward: Vector
     pixel: float
     width: int
     height: int
-    left_on_left: bool = True
     sides_known: bool = True
 
     @property
     def right(self) -> np.ndarray:
         """World step of one pixel to the right, mm."""
-        step = np.zeros(3)
-        step[self.plane.right] = -self.pixel if self.plane.right == 0 and not self.left_on_left else self.pixel
-        return step
+        return np.asarray(self.rightward, float) * self.pixel
 
     @property
     def down(self) -> np.ndarray:
         """World step of one pixel down, mm."""
-        step = np.zeros(3)
-        step[self.plane.up] = -self.pixel
-        return step
+        return np.asarray(self.downward, float) * self.pixel
+
+    @property
+    def normal(self) -> np.ndarray:
+        """Direction across the plane."""
+        return np.cross(self.rightward, self.downward)
 
     @property
     def corner(self) -> np.ndarray:
@@ -85,20 +94,47 @@ class View:
         return np.array([space.to_voxel(self.corner), turn @ self.right, turn @ self.down])
 
     def letters(self) -> dict[str, str]:
-        """What stands at the picture's left, right, top and bottom edge."""
-        low, high = AXIS_LETTERS[self.plane.right]
-        if self.right[self.plane.right] < 0:
-            low, high = high, low
-        return {"left": low, "right": high, "top": AXIS_LETTERS[self.plane.up][1], "bottom": AXIS_LETTERS[self.plane.up][0]}
+        """What stands at the picture's left, right, top and bottom edge: the axis each runs along most nearly."""
+        across, along = (int(np.argmax(np.abs(way))) for way in (self.rightward, self.downward))
+        left, right = AXIS_LETTERS[across] if self.rightward[across] > 0 else AXIS_LETTERS[across][::-1]
+        top, bottom = AXIS_LETTERS[along] if self.downward[along] > 0 else AXIS_LETTERS[along][::-1]
+        return {"left": left, "right": right, "top": top, "bottom": bottom}
 
     def moved(self, **changes) -> View:
         return replace(self, **changes)
 
 
-def fitted(plane: Plane, space: Space, width: int, height: int, left_on_left: bool = True, margin: float = 0.04) -> View:
+def plane_view(
+    plane: Plane,
+    centre,
+    pixel: float,
+    width: int,
+    height: int,
+    left_on_left: bool = True,
+    sides_known: bool = True,
+) -> View:
+    """A view on one of the three planes.
+
+    Parameters
+    ----------
+    left_on_left : bool
+        Whether the subject's left is on the picture's left. It is when the subject is seen from above the head
+        or from behind, and is not when seen from the feet or the front. Only planes that hold the side axis change.
+    """
+    rightward, downward = [0.0] * 3, [0.0] * 3
+    rightward[plane.right] = -1.0 if plane.right == 0 and not left_on_left else 1.0
+    downward[plane.up] = -1.0
+    x, y, z = (float(v) for v in centre)
+    return View((x, y, z), tuple(rightward), tuple(downward), float(pixel), int(width), int(height), sides_known)  # type: ignore[arg-type]
+
+
+def fitted(
+    plane: Plane, space: Space, width: int, height: int, left_on_left: bool = True, margin: float = 0.04
+) -> View:
     """A view that shows the whole grid with a small margin."""
     corners = space.corners()
-    extent = corners.max(0) - corners.min(0)
+    low, high = corners.min(0), corners.max(0)
+    extent = high - low
     room = max(1e-9, 1 - 2 * margin)
     pixel = max(extent[plane.right] / (max(width, 1) * room), extent[plane.up] / (max(height, 1) * room))
-    return View(plane, tuple((corners.max(0) + corners.min(0)) / 2), float(pixel), max(width, 1), max(height, 1), left_on_left)
+    return plane_view(plane, (high + low) / 2, pixel, max(width, 1), max(height, 1), left_on_left, space.sides_known)

@@ -10,6 +10,7 @@ import threading
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
+from typing import IO
 
 from ..core.errors import Trouble
 from .schema import CURRENT, bring_up_to_date, version_of
@@ -26,14 +27,16 @@ class Catalogue:
     of it when the process dies, however it dies); any later one gets `read_only`, and `why_read_only` says why.
     """
 
-    def __init__(self, folder: Path, create: bool):
-        self.folder, self.path = folder, folder / "study.db"
+    def __init__(self, folder: Path, create: bool, read_only: bool = False):
+        self.folder, self.path, self.closed = folder, folder / "study.db", False
+        self._lock_file: IO[str] | None = None
         self.why_read_only = ""
-        self._lock_file = None
         self._guard = threading.RLock()
         if not self.path.exists():
             self._prepare_new(create)
-        if not os.access(folder, os.W_OK) or (self.path.exists() and not os.access(self.path, os.W_OK)):
+        if read_only:
+            self.why_read_only = "it was opened for reading"
+        elif not os.access(folder, os.W_OK) or (self.path.exists() and not os.access(self.path, os.W_OK)):
             self.why_read_only = "you have no permission to write in its folder"
         elif not self._take_lock():
             self.why_read_only = "it is open in another window"
@@ -45,8 +48,11 @@ class Catalogue:
 
     def _prepare_new(self, create: bool) -> None:
         if not create:
-            raise Trouble("There is no study in this folder", "choose a folder that holds a study.db, or make a new study",
-                          self.folder)
+            raise Trouble(
+                "There is no study in this folder",
+                "choose a folder that holds a study.db, or make a new study",
+                self.folder,
+            )
         try:
             for name in ("images", "labels"):
                 (self.folder / name).mkdir(parents=True, exist_ok=True)
@@ -56,13 +62,13 @@ class Catalogue:
             raise Trouble("A study cannot be made here", "choose a folder you may write in", self.folder)
 
     def _take_lock(self) -> bool:
-        self._lock_file = open(self.folder / "study.lock", "a")
+        lock = open(self.folder / "study.lock", "a")
         try:
-            fcntl.flock(self._lock_file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
-            self._lock_file.close()
-            self._lock_file = None
+            lock.close()
             return False
+        self._lock_file = lock
         return True
 
     def _connect(self) -> sqlite3.Connection:
@@ -81,27 +87,50 @@ class Catalogue:
                 raise
         except sqlite3.Error as error:
             self.close_lock()
-            raise Trouble(f"The study's catalogue cannot be opened ({error})", "check the disk, or bring back a copy of study.db",
-                          self.path) from error
+            raise Trouble(
+                f"The study's catalogue cannot be opened ({error})",
+                "check the disk, or bring back a copy of study.db",
+                self.path,
+            ) from error
         db.row_factory = sqlite3.Row
         return db
 
     def _connect_to_read(self) -> sqlite3.Connection:
-        db = sqlite3.connect(f"file:{self.path}?mode=ro", uri=True, isolation_level=None, check_same_thread=False, timeout=5)
+        db = sqlite3.connect(
+            f"file:{self.path}?mode=ro", uri=True, isolation_level=None, check_same_thread=False, timeout=5
+        )
         try:
             version = version_of(db)
         except sqlite3.OperationalError:
             # a folder without write permission cannot hold the shared-memory file of the log; nobody else writes there
             db.close()
-            db = sqlite3.connect(f"file:{self.path}?mode=ro&immutable=1", uri=True, isolation_level=None, check_same_thread=False)
+            db = sqlite3.connect(
+                f"file:{self.path}?mode=ro&immutable=1", uri=True, isolation_level=None, check_same_thread=False
+            )
             version = version_of(db)
         if version != CURRENT:
             db.close()
             newer = version > CURRENT
-            raise Trouble(f"This study has layout {version} and this program uses {CURRENT}", "open it with the newer version"
-                          if newer else "open it once where it may be written, which brings it up to date", self.path)
+            raise Trouble(
+                f"This study has layout {version} and this program uses {CURRENT}",
+                "open it with the newer version"
+                if newer
+                else "open it once where it may be written, which brings it up to date",
+                self.path,
+            )
         db.row_factory = sqlite3.Row
         return db
+
+    def require_writable(self) -> None:
+        """Raises Trouble when the study can only be read here."""
+        if self.read_only:
+            raise Trouble(
+                f"This study can only be read here: {self.why_read_only}",
+                "close the other window, or work on a copy"
+                if "window" in self.why_read_only
+                else "ask for permission, or work on a copy",
+                self.folder,
+            )
 
     @contextmanager
     def change(self):
@@ -109,10 +138,7 @@ class Catalogue:
 
         Raises Trouble when the study is read-only or the disk is full.
         """
-        if self.read_only:
-            raise Trouble(f"This study can only be read here: {self.why_read_only}",
-                          "close the other window, or work on a copy" if "window" in self.why_read_only else
-                          "ask for permission, or work on a copy", self.folder)
+        self.require_writable()
         with self._guard:
             if self.db.in_transaction:  # part of a larger change, which commits or takes back the whole
                 yield self.db
@@ -126,10 +152,13 @@ class Catalogue:
                     self.db.execute("ROLLBACK")
                 if isinstance(error, sqlite3.OperationalError):
                     full = "full" in str(error)
-                    raise Trouble("The disk is full; this step was not kept, everything before it is" if full else
-                                  f"The study could not be written ({error}); this step was not kept",
-                                  "free some space and do it again" if full else "check the disk and do it again",
-                                  self.path) from error
+                    raise Trouble(
+                        "The disk is full; this step was not kept, everything before it is"
+                        if full
+                        else f"The study could not be written ({error}); this step was not kept",
+                        "free some space and do it again" if full else "check the disk and do it again",
+                        self.path,
+                    ) from error
                 raise
 
     def rows(self, query: str, *values) -> list[sqlite3.Row]:
@@ -150,6 +179,16 @@ class Catalogue:
             self._lock_file.close()
             self._lock_file = None
 
+    def start_session(self) -> int | None:
+        """A row for the time that this window or command has the study open."""
+        with self.change() as db:
+            return db.execute("INSERT INTO session (started) VALUES (?)", (now(),)).lastrowid
+
+    def end_session(self, session: int | None) -> None:
+        with self.change() as db:
+            db.execute("UPDATE session SET ended = ? WHERE id = ?", (now(), session))
+
     def close(self) -> None:
+        self.closed = True
         self.db.close()
         self.close_lock()

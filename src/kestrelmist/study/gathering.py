@@ -10,15 +10,17 @@ from pathlib import Path
 from ..core.errors import Cancelled, Trouble
 from ..core.progress import Progress, silent
 from ..formats.dicom_labels import referenced_series
-from ..gather.plan import PlanLine, SubjectRule
+from ..gather.plan import PlanLine
+from ..gather.subject_rule import SubjectRule
+from .keeping import keep_image, run
 from .logbook import Step
-from .run import run
 from .study import Study
 
 
 @dataclass
 class Taken:
-    """What came of a plan: ids of the new images, lines that could not be taken with the reason, and whether it was stopped."""
+    """What came of a plan: ids of the new images, lines that could not be taken with the reason, and whether it was
+    stopped."""
 
     keys: list[int] = field(default_factory=list)
     refused: list[tuple[PlanLine, str]] = field(default_factory=list)
@@ -26,8 +28,14 @@ class Taken:
     stopped: bool = False
 
 
-def take_lines(study: Study, lines: list[PlanLine], progress: Progress | None = None, told: Callable[[PlanLine, str], None] | None = None,
-               folder: Path | None = None, rule: SubjectRule = SubjectRule()) -> Taken:
+def take_lines(
+    study: Study,
+    lines: list[PlanLine],
+    progress: Progress | None = None,
+    told: Callable[[PlanLine, str], None] | None = None,
+    folder: Path | None = None,
+    rule: SubjectRule = SubjectRule(),
+) -> Taken:
     """Take in the lines marked `take`, images first, then labels onto their images.
 
     Parameters
@@ -39,6 +47,7 @@ def take_lines(study: Study, lines: list[PlanLine], progress: Progress | None = 
     """
     progress, taken = progress or silent(), Taken()
     say = told or (lambda line, words: None)
+    entry = 0
     wanted = sorted((line for line in lines if line.take), key=lambda line: line.kind == "labels")
     for n, line in enumerate(wanted):
         part = progress.part(n / len(wanted), (n + 1) / len(wanted))
@@ -48,7 +57,8 @@ def take_lines(study: Study, lines: list[PlanLine], progress: Progress | None = 
                 _take_labels(study, line)
                 taken.labels += 1
             else:
-                taken.keys.append(_take_image(study, line, _told(part, line, say), folder, rule))
+                key, entry = _take_image(study, line, _told(part, line, say), folder, rule, entry)
+                taken.keys.append(key)
             say(line, "taken in")
         except Cancelled:
             say(line, "stopped")
@@ -76,17 +86,25 @@ def _told(progress: Progress, line: PlanLine, say: Callable[[PlanLine, str], Non
     return own
 
 
-def _take_image(study: Study, line: PlanLine, progress: Progress, folder: Path | None, rule: SubjectRule) -> int:
+def _take_image(
+    study: Study, line: PlanLine, progress: Progress, folder: Path | None, rule: SubjectRule, entry: int
+) -> tuple[int, int]:
     started = time.monotonic()
     progress.at(0.0, f"Reading {line.name}")
     image = line.open(progress.part(0.0, 0.1))
-    key = study.add_image(image, progress.part(0.1, 1.0))
-    record = study.find(key)
-    settings = {"folder": str(folder or line.files[0]), "series": line.series.uid if line.series else line.files[0].name, "subject": line.subject,
-                "copy": line.copy, "uneven": "mend" if line.mend else "refuse", "subject_from": rule.source, "subject_pattern": rule.pattern, "spacing": None,
-                "sequences": line.along}
-    study.logbook.write(Step("gather", "Gather a folder", settings, {}, {"image 1": {"name": record.name, "hash": record.hash}}, time.monotonic() - started))
-    return key
+    settings = {
+        "folder": str(folder or line.files[0]),
+        "series": line.series.uid if line.series else line.files[0].name,
+        "subject": line.subject,
+        "copy": line.copy,
+        "uneven": "mend" if line.mend else "refuse",
+        "subject_from": rule.source,
+        "subject_pattern": rule.pattern,
+        "spacing": None,
+        "sequences": line.along,
+    }
+    step = Step("gather", f"Gather “{line.name}”", settings, seconds=time.monotonic() - started)
+    return keep_image(study, image, step, progress.part(0.1, 1.0), entry)
 
 
 def _take_labels(study: Study, line: PlanLine) -> None:

@@ -1,85 +1,197 @@
-"""The logbook: every step, with its numbers, inputs and outputs."""
+"""The logbook: every step, with its numbers, inputs and outputs. Outputs of one step are inputs of others: a graph in
+order of time."""
 
 from __future__ import annotations
 
+import getpass
 import json
 from dataclasses import dataclass, field
+from typing import Any
 
 from .. import VERSION
+from ..core.reference import Reference
 from .catalogue import Catalogue, now
 
-
-NOT_REPEATED = ("by hand", "delete", "convert-study")
-"""Steps that no recipe can do again."""
+BY_HAND = "by hand"
+"""The operation of what a hand has drawn: a fact, and nothing a recipe can do again."""
 
 
 @dataclass(frozen=True)
-class Entry:
-    """One step. Inputs and outputs are {role: {name, hash}}."""
+class Thing:
+    """A thing as a step knows it.
 
-    id: int
-    made: str
-    operation: str
-    title: str
-    settings: dict
-    inputs: dict
-    outputs: dict
-    seconds: float
+    Parameters
+    ----------
+    kind, subject, name : str
+    of : str
+        Name of the thing it is of: of the image, for a label map.
+    place : tuple of int
+        Places along the axes of a series, counted from 1.
+    item : int or None
+        Its id in the study; None for files.
+    hash : str
+        Content when the step ran; of a label map, its revision.
+    path : str
+        The file it was read from, when it is none of the study.
+    """
 
-    def as_step(self) -> dict:
-        """The step as a recipe writes it: operation, inputs by name, settings."""
-        return {"operation": self.operation, "inputs": {k: v["name"] for k, v in self.inputs.items()}, "settings": self.settings}
+    kind: str
+    name: str
+    subject: str = ""
+    of: str = ""
+    place: tuple[int, ...] = ()
+    item: int | None = None
+    hash: str = ""
+    path: str = ""
 
     @property
-    def sentence(self) -> str:
-        """One line for the Drawer."""
-        on = ", ".join(v["name"] for k, v in self.inputs.items() if k == "image")
-        numbers = ", ".join(f"{k.replace('_', ' ')} {_short(v)}" for k, v in self.settings.items() if v is not None and v != "")
-        return f"{self.title}{f' on {on}' if on else ''}{f': {numbers}' if numbers else ''}"
+    def reference(self) -> Reference:
+        if self.of:
+            return Reference(self.of, self.subject, self.name, self.place)
+        return Reference(self.name, self.subject or None, None, self.place)
+
+    def as_dict(self) -> dict:
+        texts = {"kind": self.kind, "name": self.name, "subject": self.subject, "of": self.of, "path": self.path}
+        found: dict[str, Any] = {k: v for k, v in texts.items() if v or k in ("kind", "name")}
+        found |= {"place": list(self.place)} if self.place else {}
+        found |= {"item": self.item} if self.item is not None else {}
+        return found | ({"hash": self.hash} if self.hash else {})
+
+    @classmethod
+    def from_dict(cls, facts: dict) -> Thing:
+        return cls(
+            str(facts.get("kind", "")),
+            str(facts.get("name", "")),
+            str(facts.get("subject", "")),
+            str(facts.get("of", "")),
+            tuple(facts.get("place", ())),
+            facts.get("item"),
+            str(facts.get("hash", "")),
+            str(facts.get("path", "")),
+        )
+
+
+Things = dict[str, tuple[Thing, ...]]
 
 
 @dataclass(frozen=True)
 class Step:
-    """A line for the logbook, before it is written."""
+    """One step: an operation with its settings, what went in, what came out, and whether it was undone."""
 
     operation: str
     title: str
-    settings: dict
-    inputs: dict
-    outputs: dict = field(default_factory=dict)
+    settings: dict[str, Any] = field(default_factory=dict)
+    inputs: Things = field(default_factory=dict)
+    outputs: Things = field(default_factory=dict)
     seconds: float = 0.0
+    key: str = ""
+    version: int = 1
+    undone: bool = False
+    id: int = 0
+    made: str = ""
+    who: str = ""
+    program: str = ""
+
+    @property
+    def subject(self) -> str:
+        """Whose it is: the subject of its first input, or of what it made."""
+        for things in (*self.inputs.values(), *self.outputs.values()):
+            for thing in things:
+                if thing.subject:
+                    return thing.subject
+        return ""
+
+    @property
+    def sentence(self) -> str:
+        """One line for the Drawer."""
+        on = ", ".join(t.name for things in self.inputs.values() for t in things if t.kind == "image")
+        numbers = ", ".join(
+            f"{k.replace('_', ' ')} {_short(v)}" for k, v in self.settings.items() if v is not None and v != ""
+        )
+        undone = " (undone)" if self.undone else ""
+        return f"{self.title}{f' on {on}' if on else ''}{f': {numbers}' if numbers else ''}{undone}"
 
 
 class Logbook:
-    """Reads and writes the logbook of a study."""
+    """Reads and writes the steps of a study."""
 
     def __init__(self, catalogue: Catalogue):
         self.catalogue = catalogue
 
     def write(self, step: Step) -> int:
+        """Write a step; returns its id."""
         with self.catalogue.change() as db:
-            return db.execute("INSERT INTO logbook (made, operation, title, settings, inputs, outputs, seconds, program)"
-                              " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                              (now(), step.operation, step.title, json.dumps(step.settings, default=str), json.dumps(step.inputs),
-                               json.dumps(step.outputs), step.seconds, f"Kestrelmist {VERSION}")).lastrowid
+            made = db.execute(
+                "INSERT INTO step (made, who, operation, version, title, settings, inputs, outputs, key, seconds,"
+                " program) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (
+                    now(),
+                    person(),
+                    step.operation,
+                    step.version,
+                    step.title,
+                    json.dumps(step.settings, default=str),
+                    _written(step.inputs),
+                    _written(step.outputs),
+                    step.key,
+                    step.seconds,
+                    f"Kestrelmist {VERSION}",
+                ),
+            ).lastrowid
+            assert made is not None
+            return made
 
-    def entries(self) -> list[Entry]:
+    def entries(self) -> list[Step]:
         """All steps, oldest first."""
-        return [Entry(r["id"], r["made"], r["operation"], r["title"], json.loads(r["settings"]), json.loads(r["inputs"]),
-                      json.loads(r["outputs"]), r["seconds"]) for r in self.catalogue.rows("SELECT * FROM logbook ORDER BY id")]
+        return [_step(row) for row in self.catalogue.rows("SELECT * FROM step ORDER BY id")]
+
+    def last(self, count: int) -> list[Step]:
+        """The last steps, newest first."""
+        return [_step(row) for row in self.catalogue.rows("SELECT * FROM step ORDER BY id DESC LIMIT ?", count)]
+
+    def with_key(self, key: str) -> list[Step]:
+        """Steps that did the same work on the same things and were not undone, newest first."""
+        rows = self.catalogue.rows("SELECT * FROM step WHERE key = ? AND NOT undone ORDER BY id DESC", key)
+        return [_step(row) for row in rows] if key else []
 
 
-def as_yaml(entries: list[Entry]) -> str:
-    """Steps as a recipe: can be run again with `kestrelmist recipe`. What a hand has drawn cannot be and stands as a comment."""
-    import yaml
+def person() -> str:
+    """Who works on this machine, as the system has it."""
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError, ImportError):  # a process without a name
+        return ""
 
-    by_hand = [f"# {e.made[:16]} {e.sentence}\n" for e in entries if e.operation in NOT_REPEATED]
-    note = "# Done by hand, not repeated by this recipe:\n" + "".join(by_hand) if by_hand else ""
-    steps = [e.as_step() for e in entries if e.operation not in NOT_REPEATED]
-    return note + yaml.safe_dump({"recipe": 1, "steps": steps}, sort_keys=False, allow_unicode=True)
+
+def _written(things: Things) -> str:
+    return json.dumps({role: [t.as_dict() for t in several] for role, several in things.items()})
+
+
+def _read(text: str) -> Things:
+    return {role: tuple(Thing.from_dict(t) for t in several) for role, several in json.loads(text).items()}
+
+
+def _step(row) -> Step:
+    return Step(
+        row["operation"],
+        row["title"],
+        json.loads(row["settings"]),
+        _read(row["inputs"]),
+        _read(row["outputs"]),
+        row["seconds"],
+        row["key"],
+        row["version"],
+        bool(row["undone"]),
+        row["id"],
+        row["made"],
+        row["who"],
+        row["program"],
+    )
 
 
 def _short(value) -> str:
     if isinstance(value, (list, tuple)):
         return "(" + ", ".join(_short(v) for v in value) + ")"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
     return f"{value:.4g}" if isinstance(value, float) else str(value)

@@ -2,9 +2,23 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
+from collections.abc import Callable
+from pathlib import Path
 
+from ..core.caveat import (
+    NO_SCALE,
+    NOTED,
+    SCALE_UNSURE,
+    SIDES_NOT_GIVEN,
+    SIDES_UNKNOWN,
+    SLICES_DOUBLED,
+    SLICES_MISSING,
+    SLICES_UNEVEN,
+)
 from ..core.errors import Trouble
+from ..core.world import World
 
 VERSION_1 = """
 CREATE TABLE study (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -39,7 +53,153 @@ ALTER TABLE image ADD COLUMN axes TEXT NOT NULL DEFAULT '[]';
 ALTER TABLE image ADD COLUMN colour INTEGER NOT NULL DEFAULT 0;
 """
 
-STEPS = (VERSION_1, VERSION_2, VERSION_3)
+VERSION_4 = """
+CREATE TABLE item (
+    id INTEGER PRIMARY KEY, kind TEXT NOT NULL, subject_id INTEGER NOT NULL REFERENCES subject(id),
+    of INTEGER REFERENCES item(id), name TEXT NOT NULL, space TEXT, hash TEXT NOT NULL DEFAULT '',
+    body TEXT NOT NULL DEFAULT '{}', thumbnail BLOB, removed INTEGER NOT NULL DEFAULT 0, added TEXT NOT NULL);
+CREATE INDEX item_place ON item(subject_id, kind, name);
+CREATE TABLE step (
+    id INTEGER PRIMARY KEY, made TEXT NOT NULL, who TEXT NOT NULL, operation TEXT NOT NULL, version INTEGER NOT NULL,
+    title TEXT NOT NULL, settings TEXT NOT NULL, inputs TEXT NOT NULL, outputs TEXT NOT NULL,
+    key TEXT NOT NULL, seconds REAL NOT NULL, program TEXT NOT NULL, undone INTEGER NOT NULL DEFAULT 0);
+CREATE INDEX step_key ON step(key);
+CREATE TABLE change (
+    seq INTEGER PRIMARY KEY, entry INTEGER NOT NULL, turns INTEGER, session_id INTEGER NOT NULL REFERENCES session(id),
+    item_id INTEGER NOT NULL, kind TEXT NOT NULL, title TEXT NOT NULL, made TEXT NOT NULL, step_id INTEGER,
+    body BLOB, before TEXT, after TEXT);
+CREATE INDEX change_item ON change(item_id, seq);
+CREATE INDEX change_session ON change(item_id, session_id);
+CREATE INDEX change_entry ON change(entry);
+CREATE INDEX change_turns ON change(turns) WHERE turns IS NOT NULL;
+CREATE TABLE version (
+    id INTEGER PRIMARY KEY, item_id INTEGER NOT NULL, seq INTEGER NOT NULL, name TEXT NOT NULL, made TEXT NOT NULL);
+"""
+
+
+def _to_items(db: sqlite3.Connection) -> None:
+    """From a table a kind to one of items, from the logbook to steps, from gestures to changes."""
+    db.row_factory = sqlite3.Row
+    for row in db.execute("SELECT * FROM image").fetchall():
+        body = {key: json.loads(row[key]) for key in ("facts", "files", "reading", "axes")}
+        body |= {key: row[key] for key in ("modality", "unit", "format")}
+        body |= {"colour": bool(row["colour"]), "caveats": [_caveat(n) for n in json.loads(row["notes"])]}
+        db.execute(
+            "INSERT INTO item (id, kind, subject_id, name, space, hash, body, thumbnail, removed, added)"
+            " VALUES (?, 'image', ?, ?, ?, ?, ?, ?, ?, ?)",
+            (
+                row["id"],
+                row["subject_id"],
+                row["name"],
+                _space(row["space"]),
+                row["hash"],
+                json.dumps(body),
+                row["thumbnail"],
+                row["removed"],
+                row["added"],
+            ),
+        )
+    maps: dict[int, int] = {}
+    for row in db.execute(
+        "SELECT label_map.*, image.subject_id, image.added FROM label_map JOIN image ON image.id = image_id"
+    ).fetchall():
+        body = {"table": json.loads(row["labels"]), "file": row["file"], "file_seq": row["file_seq"]}
+        taken = {r[0] for r in db.execute("SELECT name FROM item WHERE of = ?", (row["image_id"],))}
+        name, n = row["name"], 2
+        while name in taken:
+            name, n = f"{row['name']} ({n})", n + 1
+        maps[row["id"]] = db.execute(
+            "INSERT INTO item (kind, subject_id, of, name, space, body, added) VALUES ('label map', ?, ?, ?, ?, ?, ?)",
+            (row["subject_id"], row["image_id"], name, _space(row["space"]), json.dumps(body), row["added"]),
+        ).lastrowid  # type: ignore[assignment]
+    for row in db.execute("SELECT * FROM gesture ORDER BY seq").fetchall():
+        db.execute(
+            "INSERT INTO change (seq, entry, session_id, item_id, kind, title, made, body, before, after)"
+            " VALUES (?, ?, ?, ?, 'labels', ?, ?, ?, ?, ?)",
+            (
+                row["seq"],
+                row["seq"],
+                row["session_id"],
+                maps[row["label_map_id"]],
+                row["title"],
+                row["made"],
+                row["patch"],
+                row["labels_before"],
+                row["labels_after"],
+            ),
+        )
+    for row in db.execute("SELECT * FROM logbook ORDER BY id").fetchall():
+        inputs, outputs = _things(db, json.loads(row["inputs"])), _things(db, json.loads(row["outputs"]))
+        db.execute(
+            "INSERT INTO step (id, made, who, operation, version, title, settings, inputs, outputs, key, seconds,"
+            " program) VALUES (?, ?, '', ?, 1, ?, ?, ?, ?, '', ?, ?)",
+            (
+                row["id"],
+                row["made"],
+                row["operation"],
+                row["title"],
+                row["settings"],
+                json.dumps(inputs),
+                json.dumps(outputs),
+                row["seconds"],
+                row["program"],
+            ),
+        )
+    tables = db.execute("SELECT * FROM result ORDER BY id").fetchall()
+    if tables:
+        db.execute("INSERT OR IGNORE INTO subject (name) VALUES ('')")
+        nobody = db.execute("SELECT id FROM subject WHERE name = ''").fetchone()[0]
+        for row in tables:
+            content = json.loads(row["content"])
+            body = {"columns": content["columns"], "rows": content["rows"], "step": row["logbook_id"]}
+            db.execute(
+                "INSERT INTO item (kind, subject_id, name, body, added) VALUES ('table', ?, ?, ?, ?)",
+                (nobody, row["title"], json.dumps(body), row["made"]),
+            )
+    for table in ("gesture", "label_map", "result", "image", "logbook"):
+        db.execute(f"DROP TABLE {table}")
+
+
+def _things(db: sqlite3.Connection, named: dict[str, dict]) -> dict[str, list[dict]]:
+    """Inputs or outputs of a step as things: their kind, whose they are, and their id where it can be told."""
+    found: dict[str, list[dict]] = {}
+    image = named.get("image", {})
+    for role, facts in named.items():
+        kind = {"labels": "label map", "table": "table"}.get(role, "image")
+        thing = {"kind": kind, **{k: v for k, v in facts.items() if k in ("name", "subject", "hash")}}
+        if kind == "label map" and image:
+            thing |= {"of": image.get("name", ""), "subject": image.get("subject", "")}
+        rows = db.execute("SELECT id FROM item WHERE kind = 'image' AND hash = ?", (facts.get("hash", ""),)).fetchall()
+        if kind == "image" and len(rows) == 1:
+            thing["item"] = rows[0][0]
+        found.setdefault("image" if kind == "image" else role, []).append(thing)
+    return found
+
+
+def _space(text: str) -> str:
+    facts = json.loads(text)
+    world = World.from_dict(facts.pop("name", "scanner"))
+    return json.dumps(facts | {"world": world.as_dict()})
+
+
+def _caveat(note: str) -> dict:
+    """A note of an older study with its code; the sentences are those that were written then."""
+    codes = (
+        ("does not say which side is which", SIDES_NOT_GIVEN),
+        ("given by hand", SCALE_UNSURE),
+        ("distance between the slices is not known", SCALE_UNSURE),
+        ("sides are unknown", SIDES_UNKNOWN),
+        ("gives no scale", NO_SCALE),
+        ("missing in the stack", SLICES_MISSING),
+        ("frames are missing", SLICES_MISSING),
+        ("same place", SLICES_DOUBLED),
+        ("uneven", SLICES_UNEVEN),
+    )
+    return {"code": next((code for words, code in codes if words in note), NOTED), "sentence": note}
+
+
+Step = tuple[str, Callable[[sqlite3.Connection], None] | None]
+STEPS: tuple[Step, ...] = ((VERSION_1, None), (VERSION_2, None), (VERSION_3, None), (VERSION_4, _to_items))
 CURRENT = len(STEPS)
 
 
@@ -51,12 +211,46 @@ def bring_up_to_date(db: sqlite3.Connection, path) -> None:
     try:
         version = db.execute("PRAGMA user_version").fetchone()[0]
     except sqlite3.DatabaseError as error:
-        raise Trouble("This study's catalogue is damaged or is not a study", "bring back a copy of study.db", path) from error
+        raise Trouble(
+            "This study's catalogue is damaged or is not a study", "bring back a copy of study.db", path
+        ) from error
     if version > CURRENT:
-        raise Trouble(f"This study was last used with a newer version of Kestrelmist (layout {version}, this one knows up to"
-                      f" {CURRENT})", "open it with that version; nothing was changed", path)
+        raise Trouble(
+            f"This study was last used with a newer version of Kestrelmist (layout {version}, this one knows up to"
+            f" {CURRENT})",
+            "open it with that version; nothing was changed",
+            path,
+        )
+    if 0 < version < CURRENT:
+        _keep_copy(db, Path(path).with_name(f"study.layout-{version}.db"))
     for number in range(version, CURRENT):
-        db.executescript(f"BEGIN IMMEDIATE;{STEPS[number]}PRAGMA user_version = {number + 1};COMMIT;")
+        script, more = STEPS[number]
+        db.execute("BEGIN IMMEDIATE")
+        try:
+            for statement in script.split(";"):
+                if statement.strip():
+                    db.execute(statement)
+            if more is not None:
+                more(db)
+            db.execute(f"PRAGMA user_version = {number + 1}")
+            db.execute("COMMIT")
+        except BaseException:
+            db.execute("ROLLBACK")
+            raise
+
+
+def _keep_copy(db: sqlite3.Connection, path: Path) -> None:
+    """The catalogue as it was, for the program that wrote it; one that is there already stays."""
+    if path.exists():
+        return
+    beside = path.with_name(f".{path.name}.part")
+    beside.unlink(missing_ok=True)
+    copy = sqlite3.connect(beside)
+    try:
+        db.backup(copy)
+    finally:
+        copy.close()
+    beside.rename(path)
 
 
 def version_of(db: sqlite3.Connection) -> int:

@@ -7,13 +7,14 @@ from PySide6.QtGui import QColor, QPainter, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ...checks.notice import Mend, Notice, Subject, run_checks
-from ...operations import find_operation
-from ..commands import ShelveImages
+from ...core.operation import find_operation
 from ..desk_model import Desk
 from ..theme.theme import Theme
 from .rows import section
 
 MARKS = {"look": "amber", "wrong": "red", "fine": "moss"}
+MOST_SHOWN = 8
+"""Notices that are shown; more are counted."""
 
 
 class Dot(QWidget):
@@ -39,18 +40,28 @@ class Dot(QWidget):
 
 
 class ChecksList(QWidget):
-    """Runs the checks of the present stage in a worker whenever something has changed and the hand rests."""
+    """Runs the checks of the present stage in a lane of their own whenever something has changed and the hand rests."""
 
     def __init__(self, desk: Desk, open_operation):
         super().__init__()
-        self.desk, self.notices, self._job, self._open = desk, [], None, open_operation
+        self.desk, self.viewing, self._open = desk, desk.viewing, open_operation
+        self.notices: list[Notice] = []
+        self._job = None
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(0, 0, 0, 0)
         self.column.setSpacing(5)
         self.column.addWidget(section("Checks"))
         self._soon = QTimer(self, singleShot=True, interval=500)
         self._soon.timeout.connect(self._run)
-        for signal in (desk.labels_changed, desk.image_changed, desk.stage_changed):
+        viewing = desk.viewing
+        for signal in (
+            viewing.labels_changed,
+            viewing.lead_changed,
+            viewing.lead_ready,
+            viewing.labels_chosen,
+            viewing.stage_changed,
+            desk.session.shelf_changed,
+        ):
             signal.connect(self._later)
 
     @property
@@ -60,31 +71,31 @@ class ChecksList(QWidget):
     def _later(self) -> None:
         if self._job is not None:
             self._job.progress.cancel()
+            self._job = None
         self._soon.start()
 
     def _run(self) -> None:
-        desk = self.desk
-        if not desk.ready:
+        viewing = self.viewing
+        if not viewing.ready or viewing.record is None or viewing.image is None:
             self.show_notices([])
             return
-        stage, image, labels, series, records, record = desk.stage.lower(), desk.image, desk.labels, desk.series, desk.study.records(), desk.record.id
+        stage, image, labels, whole = viewing.stage.lower(), viewing.image, viewing.labels, viewing.series
+        records, record = self.desk.study.records(), viewing.record.id
 
         def check(progress):
-            return run_checks(Subject(image, labels, progress.stop, series, records, record), stage)
+            return run_checks(Subject(image, labels, progress.stop, whole, records, record), stage)
 
-        def done(notices):
+        def done(notices) -> None:
             if self._job is job:
                 self._job = None
-            if desk.image is image:
                 self.show_notices(notices)
 
-        def failed(error):
+        def failed(error: BaseException) -> None:
             if self._job is job:
                 self._job = None
-            if not self._soon.isActive():
-                self._soon.start()
+                self.show_notices([Notice("look", f"The checks could not be done ({error}).")])
 
-        job = desk.work.start("Checks", check, done, failed, loud=False)
+        job = self.desk.session.work.start("Checks", check, done, failed, "checks")
         self._job = job
 
     def show_notices(self, notices: list[Notice]) -> None:
@@ -93,7 +104,10 @@ class ChecksList(QWidget):
             widget = self.column.takeAt(1).widget()
             widget.hide()
             widget.deleteLater()
-        for notice in notices:
+        shown = list(notices[:MOST_SHOWN])
+        if len(notices) > MOST_SHOWN:
+            shown.append(Notice("look", f"{len(notices) - MOST_SHOWN} more notices."))
+        for notice in shown:
             self.column.addWidget(self._line(notice))
 
     def _line(self, notice: Notice) -> QWidget:
@@ -102,24 +116,32 @@ class ChecksList(QWidget):
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(6)
         text = QLabel(notice.sentence)
+        text.setTextFormat(Qt.TextFormat.PlainText)
         text.setWordWrap(True)
         row.addWidget(Dot(notice.level), 0, Qt.AlignmentFlag.AlignTop)
         row.addWidget(text, 1)
-        if notice.mend:
-            button = QPushButton(notice.mend.words)
+        mend = notice.mend
+        if mend is not None:
+            button = QPushButton(mend.words)
             button.setProperty("kind", "small")
-            button.clicked.connect(lambda: self.mend(notice.mend))
+            button.clicked.connect(lambda: self.mend(mend))
             row.addWidget(button, 0, Qt.AlignmentFlag.AlignTop)
         return line
 
     def mend(self, mend: Mend) -> None:
-        """Do what the button says."""
-        desk = self.desk
-        if mend.operation == "new-labels":
-            desk.start_labels()
-        elif mend.operation == "take-off":
-            desk.undo.push(ShelveImages(desk, [desk.record.id], f"Take “{desk.record.name}” off the Shelf", remove=True))
-        elif mend.ask:
-            self._open(find_operation(mend.operation))
-        else:
-            desk.run(mend.operation, mend.settings, title=mend.words)
+        """Do what the button says: run an operation on what leads, or open its form."""
+        operation = find_operation(mend.operation)
+        if mend.ask:
+            self._open(operation)
+            return
+        record = self.viewing.record
+        given = dict(mend.settings)
+        for p in operation.inputs:
+            if (
+                p.kind.family == "record"
+                and p.name not in given
+                and record is not None
+                and p.role in ("image", "thing")
+            ):
+                given[p.name] = record.id
+        self.desk.run(mend.operation, given, title=mend.words)

@@ -1,12 +1,23 @@
-"""Fields of a form that are more than a line: a place on disk, and an area framed on a picture."""
+"""Fields of a form that are more than a line: a place on disk, an area framed on a picture, a thing of the study."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFileDialog,
+    QHBoxLayout,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
+from ...study.study import Study
 from ..desk_model import Desk
 
 
@@ -28,20 +39,28 @@ class _WithButton(QWidget):
     def text(self) -> str:
         return self.field.text()
 
+    def value(self) -> str | None:
+        return self.field.text().strip() or None
+
 
 class PathField(_WithButton):
     """A place on disk: an existing "folder" or "file", or a "new" one."""
 
     def __init__(self, kind: str):
-        super().__init__("…", {"folder": "Choose a folder", "file": "Choose a file", "new": "Name a new file or folder"}[kind])
+        names = {"folder": "Choose a folder", "file": "Choose a file", "new": "Name a new file or folder"}
+        super().__init__("…", names[kind])
         self.kind = kind
         self.button.clicked.connect(self._choose)
 
     def _choose(self) -> None:
         start = self.field.text() or str(Path.home())
-        name = (QFileDialog.getExistingDirectory(self, "Choose a folder", start) if self.kind == "folder" else
-                QFileDialog.getOpenFileName(self, "Choose a file", start)[0] if self.kind == "file" else
-                QFileDialog.getSaveFileName(self, "Name a new file or folder", start)[0])
+        name = (
+            QFileDialog.getExistingDirectory(self, "Choose a folder", start)
+            if self.kind == "folder"
+            else QFileDialog.getOpenFileName(self, "Choose a file", start)[0]
+            if self.kind == "file"
+            else QFileDialog.getSaveFileName(self, "Name a new file or folder", start)[0]
+        )
         if name:
             self.field.setText(name)
 
@@ -53,22 +72,72 @@ class AreaField(_WithButton):
 
     def __init__(self, desk: Desk):
         super().__init__("Frame it", "Frame an area on the picture", below=True)
-        self.desk = desk
+        self.hand = desk.hand
         self.field.setProperty("kind", "figures")
         self.field.setPlaceholderText("column, row, columns, rows")
         self.button.setCheckable(True)
-        self.button.toggled.connect(lambda on: desk.set_tool("frame" if on else "point"))
-        desk.framed_changed.connect(self._follow)
-        desk.tool_changed.connect(self._tool)
+        self.button.toggled.connect(lambda on: self.hand.set_tool("frame" if on else "point"))
+        self.hand.framed_changed.connect(self._follow)
+        self.hand.tool_changed.connect(self._tool)
         self._follow()
 
     def _tool(self) -> None:
         self.button.blockSignals(True)
-        self.button.setChecked(self.desk.tool == "frame")
+        self.button.setChecked(self.hand.tool == "frame")
         self.button.blockSignals(False)
 
     def _follow(self) -> None:
-        if self.desk.framed is not None:
-            self.field.setText(self.desk.framed.text)
+        if self.hand.framed is not None:
+            self.field.setText(self.hand.framed.text)
             self.field.setCursorPosition(0)
             self.framed.emit()
+
+
+class ThingField(QComboBox):
+    """One thing of the study, chosen from a list."""
+
+    def __init__(self, study: Study, kind: str, optional: bool, chosen: int | None = None):
+        super().__init__()
+        if optional:
+            self.addItem("None", None)
+        for record in study.items.of_kind(*(() if kind == "thing" else (kind,))):
+            self.addItem(str(record.reference), record.id)
+            self.setItemData(self.count() - 1, record.short_facts, Qt.ItemDataRole.ToolTipRole)
+        if not self.count():
+            self.addItem(f"There is no {kind} yet", None)
+        if chosen is not None:
+            self.setCurrentIndex(max(0, self.findData(chosen)))
+
+    def value(self) -> int | None:
+        return self.currentData()
+
+
+class ThingsField(QListWidget):
+    """Several things of the study, ticked in a list."""
+
+    def __init__(self, study: Study, kind: str, without: int | None = None):
+        super().__init__()
+        self.setFixedHeight(116)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+        for record in study.items.of_kind(kind):
+            if record.id != without:
+                item = QListWidgetItem(str(record.reference))
+                item.setData(Qt.ItemDataRole.UserRole, record.id)
+                item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+                item.setCheckState(Qt.CheckState.Unchecked)
+                item.setToolTip(f"{record.reference}\n{record.short_facts}")
+                self.addItem(item)
+        if not self.count():
+            item = QListWidgetItem(f"There is no other {kind} yet")
+            item.setFlags(Qt.ItemFlag.NoItemFlags)
+            self.addItem(item)
+
+    def tick(self, key: int, on: bool = True) -> None:
+        for n in range(self.count()):
+            if self.item(n).data(Qt.ItemDataRole.UserRole) == key:
+                self.item(n).setCheckState(Qt.CheckState.Checked if on else Qt.CheckState.Unchecked)
+
+    def value(self) -> list[int]:
+        ticked = [self.item(n) for n in range(self.count()) if self.item(n).checkState() == Qt.CheckState.Checked]
+        return [item.data(Qt.ItemDataRole.UserRole) for item in ticked]

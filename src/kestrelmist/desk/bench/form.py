@@ -2,24 +2,39 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QFormLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ...core.errors import Trouble
-from ...core.operation import Operation, Parameter
+from ...core.operation import Operation
+from ...core.parameter import Parameter
+from ...core.quantity import pretty_unit
 from ..desk_model import Desk
-from .fields import AreaField, PathField
+from .fields import AreaField, PathField, ThingField, ThingsField
 from .rows import number, soft, title
 
 
 class OperationForm(QWidget):
-    """Fields for the settings, a word on what the operation does, and the button that runs it."""
+    """Fields for the settings and further inputs, a word on what the operation does, and the button that runs it. The
+    first image and the first label map are those in the lead pane."""
 
     def __init__(self, desk: Desk, operation: Operation, back=None):
         super().__init__()
-        self.desk, self.operation = desk, operation
+        self.desk, self.viewing, self.operation = desk, desk.viewing, operation
         self.fields: dict[str, QWidget] = {}
+        self._values: dict[str, Callable[[], Any]] = {}
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
@@ -28,10 +43,14 @@ class OperationForm(QWidget):
         form = QFormLayout()
         form.setSpacing(7)
         form.setFieldGrowthPolicy(QFormLayout.FieldGrowthPolicy.ExpandingFieldsGrow)
-        for p in operation.settings:
-            field = self._field(p)
+        led = [operation.first_input("image"), operation.first_input("label map")]
+        for p in operation.parameters:
+            if p.kind.family == "study" or (p in led and p.required and not p.many):
+                continue
+            field, value = self._field(p)
             field.setToolTip(p.help)
-            self.fields[p.name] = field
+            field.setAccessibleName(p.words)
+            self.fields[p.name], self._values[p.name] = field, value
             form.addRow(p.words, field)
         for field in self.fields.values():
             if isinstance(field, AreaField) and isinstance(self.fields.get("pixels"), QComboBox):
@@ -53,71 +72,109 @@ class OperationForm(QWidget):
         buttons.addWidget(self.apply, 1)
         column.addLayout(buttons)
 
-    def _field(self, p: Parameter) -> QWidget:
-        desk = self.desk
-        if p.choices:
-            field = QComboBox()
-            for choice in p.choices:
-                field.addItem(str(choice), choice)
-            if not p.required:
-                field.setCurrentIndex(p.choices.index(p.default))
-        elif p.kind is bool:
-            field = QCheckBox()
-            field.setChecked(bool(p.default))
-        elif p.role == "label":
-            field = QComboBox()
-            field.setEditable(True)
-            field.addItems([row.name for row in desk.labels.table] if desk.labels else [])
-            if p.default == "":
-                field.setCurrentText("")
-            elif desk.label:
-                field.setCurrentText(desk.label.name)
-        elif p.kind in (float, int) and not p.optional:
-            unit = desk.record.unit if p.unit == "value" and desk.record else p.unit if p.unit != "value" else ""
-            low, high = max(p.low, -1e9), min(p.high, 1e9)
-            field = number(low if p.low < 0 or p.kind is int else 0.0, high, 0 if p.kind is int else 3, unit, p.words)
-            settings = {"low": desk.settings.low, "high": desk.settings.high} if p.unit == "value" else {}
-            field.setValue(settings.get(p.name, 0.0 if p.required else p.default))
-        elif p.kind is tuple and p.length == 4 and p.unit == "px":
-            field = AreaField(desk)
-        elif p.role == "new":
-            field = PathField("new")
-        elif p.role == "file":
-            field = PathField("file")
-        elif p.role == "folder":
-            field = PathField("folder")
-        else:
-            field = QLineEdit("" if p.required or p.default is None else str(p.default))
-            field.setProperty("kind", "figures")
-            if p.role == "secret":
-                field.setEchoMode(QLineEdit.EchoMode.Password)
-            if p.kind is tuple and p.unit == "mm" and p.required:
-                field.setText(", ".join(f"{v:.3f}" for v in desk.crosshair))
-        field.setAccessibleName(p.words)
-        return field
+    def _field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
+        make = getattr(self, f"_{p.kind.field}_field")
+        return make(p)
+
+    # one method a kind of field, named in the kinds
+
+    def _thing_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
+        study, viewing = self.desk.study, self.viewing
+        kind = p.role if p.kind.family == "record" else p.kind.name
+        lead = viewing.record.id if viewing.record is not None else None
+        if p.many:
+            several = ThingsField(study, kind, lead)
+            return several, several.value
+        chosen = viewing.map.id if kind == "label map" and viewing.map is not None and p.required else None
+        one = ThingField(study, kind, not p.required, lead if kind in ("image", "thing") else chosen)
+        return one, one.value
+
+    def _choice_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
+        field = QComboBox()
+        for choice in p.choices:
+            field.addItem(str(choice), choice)
+        if not p.required:
+            field.setCurrentIndex(p.choices.index(p.default))
+        return field, field.currentData
+
+    def _tick_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
+        if p.optional:
+            choice = QComboBox()
+            for words, value in (("leave", None), ("yes", True), ("no", False)):
+                choice.addItem(words, value)
+            return choice, choice.currentData
+        field = QCheckBox()
+        field.setChecked(bool(p.default))
+        return field, field.isChecked
+
+    def _number_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
+        if p.optional or p.many:
+            return self._text_field(p)
+        record, image, settings = self.viewing.record, self.viewing.image, self.desk.hand.settings
+        of_image = p.unit == "value"
+        unit = record.unit if of_image and record else "" if of_image else p.unit
+        low, high = max(p.low, -1e9), min(p.high, 1e9)
+        whole = p.kind.type is int
+        field = number(low if p.low < 0 or whole else 0.0, high, 0 if whole else 3, pretty_unit(unit), p.words)
+        if of_image and image is not None and image.in_memory:
+            field.suit_values(*image.grey().display_range())
+        start = {"low": settings.low, "high": settings.high} if of_image else {}
+        default = 0.0 if p.required else p.default
+        if not whole and isinstance(default, float) and default and round(default, 3) != default:
+            field.setDecimals(9)
+        field.setValue(start.get(p.name, default))
+        return field, field.value
+
+    def _numbers_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
+        if p.role == "area":
+            area = AreaField(self.desk)
+            return area, area.value
+        field, value = self._text_field(p)
+        assert isinstance(field, QLineEdit)
+        if p.role == "place" and p.required:
+            field.setText(", ".join(f"{v:.6g}" for v in self.viewing.crosshair))
+        elif p.unit == "mm" and p.required and self.viewing.record is not None and p.length == 3:
+            field.setText(", ".join(f"{v:.6g}" for v in self.viewing.record.grid.spacing))
+        return field, value
+
+    def _path_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
+        field = PathField(p.role or "file")
+        return field, field.value
+
+    def _text_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
+        if p.role == "label":
+            return self._label_field(p)
+        field = QLineEdit("" if p.required or p.default is None else str(p.default))
+        field.setProperty("kind", "figures")
+        if p.role == "secret":
+            field.setEchoMode(QLineEdit.EchoMode.Password)
+        return field, lambda: field.text().strip() or None
+
+    def _label_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
+        field = QComboBox()
+        field.setEditable(True)
+        labels = self.viewing.labels
+        field.addItems([row.name for row in labels.table] if labels is not None else [])
+        if p.default == "":
+            field.setCurrentText("")
+        elif self.desk.hand.label:
+            field.setCurrentText(self.desk.hand.label.name)
+        return field, field.currentText
 
     def _use_area(self) -> None:
-        """An area was framed to be used: the choice that leaves the pixels alone gives way to the first that does not."""
+        """An area was framed to be used: the choice that leaves the pixels alone gives way to the first that does
+        not."""
         pixels = self.fields["pixels"]
-        if pixels.currentIndex() == 0:
+        if isinstance(pixels, QComboBox) and pixels.currentIndex() == 0:
             pixels.setCurrentIndex(1)
 
     def values(self) -> dict[str, Any]:
-        """What the fields hold, checked by the operation; raises Trouble."""
-        given: dict[str, Any] = {}
-        for p in self.operation.settings:
-            field = self.fields[p.name]
-            if isinstance(field, QComboBox):
-                value: Any = field.currentData() if p.choices else field.currentText()
-            elif isinstance(field, QCheckBox):
-                value = field.isChecked()
-            elif isinstance(field, (QLineEdit, PathField, AreaField)):
-                value = field.text().strip() or None
-            else:
-                value = field.value()
-            if value is not None:
-                given[p.name] = value
-        return self.operation.checked(given)
+        """What the fields hold: settings checked by the operation, things by their ids; raises Trouble."""
+        inputs = {p.name for p in self.operation.inputs}
+        given = {name: value() for name, value in self._values.items()}
+        given = {name: value for name, value in given.items() if value is not None and value != []}
+        settings = self.operation.checked({n: v for n, v in given.items() if n not in inputs})
+        return settings | {n: v for n, v in given.items() if n in inputs}
 
     def run(self) -> None:
         try:

@@ -7,18 +7,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
+from ...scene.histogram import BINS, ValueCounts
 from ..theme.theme import Theme
-
-BINS = 120
-
-
-def counts_of(values_kji: np.ndarray) -> tuple[np.ndarray, float, float]:
-    """Histogram of a sample of the voxels: counts on a root scale, lowest and highest value drawn."""
-    sample = values_kji[::5, ::5, ::5].ravel()
-    low, high = (float(v) for v in np.percentile(sample, (0.5, 99.95)))
-    high = high if high > low else low + 1
-    counts, _ = np.histogram(sample, BINS, (low, high))
-    return np.sqrt(counts), low, high
 
 
 class Histogram(QWidget):
@@ -31,12 +21,12 @@ class Histogram(QWidget):
         self.setFixedHeight(58)
         self.setAccessibleName("Histogram with the range")
         self.setMouseTracking(True)
-        self.counts, self.low, self.high = np.zeros(BINS), 0.0, 1.0
+        self.counts = ValueCounts(np.zeros(BINS), 0.0, 1.0)
         self.range = (0.0, 1.0)
         self._drag: int | None = None
 
-    def show_values(self, counts, low: float, high: float) -> None:
-        self.counts, self.low, self.high = counts, low, high
+    def show_counts(self, counts: ValueCounts) -> None:
+        self.counts = counts
         self.update()
 
     def show_range(self, low: float, high: float) -> None:
@@ -44,21 +34,22 @@ class Histogram(QWidget):
         self.update()
 
     def x_of(self, value: float) -> float:
-        return float(np.clip((value - self.low) / (self.high - self.low), 0, 1)) * (self.width() - 1)
+        low, high = self.counts.low, self.counts.high
+        return min(max((value - low) / (high - low), 0.0), 1.0) * (self.width() - 1)
 
     def value_at(self, x: float) -> float:
-        return self.low + (self.high - self.low) * min(max(x / max(self.width() - 1, 1), 0), 1)
+        low, high = self.counts.low, self.counts.high
+        return low + (high - low) * min(max(x / max(self.width() - 1, 1), 0), 1)
 
     def paintEvent(self, event) -> None:
         t, painter = Theme.tokens, QPainter(self)
-        # the tallest bin is mostly air: scale by a high percentile so that tissue shows
-        most = max(float(np.percentile(self.counts, 97)), 1e-9)
         bottom, step = self.height() - 4, self.width() / BINS
-        centres = self.low + (np.arange(BINS) + 0.5) * (self.high - self.low) / BINS
-        for n, count in enumerate(self.counts):
-            height = min(count / most, 1.0) * (bottom - 4)
-            lit = self.range[0] <= centres[n] <= self.range[1]
-            painter.fillRect(QRectF(n * step, bottom - height, max(step - 0.6, 1.0), height), QColor(t.rust if lit else t.soft))
+        for n, (share, centre) in enumerate(zip(self.counts.heights, self.counts.centres)):
+            height = min(share, 1.0) * (bottom - 4)
+            lit = self.range[0] <= centre <= self.range[1]
+            painter.fillRect(
+                QRectF(n * step, bottom - height, max(step - 0.6, 1.0), height), QColor(t.rust if lit else t.soft)
+            )
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for value in self.range:
             x = self.x_of(value)

@@ -14,14 +14,14 @@ class PlacesPanel(QWidget):
 
     def __init__(self, desk: Desk):
         super().__init__()
-        self.desk = desk
+        self.viewing = desk.viewing
         self.sliders: list[QSlider] = []
         self.words: list[QLabel] = []
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(0, 0, 0, 0)
         self._grid.setHorizontalSpacing(8)
-        desk.image_changed.connect(self._build)
-        desk.place_changed.connect(self._follow)
+        desk.viewing.lead_changed.connect(self._build)
+        desk.viewing.place_changed.connect(self._follow)
         self._build()
 
     def _build(self) -> None:
@@ -30,7 +30,7 @@ class PlacesPanel(QWidget):
             widget.hide()
             widget.deleteLater()
         self.sliders, self.words = [], []
-        axes = self.desk.record.axes if self.desk.record else ()
+        axes = self.viewing.record.axes if self.viewing.record else ()
         for n, axis in enumerate(axes):
             name, slider, words = QLabel(axis.name.capitalize()), QSlider(Qt.Orientation.Horizontal), QLabel()
             name.setFixedWidth(56)
@@ -40,7 +40,7 @@ class PlacesPanel(QWidget):
             words.setFont(figures(13))
             words.setMinimumWidth(100)
             words.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-            slider.valueChanged.connect(lambda value, n=n: self.desk.go_along(n, value - 1))
+            slider.valueChanged.connect(lambda value, n=n: self.viewing.go_along(n, value - 1))
             for column, widget in enumerate((name, slider, words)):
                 self._grid.addWidget(widget, n, column)
             self.sliders.append(slider)
@@ -49,10 +49,12 @@ class PlacesPanel(QWidget):
         self._follow()
 
     def _follow(self) -> None:
-        if not self.desk.record or len(self.desk.place) != len(self.sliders):
+        if not self.viewing.record or len(self.viewing.place) != len(self.sliders):
             return
-        for axis, slider, words, n in zip(self.desk.record.axes, self.sliders, self.words, self.desk.place):
+        for axis, slider, words, n in zip(self.viewing.record.axes, self.sliders, self.words, self.viewing.place):
             slider.blockSignals(True)
             slider.setValue(n + 1)
             slider.blockSignals(False)
-            words.setText(axis.words(n) if axis.labels or not axis.values else f"{n + 1} · {axis.values[n]:.4g} {axis.unit}")
+            words.setText(
+                axis.words(n) if axis.labels or not axis.values else f"{n + 1} · {axis.values[n]:.4g} {axis.unit}"
+            )

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Iterator
+from contextlib import contextmanager
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
+from ...core.digits import decimals_for
 from ..theme.theme import figures
 
 
@@ -52,11 +57,26 @@ def row(words: str, *widgets: QWidget, width: int = 84) -> QHBoxLayout:
     return line
 
 
-def number(low: float, high: float, digits: int, unit: str = "", name: str = "") -> QDoubleSpinBox:
-    """A number field with its unit; answers when editing is done, not at every key."""
-    field = QDoubleSpinBox()
-    field.setRange(low, high)
+class NumberField(QDoubleSpinBox):
+    """A number with its unit; answers when editing is done, not at every key. Its digits follow what it is for."""
+
+    def suit_values(self, low: float, high: float, whole: bool = False) -> None:
+        """Digits and steps for values of an image whose range is known; any value may be typed."""
+        self.setDecimals(decimals_for(low, high, whole))
+        span = max(abs(low), abs(high), abs(high - low), 1.0) * 1e6
+        self.setRange(-span, span)
+
+    def set_range(self, low: float, high: float, step: float) -> None:
+        """Limits, and digits that tell a step apart."""
+        self.setDecimals(min(12, max(0, math.ceil(-math.log10(step) - 1e-9))))
+        self.setRange(low, high)
+
+
+def number(low: float, high: float, digits: int, unit: str = "", name: str = "") -> NumberField:
+    """A number field between two limits."""
+    field = NumberField()
     field.setDecimals(digits)
+    field.setRange(low, high)
     field.setStepType(QDoubleSpinBox.StepType.AdaptiveDecimalStepType)
     field.setSuffix(f" {unit}" if unit else "")
     field.setKeyboardTracking(False)
@@ -66,6 +86,17 @@ def number(low: float, high: float, digits: int, unit: str = "", name: str = "")
     field.setAccessibleName(name)
     field.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
     return field
+
+
+@contextmanager
+def quietly(*widgets: QWidget) -> Iterator[None]:
+    """Set widgets to what is the case without their telling anybody."""
+    before = [widget.blockSignals(True) for widget in widgets]
+    try:
+        yield
+    finally:
+        for widget, was in zip(widgets, before):
+            widget.blockSignals(was)
 
 
 class Shaded(QWidget):

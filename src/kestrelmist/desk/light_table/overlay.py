@@ -7,6 +7,7 @@ import math
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QPainter, QPen
 
+from ...core.space import Space
 from ...scene.view import View
 from ..theme.theme import Theme, figures, words
 
@@ -20,13 +21,23 @@ def draw_crosshair(painter: QPainter, view: View, world, width: int, height: int
     x, y = view.to_pixel(world)
     x, y = x + 0.5, y + 0.5
     painter.setPen(QPen(QColor(LINE), 1))
-    for a, b in (((x, 0), (x, y - gap)), ((x, y + gap), (x, height)), ((0, y), (x - gap, y)), ((x + gap, y), (width, y))):
+    for a, b in (
+        ((x, 0), (x, y - gap)),
+        ((x, y + gap), (x, height)),
+        ((0, y), (x - gap, y)),
+        ((x + gap, y), (width, y)),
+    ):
         painter.drawLine(QPointF(*a), QPointF(*b))
 
 
 def draw_letters(painter: QPainter, view: View, width: int, height: int) -> None:
     """Side letters: left and right in solid chips, the others plain."""
-    places = {"left": (14, height / 2), "right": (width - 14, height / 2), "top": (width / 2, 13), "bottom": (width / 2, height - 13)}
+    places = {
+        "left": (14, height / 2),
+        "right": (width - 14, height / 2),
+        "top": (width / 2, 13),
+        "bottom": (width / 2, height - 13),
+    }
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     if not view.sides_known:
         painter.setFont(words(12))
@@ -56,10 +67,12 @@ def draw_letters(painter: QPainter, view: View, width: int, height: int) -> None
 
 def scale_bar(pixel: float, room: float, unit: str = "mm") -> tuple[float, str]:
     """A round length (in `unit`) that fills at most `room` pixels, and how it is written."""
-    most = max(pixel * room, 1e-9)
+    most = max(pixel * room, 1e-15)
     power = 10 ** math.floor(math.log10(most))
     length = next(m * power for m in (5, 2, 1) if m * power <= most)
-    return length, f"{length:g} {unit}" if length >= 0.01 or unit != "mm" else f"{length * 1000:g} µm"
+    if unit == "mm" and length < 1e-4:
+        return length, f"{length * 1e6:g} nm"
+    return length, f"{length:g} {unit}" if length >= 0.1 or unit != "mm" else f"{length * 1000:g} µm"
 
 
 def draw_scale_bar(painter: QPainter, view: View, width: int, height: int, unit: str = "mm") -> None:
@@ -76,8 +89,15 @@ def draw_scale_bar(painter: QPainter, view: View, width: int, height: int, unit:
         painter.drawText(QPointF(13 + shift, height - 19 + shift), text)
 
 
+def decimals(space: Space) -> int:
+    """Decimals of a position that tell a tenth of a voxel apart, two at least."""
+    return min(9, max(2, math.ceil(-math.log10(min(space.spacing) / 10) - 1e-9)))
+
+
 def draw_framed(painter: QPainter, view: View, corners) -> None:
-    """The framed area: a dashed box through four world positions."""
+    """The framed area: a dashed box through four world positions; nothing when there are none."""
+    if not corners:
+        return
     points = [QPointF(x + 0.5, y + 0.5) for x, y in (view.to_pixel(c) for c in corners)]
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
     painter.setBrush(Qt.BrushStyle.NoBrush)

@@ -7,17 +7,22 @@ from PySide6.QtCore import QPoint, QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from ...core.digits import signed
 from ...core.quantity import pretty_unit
-from ...scene.slices import ImageLook, draw_image, draw_labels
-from ...scene.view import Plane, View, fitted
+from ...scene.view import Plane, View, fitted, plane_view
 from ..desk_model import Desk
-from ..framed_area import framed_corners
 from ..theme.theme import Theme, words
+from ..tool import ToolEvent, tool_named
+from ..tools.framing import framed_corners
 from . import overlay
-from .hand_tools import hand_tool
 from .pane_header import PaneHeader
+from .picture import Picture
 
 AXES = "xyz"
+
+
+BUTTONS = {Qt.MouseButton.MiddleButton: "pan", Qt.MouseButton.RightButton: "range"}
+"""What the other buttons of the mouse do, whatever the tool."""
 
 
 class SlicePane(QWidget):
@@ -34,22 +39,27 @@ class SlicePane(QWidget):
         column.setSpacing(0)
         column.addWidget(self.header)
         column.addWidget(self.canvas, 1)
-        self.desk = desk
-        desk.crosshair_moved.connect(self._place)
-        desk.image_changed.connect(self._place)
+        self.viewing = desk.viewing
+        for signal in (self.viewing.crosshair_moved, self.viewing.lead_changed, self.viewing.lead_ready):
+            signal.connect(self._place)
+
+    @property
+    def name(self) -> str:
+        return self.plane.name
 
     def _place(self) -> None:
-        if self.desk.record is None:
+        record = self.viewing.record
+        if record is None:
             self.header.place.setText("")
             return
-        space = self.desk.record.space
+        space = record.grid
         if space.flat_axis == self.plane.across:
             self.header.set_name("Picture" if not space.sides_known else self.plane.name)
             self.header.place.setText("")
             return
         self.header.set_name(self.plane.name)
-        value = f"{self.desk.crosshair[self.plane.across]:+.2f}".replace("-", "−")
-        self.header.place.setText(f"{AXES[self.plane.across]} {value} {pretty_unit(self.desk.record.space.unit)}")
+        value = signed(self.viewing.crosshair[self.plane.across], overlay.decimals(space))
+        self.header.place.setText(f"{AXES[self.plane.across]} {value} {pretty_unit(space.unit)}")
 
     def set_lead(self, lead: bool) -> None:
         self.header.set_lead(lead)
@@ -63,29 +73,37 @@ class Canvas(QWidget):
 
     def __init__(self, desk: Desk, plane: Plane):
         super().__init__()
-        self.desk, self.plane, self.lead = desk, plane, False
+        self.desk, self.viewing, self.hand = desk, desk.viewing, desk.hand
+        self.plane, self.lead = plane, False
         self.view: View | None = None
         self.following = True
-        self._pixels: np.ndarray | None = None
-        self._image: np.ndarray | None = None
-        self._under: tuple | None = None
-        self._stale = True
+        self.picture = Picture()
         self._press: tuple[str, QPoint] | None = None
         self._start = None
         self.pointer: np.ndarray | None = None
         self._mouse: QPointF | None = None
-        self.stroke = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(80, 60)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setAccessibleName(f"{plane.name} pane")
-        desk.image_changed.connect(self.fit)
-        desk.crosshair_moved.connect(self._follow_slice)
-        for signal in (desk.crosshair_moved, desk.labels_changed, desk.look_changed, desk.settings_changed, desk.stage_changed,
-                       desk.framed_changed):
+        viewing, hand = self.viewing, self.hand
+        viewing.lead_changed.connect(self.fit)
+        viewing.crosshair_moved.connect(self._follow_slice)
+        for signal in (
+            viewing.crosshair_moved,
+            viewing.lead_ready,
+            viewing.labels_changed,
+            viewing.labels_chosen,
+            viewing.looks_changed,
+            viewing.arrangement_changed,
+            viewing.stage_changed,
+            hand.settings_changed,
+            hand.framed_changed,
+            hand.gesture_moved,
+        ):
             signal.connect(self.refresh)
-        desk.tool_changed.connect(self._show_cursor)
+        hand.tool_changed.connect(self._show_cursor)
 
     # geometry
 
@@ -96,17 +114,18 @@ class Canvas(QWidget):
 
     def current_view(self) -> View | None:
         """The view for the pane's present size, on the crosshair's slice."""
-        if self.desk.record is None:
+        record = self.viewing.record
+        if record is None:
             return None
         scale = self.devicePixelRatioF()
         width, height = max(1, int(self.width() * scale)), max(1, int(self.height() * scale))
-        view = self.view
+        view, known = self.view, record.grid.sides_known
         if view is None or self.following:
-            view = fitted(self.plane, self.desk.record.space, width, height)
+            view = fitted(self.plane, record.grid, width, height)
         centre = list(view.centre)
-        centre[self.plane.across] = float(self.desk.crosshair[self.plane.across])
-        known = self.desk.record.space.sides_known
-        self.view = view.moved(width=width, height=height, centre=tuple(centre), left_on_left=self.desk.left_on_left or not known, sides_known=known)
+        centre[self.plane.across] = float(self.viewing.crosshair[self.plane.across])
+        left = self.viewing.left_on_left or not known
+        self.view = plane_view(self.plane, centre, view.pixel, width, height, left, known)
         return self.view
 
     def world_at(self, point: QPointF) -> np.ndarray | None:
@@ -116,13 +135,15 @@ class Canvas(QWidget):
 
     def zoom(self, factor: float, about: QPointF | None = None) -> None:
         """Zoom, keeping the point under `about` where it is."""
-        view = self.current_view()
-        if view is None:
+        view, record = self.current_view(), self.viewing.record
+        if view is None or record is None:
             return
         about = about or QPointF(self.width() / 2, self.height() / 2)
         fixed = self.world_at(about)
         self.following = False
-        self.view = view.moved(pixel=float(np.clip(view.pixel / factor, 1e-6, 1e3)))
+        extent = float(np.ptp(record.grid.corners(), axis=0).max())
+        pixel = float(np.clip(view.pixel / factor, 1e-3 * min(record.grid.spacing), 10 * extent))
+        self.view = view.moved(pixel=pixel)
         shift = fixed - self.world_at(about)
         self.view = self.view.moved(centre=tuple(np.asarray(self.view.centre) + shift))
         self.refresh()
@@ -145,120 +166,129 @@ class Canvas(QWidget):
     # drawing
 
     def refresh(self) -> None:
-        self._stale = True
+        self.picture.stale = True
         self.update()
-
-    def _look(self) -> ImageLook:
-        look, settings = self.desk.look, self.desk.settings
-        if settings.show_range and self.desk.stage == "Outline":
-            return ImageLook(look.low, look.high, look.colour_map, look.smooth, tint=(settings.low, settings.high))
-        return look
 
     def render_pixels(self) -> np.ndarray | None:
         """The picture as packed colours, drawn anew when something has changed."""
-        view = self.current_view()
-        if view is None or not self.desk.ready or self.desk.look is None:
+        view, viewing = self.current_view(), self.viewing
+        if view is None or not viewing.ready:
             return None
-        if self._stale or self._pixels is None or self._pixels.shape != (view.height, view.width):
-            # a brush changes labels only: the image below them is drawn once and kept
-            under = (view, self.desk.image, self._look())
-            if self._under != under:
-                self._image, self._under = draw_image(*under, self._image), under
-            self._pixels = self._image.copy()
-            draw_labels(view, self.desk.labels, self.desk.label_look, self._pixels)
-            self._stale = False
-        return self._pixels
+        tint = None
+        if self.hand.settings.show_range and viewing.stage == "Outline":
+            tint = (self.hand.settings.low, self.hand.settings.high)
+        return self.picture.pixels(view, viewing, tint)
 
     def paintEvent(self, event) -> None:
         painter = QPainter(self)
         pixels = self.render_pixels()
-        if pixels is None:
+        record = self.viewing.record
+        if pixels is None or record is None or self.view is None:
             painter.fillRect(self.rect(), QColor(Theme.tokens.night))
             painter.setPen(QColor("#A9B7BE"))
             painter.setFont(words(14))
-            text = "" if not self.lead else f"Reading {self.desk.record.name} …" if self.desk.record else "Gather an image to begin"
+            text = "" if not self.lead else f"Reading {record.name} …" if record else "Gather an image to begin"
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text)
             return
         height, width = pixels.shape
         painter.drawImage(self.rect(), QImage(pixels.data, width, height, 4 * width, QImage.Format.Format_RGB32))
-        scale = self.devicePixelRatioF()
+        scale, view = self.devicePixelRatioF(), self.view
         painter.scale(1 / scale, 1 / scale)
-        view, tool = self.view, hand_tool(self.desk.tool)
-        overlay.draw_crosshair(painter, view, self.desk.crosshair, width, height, 12 if self.lead else 6)
+        overlay.draw_crosshair(painter, view, self.viewing.crosshair, width, height, 12 if self.lead else 6)
         painter.resetTransform()
         flat = view.moved(pixel=view.pixel * scale, width=self.width(), height=self.height())
         overlay.draw_letters(painter, flat, self.width(), self.height())
-        overlay.draw_scale_bar(painter, flat, self.width(), self.height(), self.desk.record.space.unit)
-        if self.desk.framed is not None:
-            overlay.draw_framed(painter, flat, framed_corners(self.desk))
-        if tool.has_size and self.pointer is not None and self.desk.label:
-            overlay.draw_brush(painter, flat, self.pointer, self.desk.settings.size, tool.erases)
+        overlay.draw_scale_bar(painter, flat, self.width(), self.height(), record.grid.unit)
+        overlay.draw_framed(painter, flat, framed_corners(self.desk))
+        if self.hand.gesture is not None:
+            self.hand.gesture.paint(painter, flat)
+        tool = tool_named(self.hand.tool)
+        if tool.hover is not None and self.pointer is not None:
+            tool.hover(painter, flat, self.desk, self.pointer)
 
     def resizeEvent(self, event) -> None:
         self.refresh()
 
     # gestures
 
+    def _event(self, world: np.ndarray, event=None) -> ToolEvent:
+        view = self.current_view()
+        assert view is not None
+        modifiers = event.modifiers() if event is not None else Qt.KeyboardModifier.NoModifier
+        return ToolEvent(self.desk, world, view, modifiers)
+
     def mousePressEvent(self, event) -> None:
         world = self.world_at(event.position())
-        if world is None or not self.desk.ready:
+        if world is None or not self.viewing.ready:
             return
-        kind = {Qt.MouseButton.MiddleButton: "pan", Qt.MouseButton.RightButton: "range"}.get(event.button(), "tool")
-        tool = hand_tool(self.desk.tool)
-        if kind == "tool" and (event.modifiers() & Qt.KeyboardModifier.ShiftModifier or tool.name == "point"):
-            kind = "point"
-        self._press, self._start = (kind, event.position().toPoint()), self.desk.look
-        if kind == "point":
-            self.desk.go_to(world)
-        elif kind == "tool":
-            tool.press(self, world)
+        if self._press is not None and event.buttons() != event.button():
+            return  # a second button while one is down
+        kind = BUTTONS.get(event.button(), "tool")
+        if kind == "tool":
+            shifted = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+            self._begin("point" if shifted else self.hand.tool, self._event(world, event))
+        self._press, self._start = (kind, event.position().toPoint()), self.viewing.look
+
+    def _begin(self, tool: str, event: ToolEvent) -> None:
+        self.hand.end_gesture()
+        gesture = tool_named(tool).start(event)
+        if gesture is not None:
+            self.hand.begin(gesture)
 
     def mouseMoveEvent(self, event) -> None:
         world = self.world_at(event.position())
-        if world is None or not self.desk.ready:
+        if world is None or not self.viewing.ready:
             return
         self.pointer, self._mouse = world, event.position()
         self.pointed.emit(world)
+        if self._press is not None and event.buttons() == Qt.MouseButton.NoButton:
+            self._let_go()  # the button went up where nobody told
         if self._press is None:
-            if hand_tool(self.desk.tool).has_size:
+            if tool_named(self.hand.tool).hover is not None:
                 self.update()
             return
         kind, last = self._press
         now = event.position().toPoint()
-        if kind == "point":
-            self.desk.go_to(world)
-        elif kind == "pan":
+        if kind == "pan":
             self.pan(now.x() - last.x(), now.y() - last.y())
             self._press = (kind, now)
         elif kind == "range":
             self._drag_range(now - last)
-        else:
-            hand_tool(self.desk.tool).move(self, world)
+        elif self.hand.gesture is not None:
+            self.hand.gesture.move(self._event(world, event))
 
     def mouseReleaseEvent(self, event) -> None:
+        if self._press is not None and self._press[0] == BUTTONS.get(event.button(), "tool"):
+            self._let_go()
+
+    def _let_go(self) -> None:
         if self._press and self._press[0] == "tool":
-            hand_tool(self.desk.tool).release(self)
+            self.hand.end_gesture()
         self._press = None
 
     def _drag_range(self, moved: QPoint) -> None:
         """Right drag: sideways makes the range wider or narrower, up and down shifts it."""
         start = self._start
-        width = max(start.high - start.low, 1e-6)
+        if start is None:
+            return
+        width = max(start.high - start.low, 1e-12)
         centre = (start.high + start.low) / 2 - moved.y() / max(self.height(), 1) * width
         width *= float(np.exp(moved.x() / max(self.width(), 1) * 2))
-        self.desk.set_look(low=centre - width / 2, high=centre + width / 2)
+        self.viewing.set_look(low=centre - width / 2, high=centre + width / 2)
 
     def wheelEvent(self, event) -> None:
         notches = event.angleDelta().y() / 120
-        if not notches or not self.desk.ready:
+        if not notches or not self.viewing.ready:
+            return
+        if self.hand.gesture is not None and self.hand.gesture.wheel(notches):
             return
         if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-            self.zoom(1.2 ** notches, event.position())
+            self.zoom(1.2**notches, event.position())
         else:
-            self.desk.step(self.plane.across, int(np.sign(notches) * max(1, round(abs(notches)))))
+            self.viewing.step(self.plane.across, int(np.sign(notches) * max(1, round(abs(notches)))))
 
     def mouseDoubleClickEvent(self, event) -> None:
-        if self.desk.tool == "point":
+        if self.hand.tool == "point":
             self.fit()
         else:
             self.mousePressEvent(event)
@@ -269,27 +299,35 @@ class Canvas(QWidget):
         self.update()
 
     def keyPressEvent(self, event) -> None:
-        side = -1 if self.plane.right == 0 and not self.desk.left_on_left else 1
-        steps = {Qt.Key.Key_Left: (self.plane.right, -side), Qt.Key.Key_Right: (self.plane.right, side),
-                 Qt.Key.Key_Up: (self.plane.up, 1), Qt.Key.Key_Down: (self.plane.up, -1),
-                 Qt.Key.Key_PageUp: (self.plane.across, 1), Qt.Key.Key_PageDown: (self.plane.across, -1)}
-        if event.key() in steps and self.desk.ready:
-            self.desk.step(*steps[event.key()])
-        elif event.key() in (Qt.Key.Key_Comma, Qt.Key.Key_Period) and self.desk.ready and self.desk.place:
-            self.desk.go_along(0, self.desk.place[0] + (1 if event.key() == Qt.Key.Key_Period else -1))
-        elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
+        viewing, key = self.viewing, event.key()
+        side = -1 if self.plane.right == 0 and not viewing.left_on_left else 1
+        steps = {
+            Qt.Key.Key_Left: (self.plane.right, -side),
+            Qt.Key.Key_Right: (self.plane.right, side),
+            Qt.Key.Key_Up: (self.plane.up, 1),
+            Qt.Key.Key_Down: (self.plane.up, -1),
+            Qt.Key.Key_PageUp: (self.plane.across, 1),
+            Qt.Key.Key_PageDown: (self.plane.across, -1),
+        }
+        if self.hand.gesture is not None and self.hand.gesture.key(key):
+            return
+        if key in steps and viewing.ready:
+            viewing.step(*steps[key])
+        elif key in (Qt.Key.Key_Comma, Qt.Key.Key_Period) and viewing.ready and viewing.place:
+            viewing.go_along(0, viewing.place[0] + (1 if key == Qt.Key.Key_Period else -1))
+        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
             self.zoom(1.2)
-        elif event.key() == Qt.Key.Key_Minus:
+        elif key == Qt.Key.Key_Minus:
             self.zoom(1 / 1.2)
-        elif event.key() == Qt.Key.Key_0:
+        elif key == Qt.Key.Key_0:
             self.fit()
-        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.desk.ready and self.desk.tool != "point":
-            tool = hand_tool(self.desk.tool)  # the tool at the crosshair, for hands that stay on the keyboard
-            tool.press(self, self.desk.crosshair)
-            tool.release(self)
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and viewing.ready and self.hand.tool != "point":
+            # the tool at the crosshair, for hands that stay on the keyboard
+            self._begin(self.hand.tool, self._event(np.asarray(viewing.crosshair)))
+            self.hand.end_gesture()
         else:
             super().keyPressEvent(event)
 
     def _show_cursor(self) -> None:
-        self.setCursor(hand_tool(self.desk.tool).cursor)
+        self.setCursor(tool_named(self.hand.tool).cursor)
         self.update()

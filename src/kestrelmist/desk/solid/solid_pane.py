@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import QPointF, QRectF, QSocketNotifier, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from ...scene.occupancy import image_field, label_field
-from ...scene.solid_process import SolidProcess
 from ..desk_model import Desk
 from ..light_table.pane_header import PaneHeader
 from ..theme.theme import Theme, words
+
+if TYPE_CHECKING:
+    from ...scene.solid_process import SolidProcess
 
 GHOST = -1
 
@@ -22,9 +26,12 @@ class SolidPane(QWidget):
 
     def __init__(self, desk: Desk, parent=None):
         super().__init__(parent)
-        self.header, self.canvas = PaneHeader("Solid"), SolidCanvas(desk)
+        self.name = "Solid"
+        self.header, self.canvas = PaneHeader(self.name), SolidCanvas(desk)
         self.header.clicked.connect(self.wants_lead)
-        self.canvas.counted.connect(lambda n: self.header.place.setText(f"{n} surface{'' if n == 1 else 's'}" if n else ""))
+        self.canvas.counted.connect(
+            lambda n: self.header.place.setText(f"{n} surface{'' if n == 1 else 's'}" if n else "")
+        )
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
@@ -42,7 +49,7 @@ class SolidCanvas(QWidget):
 
     def __init__(self, desk: Desk):
         super().__init__()
-        self.desk = desk
+        self.desk, self.viewing = desk, desk.viewing
         self.turn, self.tilt, self.zoom = 35.0, 22.0, 1.0
         self.process: SolidProcess | None = None
         self.trouble = ""
@@ -59,25 +66,27 @@ class SolidCanvas(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._soon = QTimer(self, singleShot=True, interval=120)
         self._soon.timeout.connect(self._build)
-        desk.labels_changed.connect(self._soon.start)
-        desk.image_changed.connect(self._soon.start)
+        for signal in (desk.viewing.labels_changed, desk.viewing.lead_changed, desk.viewing.lead_ready):
+            signal.connect(self._soon.start)
 
     @property
     def settled(self) -> bool:
         """Whether the picture shows the present labels and camera."""
-        return bool(self.trouble) or not (self._soon.isActive() or self._building or self._again or self._received < self._asked)
+        return bool(self.trouble) or not (
+            self._soon.isActive() or self._building or self._again or self._received < self._asked
+        )
 
     # surfaces
 
     def _build(self) -> None:
         """Make coarse fields of what has changed, in a worker, and hand them to the drawing process."""
-        if not self.desk.ready or not self.isVisible():
+        if not self.viewing.ready or not self.isVisible():
             return
         if self._building:
             self._again = True
             return
-        record, image, labels = self.desk.record, self.desk.image.grey(), self.desk.labels
-        new_image = self._image_key != record.id
+        record, image, labels = self.viewing.record, self.viewing.image.grey(), self.viewing.labels
+        new_image = self._image_key != (record.id, record.grid)
         wanted = {} if new_image else dict(self._known)
         shown = {row.number: row for row in labels.table if not row.hidden and labels.counts[row.number]}
         changed = [n for n, row in shown.items() if wanted.get(n) != self._state(labels, row)]
@@ -100,7 +109,7 @@ class SolidCanvas(QWidget):
                 self.process.send("clear")
                 self._known.clear()
                 self.triangles.clear()
-                self._image_key = record.id
+                self._image_key = (record.id, record.grid)
                 level = 40.0 if image.unit != "HU" else max(6.0, min(200.0, self._level(image)))
                 self.process.send("surface", GHOST, ghost.values, ghost.affine, (0.62, 0.70, 0.74), 0.16, level, 30)
             for n in gone:
@@ -109,7 +118,9 @@ class SolidCanvas(QWidget):
             for n, field in made.items():
                 if field is not None:
                     colour = QColor(shown[n].colour)
-                    self.process.send("surface", n, field.values, field.affine, (colour.redF(), colour.greenF(), colour.blueF()), 1.0)
+                    self.process.send(
+                        "surface", n, field.values, field.affine, (colour.redF(), colour.greenF(), colour.blueF()), 1.0
+                    )
                     self._known[n] = states[n]
             self.counted.emit(len(shown))
             self.ask()
@@ -122,7 +133,7 @@ class SolidCanvas(QWidget):
             self.trouble = "The Solid view could not be made"
             self.update()
 
-        self.desk.work.start("Solid view", fields, place, failed, loud=False)
+        self.desk.session.work.start("Solid view", fields, place, failed, "preview")
 
     @staticmethod
     def _state(labels, row) -> tuple:
@@ -134,6 +145,8 @@ class SolidCanvas(QWidget):
         return (-300.0 - low) / (high - low) * 255.0
 
     def _start(self) -> None:
+        from ...scene.solid_process import SolidProcess  # what talks to processes is not needed for a window
+
         self.process = SolidProcess()
         self._notifier = QSocketNotifier(self.process.pipe.fileno(), QSocketNotifier.Type.Read, self)
         self._notifier.activated.connect(self._read)
@@ -144,7 +157,9 @@ class SolidCanvas(QWidget):
             return
         scale = self.devicePixelRatioF()
         self._asked += 1
-        self.process.send("view", self._asked, int(self.width() * scale), int(self.height() * scale), self.turn, self.tilt, self.zoom)
+        self.process.send(
+            "view", self._asked, int(self.width() * scale), int(self.height() * scale), self.turn, self.tilt, self.zoom
+        )
 
     def _read(self) -> None:
         try:
@@ -172,15 +187,21 @@ class SolidCanvas(QWidget):
     def paintEvent(self, event) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), QColor(Theme.tokens.night))
-        if self._picture is not None and self.desk.record is not None and not self.trouble:
+        if self._picture is not None and self.viewing.record is not None and not self.trouble:
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
             size = self._picture.size().scaled(self.size(), Qt.AspectRatioMode.KeepAspectRatioByExpanding)
-            painter.drawImage(QRectF((self.width() - size.width()) / 2, (self.height() - size.height()) / 2, size.width(), size.height()),
-                              self._picture)
-        elif self.trouble or self.desk.record is not None:
+            painter.drawImage(
+                QRectF(
+                    (self.width() - size.width()) / 2, (self.height() - size.height()) / 2, size.width(), size.height()
+                ),
+                self._picture,
+            )
+        elif self.trouble or self.viewing.record is not None:
             painter.setPen(QColor("#A9B7BE"))
             painter.setFont(words(13))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.trouble or "Building …")
+            painter.drawText(
+                self.rect(), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.trouble or "Building …"
+            )
 
     def resizeEvent(self, event) -> None:
         self.ask()
@@ -214,7 +235,12 @@ class SolidCanvas(QWidget):
         self.ask()
 
     def keyPressEvent(self, event) -> None:
-        steps = {Qt.Key.Key_Left: (-10, 0), Qt.Key.Key_Right: (10, 0), Qt.Key.Key_Up: (0, 10), Qt.Key.Key_Down: (0, -10)}
+        steps = {
+            Qt.Key.Key_Left: (-10, 0),
+            Qt.Key.Key_Right: (10, 0),
+            Qt.Key.Key_Up: (0, 10),
+            Qt.Key.Key_Down: (0, -10),
+        }
         if event.key() in steps:
             self.turn_by(*steps[event.key()])
         else:

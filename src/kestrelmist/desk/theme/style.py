@@ -10,7 +10,9 @@ from .tokens import DUSK, Tokens
 def style_sheet(t: Tokens) -> str:
     """Qt style sheet of a theme. Names in #hash are set with setObjectName; `kind` and `level` are properties."""
     name = "dusk" if t is DUSK else "mist"
-    chevron, tick = (resources.files(__package__).joinpath("icons", f"{what}-{name}.svg") for what in ("chevron", "tick"))
+    chevron, tick = (
+        resources.files(__package__).joinpath("icons", f"{what}-{name}.svg") for what in ("chevron", "tick")
+    )
     return f"""
 * {{ outline: 0; }}
 QWidget {{ color: {t.ink}; font-size: 14px; }}
@@ -27,16 +29,20 @@ QLabel[kind="title"] {{ font-size: 16px; font-weight: 700; }}
 QLabel[kind="section"] {{ font-size: 13px; font-weight: 600; color: {t.soft}; }}
 QLabel[kind="soft"] {{ font-size: 13px; color: {t.soft}; }}
 QLabel[kind="wrong"] {{ font-size: 13px; color: {t.red}; }}
-QLabel[kind="figures"], QLineEdit[kind="figures"], QTableView {{ font-family: "Atkinson Hyperlegible Mono"; font-size: 13px; }}
+QLabel[kind="figures"], QLineEdit[kind="figures"], QTableView {{ font-family: "Atkinson Hyperlegible Mono";
+    font-size: 13px; }}
 QToolTip {{ background: {t.field}; color: {t.ink}; border: 1px solid {t.hairline}; padding: 4px; }}
-QPushButton, QToolButton[kind="button"] {{ background: {t.field}; border: 1px solid {t.hairline}; border-radius: 5px; padding: 4px 10px; min-height: 18px; }}
+QPushButton, QToolButton[kind="button"] {{ background: {t.field}; border: 1px solid {t.hairline};
+    border-radius: 5px; padding: 4px 10px; min-height: 18px; }}
 QPushButton:hover, QToolButton[kind="button"]:hover {{ border-color: {t.soft}; }}
-QPushButton:focus, QToolButton:focus, QLineEdit:focus, QComboBox:focus, QAbstractSpinBox:focus, QListView:focus, QTableView:focus {{ border: 1px solid {t.rust}; }}
+QPushButton:focus, QToolButton:focus, QLineEdit:focus, QComboBox:focus, QAbstractSpinBox:focus, QListView:focus,
+    QTableView:focus {{ border: 1px solid {t.rust}; }}
 QPushButton:disabled {{ color: {t.soft}; background: {t.panel}; }}
 QPushButton[kind="primary"] {{ background: {t.rust}; border-color: {t.rust}; color: {t.on_rust}; font-weight: 600; }}
 QPushButton[kind="primary"]:focus {{ border: 2px solid {t.ink}; padding: 3px 9px; }}
 QPushButton[kind="primary"]:disabled {{ background: {t.hairline}; border-color: {t.hairline}; color: {t.soft}; }}
-QPushButton[kind="link"] {{ background: transparent; border: 1px solid transparent; color: {t.rust}; text-align: left; padding: 2px 4px; }}
+QPushButton[kind="link"] {{ background: transparent; border: 1px solid transparent; color: {t.rust};
+    text-align: left; padding: 2px 4px; }}
 QPushButton[kind="link"]:hover {{ text-decoration: underline; }}
 QPushButton:checked {{ background: {t.rust_tint}; border-color: {t.rust}; }}
 QPushButton[kind="small"] {{ padding: 1px 8px; font-size: 13px; }}
@@ -44,33 +50,49 @@ QToolButton {{ background: transparent; border: 1px solid transparent; border-ra
 QToolButton:hover {{ background: {t.ground}; }}
 QToolButton[kind="tool"] {{ padding: 4px 3px; font-size: 13px; }}
 QToolButton[kind="tool"]:checked {{ background: {t.rust_tint}; border: 1px solid {t.rust}; }}
-QLineEdit, QComboBox, QAbstractSpinBox {{ background: {t.field}; border: 1px solid {t.hairline}; border-radius: 4px; padding: 2px 6px; min-height: 20px; selection-background-color: {t.rust}; selection-color: {t.on_rust}; }}
+QLineEdit, QComboBox, QAbstractSpinBox {{ background: {t.field}; border: 1px solid {t.hairline};
+    border-radius: 4px; padding: 2px 6px; min-height: 20px; selection-background-color: {t.rust};
+    selection-color: {t.on_rust}; }}
 QAbstractSpinBox {{ font-family: "Atkinson Hyperlegible Mono"; font-size: 13px; padding-right: 2px; }}
 QAbstractSpinBox QLineEdit {{ border: 0; padding: 0 4px; min-height: 0; background: transparent; }}
 QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; height: 0; border: 0; }}
 QComboBox::drop-down {{ border: 0; width: 22px; }}
 QComboBox::down-arrow {{ image: url({chevron}); width: 12px; height: 12px; }}
-QComboBox QAbstractItemView {{ background: {t.field}; border: 1px solid {t.hairline}; selection-background-color: {t.rust_tint}; selection-color: {t.ink}; }}
+QComboBox QAbstractItemView {{ background: {t.field}; border: 1px solid {t.hairline};
+    selection-background-color: {t.rust_tint}; selection-color: {t.ink}; }}
 QCheckBox {{ spacing: 7px; }}
-QCheckBox::indicator {{ width: 15px; height: 15px; border: 1px solid {t.soft}; border-radius: 3px; background: {t.field}; }}
+QCheckBox::indicator {{ width: 15px; height: 15px; border: 1px solid {t.soft}; border-radius: 3px;
+    background: {t.field}; }}
 QCheckBox::indicator:checked {{ background: {t.rust}; border-color: {t.rust}; image: url({tick}); }}
 QCheckBox::indicator:focus {{ border: 2px solid {t.rust}; }}
-QTableView::indicator {{ width: 15px; height: 15px; border: 1px solid {t.soft}; border-radius: 3px; background: {t.field}; }}
-QTableView::indicator:checked {{ background: {t.rust}; border-color: {t.rust}; image: url({tick}); }}
+QTableView::indicator, QListWidget::indicator {{
+    width: 15px; height: 15px; border: 1px solid {t.soft}; border-radius: 3px;
+    background: {t.field}; }}
+QTableView::indicator:checked, QListWidget::indicator:checked {{
+    background: {t.rust}; border-color: {t.rust}; image: url({tick}); }}
 QTableView::indicator:disabled {{ border-color: {t.hairline}; background: {t.panel}; }}
 QTableView::item {{ padding: 0 3px; }}
 QSlider::groove:horizontal {{ height: 4px; border-radius: 2px; background: {t.hairline}; }}
 QSlider::sub-page:horizontal {{ border-radius: 2px; background: {t.rust}; }}
-QSlider::handle:horizontal {{ width: 12px; height: 12px; margin: -5px 0; border-radius: 6px; border: 1px solid {t.rust}; background: {t.field}; }}
+QSlider::handle:horizontal {{ width: 12px; height: 12px; margin: -5px 0; border-radius: 6px;
+    border: 1px solid {t.rust}; background: {t.field}; }}
 QSlider::handle:horizontal:focus {{ border: 2px solid {t.ink}; }}
 QScrollArea, QScrollArea > QWidget > QWidget[kind="scrolled"] {{ background: transparent; border: 0; }}
 QScrollBar:vertical {{ width: 9px; background: transparent; }}
 QScrollBar:horizontal {{ height: 9px; background: transparent; }}
 QScrollBar::handle {{ background: {t.hairline}; border-radius: 4px; min-height: 24px; min-width: 24px; }}
-QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; width: 0; height: 0; }}
-QTableView {{ background: {t.field}; border: 1px solid {t.hairline}; gridline-color: {t.hairline}; selection-background-color: {t.rust_tint}; selection-color: {t.ink}; alternate-background-color: {t.panel}; }}
-QHeaderView::section {{ background: {t.panel}; border: 0; border-bottom: 1px solid {t.hairline}; border-right: 1px solid {t.hairline}; padding: 3px 6px; font-size: 13px; font-weight: 600; font-family: "Atkinson Hyperlegible Next"; }}
+QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent;
+    width: 0; height: 0; }}
+QTableView {{ background: {t.field}; border: 1px solid {t.hairline}; gridline-color: {t.hairline};
+    selection-background-color: {t.rust_tint}; selection-color: {t.ink}; alternate-background-color: {t.panel}; }}
+QHeaderView::section {{ background: {t.panel}; border: 0; border-bottom: 1px solid {t.hairline};
+    border-right: 1px solid {t.hairline}; padding: 3px 6px; font-size: 13px; font-weight: 600;
+    font-family: "Atkinson Hyperlegible Next"; }}
 QListView {{ background: {t.field}; border: 1px solid {t.hairline}; }}
+QListWidget {{ border-radius: 4px; padding: 3px; }}
+QListWidget::item {{ padding: 2px; color: {t.ink}; }}
+QListWidget::item:disabled {{ color: {t.soft}; }}
+QListWidget::item:selected {{ background: {t.rust_tint}; color: {t.ink}; }}
 QMenu {{ background: {t.field}; border: 1px solid {t.hairline}; padding: 4px; }}
 QMenu::item {{ padding: 4px 18px; border-radius: 3px; }}
 QMenu::item:selected {{ background: {t.rust_tint}; color: {t.ink}; }}

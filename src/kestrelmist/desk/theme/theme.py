@@ -32,12 +32,20 @@ def apply_theme(app: QApplication, name: str) -> None:
     app.setStyle("Fusion")
     app.setFont(words())
     t, palette = Theme.tokens, QPalette()
-    for role, colour in ((QPalette.ColorRole.Window, t.panel), (QPalette.ColorRole.WindowText, t.ink),
-                         (QPalette.ColorRole.Base, t.field), (QPalette.ColorRole.AlternateBase, t.panel),
-                         (QPalette.ColorRole.Text, t.ink), (QPalette.ColorRole.Button, t.field),
-                         (QPalette.ColorRole.ButtonText, t.ink), (QPalette.ColorRole.Highlight, t.rust),
-                         (QPalette.ColorRole.HighlightedText, t.on_rust), (QPalette.ColorRole.ToolTipBase, t.field),
-                         (QPalette.ColorRole.ToolTipText, t.ink), (QPalette.ColorRole.PlaceholderText, t.soft)):
+    for role, colour in (
+        (QPalette.ColorRole.Window, t.panel),
+        (QPalette.ColorRole.WindowText, t.ink),
+        (QPalette.ColorRole.Base, t.field),
+        (QPalette.ColorRole.AlternateBase, t.panel),
+        (QPalette.ColorRole.Text, t.ink),
+        (QPalette.ColorRole.Button, t.field),
+        (QPalette.ColorRole.ButtonText, t.ink),
+        (QPalette.ColorRole.Highlight, t.rust),
+        (QPalette.ColorRole.HighlightedText, t.on_rust),
+        (QPalette.ColorRole.ToolTipBase, t.field),
+        (QPalette.ColorRole.ToolTipText, t.ink),
+        (QPalette.ColorRole.PlaceholderText, t.soft),
+    ):
         palette.setColor(role, QColor(colour))
     app.setPalette(palette)
     app.setStyleSheet(style_sheet(t))

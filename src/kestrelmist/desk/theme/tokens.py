@@ -26,13 +26,45 @@ class Tokens:
     bar_soft: str
 
 
-MIST = Tokens(ground="#E4E9EA", panel="#F4F6F5", field="#FCFCFA", hairline="#CDD5D7", ink="#1F2C35", soft="#5A6B75",
-              rust="#A44E28", rust_tint="#F0DDD1", on_rust="#FFFFFF", amber="#C98A12", moss="#4B7750", red="#A9271F",
-              night="#0B1013", chip="#E3B48D", bar="#1F2C35", bar_ink="#F4F6F5", bar_soft="#A9B7BE")
+MIST = Tokens(
+    ground="#E4E9EA",
+    panel="#F4F6F5",
+    field="#FCFCFA",
+    hairline="#CDD5D7",
+    ink="#1F2C35",
+    soft="#5A6B75",
+    rust="#A44E28",
+    rust_tint="#F0DDD1",
+    on_rust="#FFFFFF",
+    amber="#C98A12",
+    moss="#4B7750",
+    red="#A9271F",
+    night="#0B1013",
+    chip="#E3B48D",
+    bar="#1F2C35",
+    bar_ink="#F4F6F5",
+    bar_soft="#A9B7BE",
+)
 
-DUSK = Tokens(ground="#12181C", panel="#1C252B", field="#26323A", hairline="#3A4852", ink="#E8EDEE", soft="#A3B2BA",
-              rust="#D98A5F", rust_tint="#4A3126", on_rust="#1A120D", amber="#E0A83A", moss="#83B588", red="#EE8077",
-              night="#0B1013", chip="#E3B48D", bar="#0D1216", bar_ink="#E8EDEE", bar_soft="#A3B2BA")
+DUSK = Tokens(
+    ground="#12181C",
+    panel="#1C252B",
+    field="#26323A",
+    hairline="#3A4852",
+    ink="#E8EDEE",
+    soft="#A3B2BA",
+    rust="#D98A5F",
+    rust_tint="#4A3126",
+    on_rust="#1A120D",
+    amber="#E0A83A",
+    moss="#83B588",
+    red="#EE8077",
+    night="#0B1013",
+    chip="#E3B48D",
+    bar="#0D1216",
+    bar_ink="#E8EDEE",
+    bar_soft="#A3B2BA",
+)
 
 THEMES = {"mist": MIST, "dusk": DUSK}
 
@@ -41,7 +73,7 @@ def contrast(one: str, other: str) -> float:
     """Contrast ratio of two colours, 1 to 21 (WCAG 2.1)."""
 
     def light(colour: str) -> float:
-        parts = [int(colour[n:n + 2], 16) / 255 for n in (1, 3, 5)]
+        parts = [int(colour[n : n + 2], 16) / 255 for n in (1, 3, 5)]
         r, g, b = (p / 12.92 if p <= 0.04045 else ((p + 0.055) / 1.055) ** 2.4 for p in parts)
         return 0.2126 * r + 0.7152 * g + 0.0722 * b
 

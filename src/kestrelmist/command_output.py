@@ -1,0 +1,207 @@
+"""What a command says and writes when it is done."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from .core.errors import Trouble
+from .core.labels import LabelMap
+from .core.operation import Operation
+from .core.patch import LabelEdit
+from .core.placement import Placement
+from .core.progress import Progress
+from .core.quantity import short_size
+from .core.table import Table
+
+if TYPE_CHECKING:
+    from .study.study import Study
+    from .study.task import Task
+
+
+@dataclass
+class Said:
+    """What came of a command: tables to print, labels as they are now, things that were kept, and what can be written
+    to a file."""
+
+    tables: list[Table] = field(default_factory=list)
+    labels: LabelMap | None = None
+    kept: list[Any] = field(default_factory=list)
+    """Records of new things in the study."""
+    things: list[Any] = field(default_factory=list)
+    """Images, labels and transforms that can be written."""
+
+    @classmethod
+    def of_study(cls, study: Study, task: Task, values: dict[str, Any], kept: dict[str, Any]) -> Said:
+        said = cls()
+        for name, value in values.items():
+            if isinstance(value, Table):
+                said.tables.append(value)
+            elif isinstance(value, LabelEdit):
+                target = task.first("label map")
+                assert target is not None
+                image = target.of if target.of is not None else target.item
+                said.labels = study.label_map(target.item) if target.item is not None else study.labels(image or 0)
+                said.things.append(said.labels)
+            elif isinstance(value, Placement):
+                placed = task.first("image")
+                assert placed is not None and placed.item is not None
+                said.kept.append(study.items.get(placed.item))
+                said.things.append(study.image(placed.item))
+            else:
+                keys = kept.get(name)
+                for key in keys if isinstance(keys, list) else [] if keys is None else [keys]:
+                    said.kept.append(study.items.get(key))
+                    said.things.append(study.thing(key))
+        return said
+
+    @classmethod
+    def of_files(cls, operation: Operation, arguments: dict[str, Any], values: dict[str, Any]) -> Said:
+        said = cls()
+        for value in values.values():
+            if isinstance(value, Table):
+                said.tables.append(value)
+            elif isinstance(value, LabelEdit):
+                p = operation.first_input("label map")
+                assert p is not None
+                said.labels = arguments[p.name]
+                value.apply(arguments[p.name])
+                said.things.append(said.labels)
+            elif isinstance(value, Placement):
+                p = operation.first_input("image")
+                assert p is not None
+                said.things.append(arguments[p.name].placed(value))
+            elif isinstance(value, list):
+                raise Trouble(
+                    f"“{operation.title}” needs a study to put the images in",
+                    "name one with --study; it is made when there is none",
+                )
+            else:
+                said.things.append(value)
+        return said
+
+    def written_to(self, out: Path, progress: Progress) -> list[Path]:
+        """Write the thing that the file's name asks for; returns what was written.
+
+        Raises Trouble when there is nothing, or more than one thing, to write there.
+        """
+        from .formats.saving import save_thing
+
+        tables = out.suffix.lower() in (".csv", ".parquet", ".tsv")
+        fits: list[Any] = self.tables if tables or not self.things else self.things
+        if len(fits) != 1:
+            what = f"{len(fits)} things to write" if fits else "nothing to write"
+            raise Trouble(f"There is {what} into one file", "leave --out out, or name a study with --study", out)
+        save_thing(out, fits[0], progress)
+        from .formats.label_files import table_path
+
+        beside = table_path(out) if isinstance(fits[0], LabelMap) and len(fits[0].table) else None
+        return [out] + ([beside] if beside is not None else [])
+
+
+def require_place(operation: Operation, study: Path | None, out: Path | None) -> None:
+    """Raises Trouble before anything is computed when the result would have no place, or cannot be written under the
+    name."""
+    if out is None:
+        if study is None and any(r.kind.name != "table" and not r.many for r in operation.results):
+            raise Trouble(
+                f"“{operation.title}” needs a place for its result",
+                "name a file with --out, or work in a study with --study",
+            )
+        return
+    from .formats.format import writer_for
+
+    kinds = [r.kind.name for r in operation.results]
+    written = [{"label edit": "label map", "placement": "image"}.get(k, k) for k in kinds]
+    if not written:
+        raise Trouble(f"“{operation.title}” has no result to write", "leave --out out", out)
+    troubles = []
+    for kind in dict.fromkeys(written):
+        try:
+            writer_for(out, kind)
+            return
+        except Trouble as trouble:
+            troubles.append(trouble)
+    raise troubles[0]
+
+
+def say(operation: Operation, said: Said, written: list[Path], as_json: bool) -> None:
+    """Print what came of a command."""
+    if as_json:
+        print(json.dumps(_plain(operation, said, written), default=str, allow_nan=False))
+        return
+    for table in said.tables:
+        _print_table(table)
+    for record in said.kept:
+        print(f"{record.reference}: {record.short_facts}")
+    if said.labels is not None:
+        _, cell, unit = said.labels.space.extent
+        for row in said.labels.table:
+            count = int(said.labels.counts[row.number])
+            size = short_size(count * cell, unit)
+            print(f"{row.number} {row.name}: {count} voxels" + ("" if unit in ("voxels", "pixels") else f", {size}"))
+    for path in written:
+        print(f"Written: {path}")
+
+
+def _print_table(table: Table) -> None:
+    from rich.console import Console
+    from rich.table import Table as RichTable
+
+    shown = RichTable(title=table.title)
+    for c in table.shown_columns:
+        shown.add_column(table.columns[c].heading, overflow="fold")
+    for n in range(table.count):
+        shown.add_row(*(table.shown(n, c) for c in table.shown_columns))
+    Console(markup=False).print(shown)
+
+
+def _plain(operation: Operation, said: Said, written: list[Path]) -> dict[str, Any]:
+    told: dict[str, Any] = {"operation": operation.name}
+    if said.tables:
+        rows = [[_number(r) for r in t.as_records()] for t in said.tables]
+        told["rows"] = rows[0]
+        if len(rows) > 1:
+            told["tables"] = [{"title": t.title, "rows": r} for t, r in zip(said.tables, rows)]
+    if said.labels is not None:
+        what, cell, unit = said.labels.space.extent
+        told["labels"] = [
+            {
+                "number": r.number,
+                "name": r.name,
+                "voxels": int(said.labels.counts[r.number]),
+                what: float(said.labels.counts[r.number] * cell),
+                f"{what}_unit": unit,
+            }
+            for r in said.labels.table
+        ]
+    images = [r for r in said.kept if r.kind == "image"]
+    if images:
+        told["images"] = [
+            {
+                "id": r.id,
+                "subject": r.subject,
+                "name": r.name,
+                "reference": str(r.reference),
+                "shape": list(r.space.shape),
+                "spacing": list(r.space.spacing),
+                "spacing_unit": r.space.unit,
+            }
+            for r in images
+        ]
+    others = [r for r in said.kept if r.kind != "image"]
+    if others:
+        told["things"] = [{"id": r.id, "kind": r.kind, "reference": str(r.reference)} for r in others]
+    if written:
+        told["file"] = str(written[0])
+    return told
+
+
+def _number(record: dict) -> dict:
+    """Numbers that JSON cannot say become null."""
+    return {
+        k: None if isinstance(v, float) and (v != v or v in (float("inf"), -float("inf"))) else v
+        for k, v in record.items()
+    }

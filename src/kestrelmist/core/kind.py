@@ -1,0 +1,123 @@
+"""What a kind is, and the list of kinds.
+
+A kind is anything that can be given to an operation, come out of one, or be kept: things (image, label map, table,
+transform), changes (what an operation does to a thing) and plain values (numbers, choices, points, text, paths).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from .registry import Registry
+
+
+class Asked(Protocol):
+    """What a kind knows of the parameter that it is asked for; see `parameter.Parameter`."""
+
+    @property
+    def name(self) -> str:
+        """Its name in the signature."""
+        ...
+
+    @property
+    def kind(self) -> Kind:
+        """What is asked for."""
+        ...
+
+    @property
+    def unit(self) -> str:
+        """The unit of its numbers; "value" for that of the image."""
+        ...
+
+    @property
+    def low(self) -> float:
+        """The lowest number allowed."""
+        ...
+
+    @property
+    def high(self) -> float:
+        """The highest number allowed."""
+        ...
+
+    @property
+    def length(self) -> int:
+        """How many numbers belong together."""
+        ...
+
+    @property
+    def choices(self) -> tuple:
+        """What may be chosen."""
+        ...
+
+    @property
+    def role(self) -> str:
+        """What a text or path stands for."""
+        ...
+
+
+@dataclass(frozen=True)
+class Kind:
+    """One kind.
+
+    Parameters
+    ----------
+    name : str
+        What a person calls it, in small letters: "image", "whole number".
+    type : type
+        The Python type that stands for it in a signature.
+    family : text
+        "plain" values are settings; a "thing" is an input or a result that a study keeps; a "change" is a result that
+        alters a thing; a "record" is an input that is named and not opened; "study" is the open study itself.
+    read : callable
+        `read(given, parameter)`: the value from text, or from what YAML or a form gives. Raises ValueError or TypeError
+        when it is not right.
+    write : callable
+        The value as YAML and the logbook hold it.
+    wanted : callable
+        `wanted(parameter)`: what a person should give, "give a number in mm".
+    field : str
+        Which field shows it in a form.
+    metavar : callable
+        `metavar(parameter)`: what stands for it in the help of the command line.
+    label : str
+        How several of them are spoken of: "images".
+    """
+
+    name: str
+    type: type
+    family: str = "plain"
+    read: Callable[[Any, Asked], Any] = lambda given, parameter: given
+    write: Callable[[Any], Any] = lambda value: value
+    wanted: Callable[[Asked], str] = lambda parameter: "check it"
+    field: str = "text"
+    metavar: Callable[[Asked], str] = lambda parameter: "TEXT"
+
+    @property
+    def is_thing(self) -> bool:
+        """Whether a study keeps it."""
+        return self.family == "thing"
+
+    @property
+    def is_input(self) -> bool:
+        """Whether it is given by a reference."""
+        return self.family in ("thing", "record")
+
+
+KINDS: Registry[Kind] = Registry("kind", f"{__package__}.kinds")
+
+
+def register(kind: Kind) -> Kind:
+    """Make a kind known."""
+    return KINDS.add(kind.name, kind)
+
+
+def kind_of_type(wanted: type) -> Kind | None:
+    """The kind that a Python type stands for, None when nobody knows it."""
+    return next((kind for kind in KINDS.known() if kind.type is wanted), None)
+
+
+def kind_of_value(value: Any) -> Kind | None:
+    """The kind of a thing or change that an operation has returned."""
+    return next((kind for kind in KINDS.known() if kind.family != "plain" and isinstance(value, kind.type)), None)

@@ -1,0 +1,17 @@
+"""Transforms as things of a study."""
+
+from __future__ import annotations
+
+from ..kind import Kind, register
+from ..transform import Transform
+
+TRANSFORM = register(
+    Kind(
+        "transform",
+        Transform,
+        "thing",
+        wanted=lambda p: "name a transform file, or a transform of the study",
+        field="thing",
+        metavar=lambda p: "TRANSFORM",
+    )
+)

@@ -1,0 +1,173 @@
+"""Parameters of operations, read from type hints."""
+
+from __future__ import annotations
+
+import inspect
+import math
+import types
+import typing
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from .errors import Trouble
+from .kind import Kind, kind_of_type
+
+
+@dataclass(frozen=True)
+class Unit:
+    """Unit of a number parameter; "value" stands for the unit of the image's own values."""
+
+    text: str
+
+
+@dataclass(frozen=True)
+class Role:
+    """What a text, path or group of numbers stands for: "label", "folder", "file", "new" for a file or folder to be
+    made, "secret" for a word that is never written down, "place" for a world position, "area" for a framed one."""
+
+    text: str
+
+
+@dataclass(frozen=True)
+class Between:
+    """Lowest and highest number that make sense."""
+
+    low: float
+    high: float
+
+
+Millimetres = Annotated[float, Unit("mm")]
+ImageValue = Annotated[float, Unit("value")]
+WorldPoint = Annotated[tuple[float, float, float], Unit("mm"), Role("place")]
+Spacing = Annotated[tuple[float, float, float], Unit("mm"), Between(1e-9, 1e6)]
+LabelName = Annotated[str, Role("label")]
+FolderPath = Annotated[Path, Role("folder")]
+FilePath = Annotated[Path, Role("file")]
+Secret = Annotated[str, Role("secret")]
+NewPath = Annotated[Path, Role("new")]
+
+
+@dataclass(frozen=True)
+class Parameter:
+    """One parameter of an operation.
+
+    `length` counts the numbers of a group, `many` says that several may be given, `optional` that none need be.
+    """
+
+    name: str
+    kind: Kind
+    unit: str = ""
+    role: str = ""
+    length: int = 1
+    choices: tuple = ()
+    low: float = -math.inf
+    high: float = math.inf
+    default: Any = inspect.Parameter.empty
+    optional: bool = False
+    many: bool = False
+    help: str = ""
+
+    @property
+    def required(self) -> bool:
+        """Whether it has no default."""
+        return self.default is inspect.Parameter.empty
+
+    @property
+    def is_input(self) -> bool:
+        """Whether a thing is wanted, and not a setting."""
+        return self.kind.is_input
+
+    @property
+    def words(self) -> str:
+        """The name as a person reads it."""
+        return self.name.replace("_", " ").capitalize()
+
+    @property
+    def wanted(self) -> str:
+        """What a person should give."""
+        return self.kind.wanted(self)
+
+    @property
+    def single(self) -> Parameter:
+        """The same, for one of the many."""
+        return replace(self, many=False)
+
+    def checked(self, value: Any) -> Any:
+        """The value in its type and within its limits; raises Trouble otherwise."""
+        if value is None and (self.optional or self.default is None):
+            return None
+        if self.many:
+            given = value if isinstance(value, (list, tuple)) else [value]
+            return [self.single.checked(one) for one in given]
+        try:
+            value = self.kind.read(value, self)
+        except (TypeError, ValueError, OverflowError):
+            raise Trouble(f"“{_short(value)}” is not right for {self.words.lower()}", self.wanted) from None
+        if self.choices and value not in self.choices:
+            raise Trouble(f"“{_short(value)}” is not one of the choices for {self.words.lower()}", self.wanted)
+        numbers = value if self.kind.type is tuple else (value,) if self.kind.type in (float, int) else ()
+        for number in numbers:
+            if not math.isfinite(number) or not self.low <= number <= self.high:
+                raise Trouble(f"{number:g} is out of bounds for {self.words.lower()}", self.wanted)
+        return value
+
+    def written(self, value: Any) -> Any:
+        """The value as YAML and the logbook hold it."""
+        if value is None:
+            return None
+        return [self.kind.write(one) for one in value] if self.many else self.kind.write(value)
+
+
+def _short(value: Any) -> str:
+    text = str(value)
+    return text if len(text) <= 80 else text[:77] + "…"
+
+
+def parameter_of(p: inspect.Parameter, hint: Any, help_text: str) -> Parameter:
+    """A parameter from its place in a signature and its type hint.
+
+    Raises TypeError when nobody knows what the hint means, so that a mistake shows when the operation is registered.
+    """
+    facts: dict[str, Any] = {"default": p.default, "help": help_text}
+    return Parameter(p.name, _resolved(hint, facts, p.name), **facts)
+
+
+def _resolved(hint: Any, facts: dict[str, Any], name: str) -> Kind:
+    origin, given = typing.get_origin(hint), typing.get_args(hint)
+    if isinstance(hint, types.UnionType) or origin is typing.Union:
+        inner = [h for h in given if h is not type(None)]
+        if len(inner) != 1:
+            raise TypeError(f"{name}: a parameter has one kind, not {hint}")
+        facts["optional"] = True
+        return _resolved(inner[0], facts, name)
+    if origin is Annotated:
+        for extra in given[1:]:
+            if isinstance(extra, Unit):
+                facts["unit"] = extra.text
+            elif isinstance(extra, Role):
+                facts["role"] = extra.text
+            elif isinstance(extra, Between):
+                facts["low"], facts["high"] = extra.low, extra.high
+            else:
+                raise TypeError(f"{name}: nobody knows what {extra!r} says of a parameter")
+        return _resolved(given[0], facts, name)
+    if origin is list:
+        facts["many"] = True
+        return _resolved(given[0], facts, name)
+    if origin is Literal:
+        facts["choices"] = given
+        return _known(type(hint), name)
+    if origin is tuple:
+        if not all(one is float for one in given):
+            raise TypeError(f"{name}: a group of numbers is tuple[float, …], not {hint}")
+        facts["length"] = len(given)
+        return _known(tuple, name)
+    return _known(hint, name)
+
+
+def _known(hint: Any, name: str) -> Kind:
+    kind = kind_of_type(hint)
+    if kind is None or kind.family == "change":
+        raise TypeError(f"{name}: nobody knows how to give a {getattr(hint, '__name__', hint)} to an operation")
+    return kind

@@ -1,0 +1,1 @@
+"""The groups on the pages of the Bench."""

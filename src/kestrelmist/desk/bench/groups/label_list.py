@@ -1,0 +1,212 @@
+"""The labels of the lead image: colour, number, name, volume, eye and lock."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtGui import QColor, QPainter, QPixmap
+from PySide6.QtWidgets import (
+    QColorDialog,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QPushButton,
+    QSizePolicy,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ....core.errors import Trouble
+from ....core.labels import Label
+from ....core.quantity import short_size
+from ...desk_model import Desk
+from ...theme.theme import Theme, figures, icon
+from ..page import GROUPS, BenchContext, Group
+
+MOST_ROWS = 200
+"""Rows that are listed; the Finder and the table of measures reach the rest."""
+
+
+def swatch(colour: str, size: int = 14) -> QPixmap:
+    pixmap = QPixmap(size * 2, size * 2)
+    pixmap.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(pixmap)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(QColor(colour))
+    painter.drawRoundedRect(0, 0, size * 2, size * 2, 6, 6)
+    painter.end()
+    pixmap.setDevicePixelRatio(2)
+    return pixmap
+
+
+class LabelRow(QWidget):
+    """One label; a click chooses it, a double click renames it."""
+
+    def __init__(self, desk: Desk, label: Label):
+        super().__init__()
+        self.setObjectName("row")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.desk, self.viewing, self.hand = desk, desk.viewing, desk.hand
+        self.number = label.number
+        self.setFixedHeight(28)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.colour, self.figure, self.name, self.volume = QLabel(), QLabel(), QLabel(), QLabel()
+        self.figure.setFont(figures(13))
+        self.volume.setFont(figures(13))
+        self.name.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.eye, self.lock = QToolButton(), QToolButton()
+        line = QHBoxLayout(self)
+        line.setContentsMargins(6, 0, 2, 0)
+        line.setSpacing(6)
+        for widget in (self.colour, self.figure):
+            line.addWidget(widget)
+        line.addWidget(self.name, 1)
+        line.addWidget(self.volume)
+        for button in (self.eye, self.lock):
+            button.setFixedSize(24, 24)
+            button.setIconSize(QSize(15, 15))
+            line.addWidget(button)
+        line.setSpacing(5)
+        self.eye.clicked.connect(lambda: self._change(hidden=not self.label.hidden))
+        self.lock.clicked.connect(lambda: self._change(locked=not self.label.locked))
+        self.refresh()
+
+    @property
+    def label(self) -> Label:
+        return self.viewing.labels.table[self.number]
+
+    def refresh(self) -> None:
+        label, labels = self.label, self.viewing.labels
+        self.colour.setPixmap(swatch(label.colour))
+        self.figure.setText(str(label.number))
+        self.name.setText(label.name)
+        self.name.setToolTip(f"{label.name}: double click to rename")
+        _, cell, unit = labels.space.extent
+        self.volume.setText(short_size(float(labels.counts[label.number]) * cell, unit))
+        self.eye.setIcon(icon("eye-off" if label.hidden else "eye", 15, Theme.tokens.soft))
+        self.lock.setIcon(
+            icon("lock" if label.locked else "lock-open", 15, Theme.tokens.rust if label.locked else Theme.tokens.soft)
+        )
+        self.eye.setToolTip(f"{'Show' if label.hidden else 'Hide'} {label.name}")
+        self.lock.setToolTip(
+            f"{'Unlock' if label.locked else 'Lock'} {label.name}"
+            + ("" if label.locked else ": no tool can change it then")
+        )
+        self.eye.setAccessibleName(self.eye.toolTip())
+        self.lock.setAccessibleName(self.lock.toolTip())
+        self.setProperty("chosen", str(self.hand.label_number == self.number).lower())
+        self.style().polish(self)
+
+    def _change(self, **changes) -> None:
+        self.desk.run_now("change-label", {"label": self.label.name, **changes})
+
+    def mousePressEvent(self, event) -> None:
+        self.hand.choose_label(self.number)
+
+    def mouseDoubleClickEvent(self, event) -> None:
+        self.rename()
+
+    def keyPressEvent(self, event) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Space):
+            self.hand.choose_label(self.number)
+        elif event.key() == Qt.Key.Key_F2:
+            self.rename()
+        else:
+            super().keyPressEvent(event)
+
+    def rename(self) -> None:
+        """Edit the name in place."""
+        field = QLineEdit(self.label.name, self)
+        field.setGeometry(self.name.geometry().adjusted(-4, 0, 4, 0))
+        field.selectAll()
+        field.show()
+        field.setFocus()
+
+        def done():
+            field.blockSignals(True)
+            text = field.text().strip()
+            field.deleteLater()
+            if text and text != self.label.name:
+                self._change(name=text)
+
+        field.editingFinished.connect(done)
+
+    def contextMenuEvent(self, event) -> None:
+        menu = QMenu(self)
+        menu.addAction("Rename", self.rename)
+        menu.addAction("Colour…", self._recolour)
+        only = None if self.viewing.label_look.only else self.number
+        menu.addAction("Show only this one", lambda: self.viewing.set_label_look(only=only))
+        menu.addAction("Delete", lambda: self.desk.run("delete-label", {"label": self.label.name}))
+        menu.exec(event.globalPos())
+
+    def _recolour(self) -> None:
+        colour = QColorDialog.getColor(QColor(self.label.colour), self, f"Colour of {self.label.name}")
+        if colour.isValid():
+            self._change(colour=colour.name().upper())
+
+
+class LabelList(QWidget):
+    """All rows, and a field to make a new label."""
+
+    def __init__(self, context: BenchContext):
+        super().__init__()
+        self.desk, self.rows = context.desk, {}
+        self.column = QVBoxLayout(self)
+        self.column.setContentsMargins(0, 0, 0, 0)
+        self.column.setSpacing(1)
+        self.list = QVBoxLayout()
+        self.list.setSpacing(1)
+        self.column.addLayout(self.list)
+        self.new = QLineEdit()
+        self.new.setPlaceholderText("New label: type its name")
+        self.new.setAccessibleName("Name of a new label")
+        self.add = QPushButton("Add")
+        self.add.setProperty("kind", "small")
+        line = QHBoxLayout()
+        line.setContentsMargins(0, 4, 0, 0)
+        line.addWidget(self.new, 1)
+        line.addWidget(self.add)
+        self.column.addLayout(line)
+        self.new.returnPressed.connect(self.make)
+        self.add.clicked.connect(self.make)
+        viewing = self.desk.viewing
+        for signal in (
+            viewing.labels_changed,
+            viewing.lead_changed,
+            viewing.labels_chosen,
+            self.desk.hand.label_chosen,
+        ):
+            signal.connect(self.refresh)
+        self.refresh()
+
+    def dress(self) -> None:
+        self.refresh()
+
+    def make(self) -> None:
+        """Add a label of the name in the field."""
+        if not self.desk.viewing.ready:
+            self.desk.session.trouble.emit(str(Trouble("There is no image to label", "gather one first")))
+            return
+        name = self.new.text()
+        if self.desk.run_now("add-label", {"label": name}):
+            self.new.clear()
+
+    def refresh(self) -> None:
+        labels = self.desk.viewing.labels
+        table = list(labels.table) if labels is not None else []
+        if [row.number for row in table] != list(self.rows):
+            for row in self.rows.values():
+                row.hide()
+                row.deleteLater()
+            self.rows = {}
+            for label in table[:MOST_ROWS]:
+                self.rows[label.number] = LabelRow(self.desk, label)
+                self.list.addWidget(self.rows[label.number])
+        for row in self.rows.values():
+            row.refresh()
+
+
+GROUPS.add("labels", Group("labels", "Outline", LabelList, 20))

@@ -1,0 +1,55 @@
+"""Size and shape of the brush."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QCheckBox, QComboBox
+
+from ....core.quantity import pretty_unit
+from ..page import GROUPS, BenchContext, Group
+from ..rows import Shaded, number, quietly, row
+
+
+class SizeGroup(Shaded):
+    """Lengths in the unit of the image's world."""
+
+    def __init__(self, context: BenchContext):
+        super().__init__()
+        self.viewing, self.hand = context.desk.viewing, context.desk.hand
+        self.size = number(1e-9, 1e6, 2, "mm", "Brush size")
+        self.shape = QComboBox()
+        self.shape.setAccessibleName("Brush shape")
+        self.shape.addItem("Ball, all planes", "ball")
+        self.shape.addItem("Disc, this plane", "disc")
+        self.only = QCheckBox("Paint only inside the range")
+        self.column.addLayout(row("Size", self.size))
+        self.column.addLayout(row("Shape", self.shape))
+        self.column.addWidget(self.only)
+        self.size.valueChanged.connect(lambda v: self.hand.set_settings(size=v))
+        self.shape.activated.connect(lambda _: self.hand.set_settings(shape=self.shape.currentData()))
+        self.only.toggled.connect(
+            lambda on: self.hand.set_settings(only_in_range=on, show_range=on or self.hand.settings.show_range)
+        )
+        self.hand.settings_changed.connect(self._follow)
+        self.viewing.lead_ready.connect(self._suit)
+        self._suit()
+
+    def _suit(self) -> None:
+        """Digits and unit of the image that leads."""
+        record = self.viewing.record
+        if record is None:
+            return
+        least = min(record.grid.spacing)
+        with quietly(self.size):
+            self.size.set_range(0.0, 2000 * least, least / 100)
+            self.size.setSuffix(f" {pretty_unit(record.grid.unit)}")
+        self._follow()
+
+    def _follow(self) -> None:
+        s = self.hand.settings
+        with quietly(self.size, self.only):
+            self.size.setValue(s.size)
+            self.only.setChecked(s.only_in_range)
+        self.shape.setCurrentIndex(self.shape.findData(s.shape))
+
+
+GROUPS.add("size", Group("size", "Outline", SizeGroup, 40, of_tool=True))

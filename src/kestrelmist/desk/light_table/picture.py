@@ -1,0 +1,42 @@
+"""The pixels of one pane, drawn anew only where something has changed."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from ...scene.drawing import draw, draw_over
+from ...scene.layer import ImageLook
+from ...scene.view import View
+from ..viewing import Viewing
+
+
+class Picture:
+    """A brush changes labels only: what lies below them is drawn once and kept."""
+
+    def __init__(self) -> None:
+        self.stale = True
+        self._pixels: np.ndarray | None = None
+        self._below: np.ndarray | None = None
+        self._known: tuple | None = None
+
+    def pixels(self, view: View, viewing: Viewing, tint: tuple[float, float] | None) -> np.ndarray:
+        """The picture of a view (height, width) as packed colours; `tint` lights up a range of values."""
+        if not self.stale and self._pixels is not None and self._pixels.shape == (view.height, view.width):
+            return self._pixels
+        look: ImageLook | None = viewing.look
+        if look is not None and tint is not None:
+            look = replace(look, tint=tint)
+        below = (view, viewing.image, look)
+        if self._known != below:
+            self._below, self._known = draw(view, viewing.drawn_image(look), self._below), below
+        assert self._below is not None
+        self._pixels = self._below.copy()
+        draw_over(view, viewing.drawn_labels(), self._pixels)
+        self.stale = False
+        return self._pixels
+
+    def forget(self) -> None:
+        """Draw everything anew: kernels are loaded now, or the image lies elsewhere."""
+        self.stale, self._known = True, None

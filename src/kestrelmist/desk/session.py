@@ -1,0 +1,211 @@
+"""What is done: the study, its history, and the work under way."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from PySide6.QtCore import QObject, QThread, Signal
+
+from ..core.errors import Trouble
+from ..core.operation import find_operation
+from ..core.patch import LabelEdit
+from ..core.progress import silent
+from ..core.table import Table
+from ..study.changes import Change, LabelChange
+from ..study.history import Stale
+from ..study.keeping import keep
+from ..study.logbook import Step
+from ..study.study import Study
+from ..study.task import Made, Task, compute, settle
+from .work import Job, Work, unexpected
+
+CHANGING = ("label edit",)
+
+
+class Session(QObject):
+    """The open study as the window works on it. Views read from it and never write to the study themselves."""
+
+    things_changed = Signal(tuple)
+    """Ids of the things that a step, undo or redo has changed."""
+    shelf_changed = Signal()
+    history_changed = Signal()
+    logbook_changed = Signal()
+    table_made = Signal(object)
+    took_in = Signal(list)
+    """Ids of images that have come onto the Shelf, to be shown."""
+    trouble = Signal(str)
+    said = Signal(str)
+    _moved = Signal(tuple)
+
+    def __init__(self, study: Study, parent=None):
+        super().__init__(parent)
+        self.study, self.work = study, Work(self)
+        self.work.trouble.connect(self.trouble)
+        self.end_gesture: Callable[[], None] = lambda: None
+        self.closed = False
+        study.history.finish_gesture = self._finish_gesture
+        study.history.listeners.append(self._moved.emit)  # may come from a worker's thread; the signal brings it here
+        self._moved.connect(self._follow)
+
+    def _finish_gesture(self) -> None:
+        # a worker that takes images in has nothing to do with what the hand holds
+        if QThread.currentThread() is self.thread():
+            self.end_gesture()
+
+    def _follow(self, items: tuple[int, ...]) -> None:
+        if self.closed:
+            return
+        self.things_changed.emit(items)
+        records = [self.study.items.get(item) for item in items]
+        if any(r is None or r.kind != "label map" or r.removed for r in records):
+            self.shelf_changed.emit()
+        self.history_changed.emit()
+        self.logbook_changed.emit()
+
+    def guarded(self, do: Callable[[], Any]) -> Any:
+        """Do something at once; a Trouble is shown as a sentence, and None comes back."""
+        try:
+            return do()
+        except Trouble as trouble:
+            self.trouble.emit(str(trouble))
+        except Exception as error:
+            self.trouble.emit(unexpected("This step", error))
+        return None
+
+    # history
+
+    def undo(self) -> None:
+        self.guarded(self.study.history.undo)
+
+    def redo(self) -> None:
+        self.guarded(self.study.history.redo)
+
+    @property
+    def undo_title(self) -> str | None:
+        entry = self.study.history.to_undo()
+        return None if entry is None else entry.title
+
+    @property
+    def redo_title(self) -> str | None:
+        entry = self.study.history.to_redo()
+        return None if entry is None else entry.title
+
+    def change(self, changes: list[Change], step: Step | None = None, title: str = "") -> bool:
+        """Do changes as one step that can be undone; returns whether they were kept."""
+        return self.guarded(lambda: self.study.history.do(changes, step, title)) is not None
+
+    # operations
+
+    def run(
+        self, operation: str, given: dict[str, Any], done: Callable[[Any], Any] | None = None, title: str | None = None
+    ) -> Job | None:
+        """Run an operation through a worker and keep what it makes; `done` gets what a person asked for."""
+        about = find_operation(operation)
+        try:
+            if about.acts or any(r.kind.name != "table" for r in about.results):
+                self.study.catalogue.require_writable()
+            task = settle(self.study, operation, given)
+        except Trouble as trouble:
+            self.trouble.emit(str(trouble))
+            return None
+        if about.acts and not about.slow:
+            self._act(task, done)
+            return None
+
+        def made(result: Made) -> None:
+            self._made(task, given, result, done, title)
+
+        def work(progress):
+            return compute(self.study, task, progress, prepare=not self.study.read_only)
+
+        edits_labels = about.edits == "label map" or any(r.kind.name in CHANGING for r in about.results)
+        if edits_labels:
+            self.end_gesture()
+        job = self.work.start(title or task.title, work, made)
+        job.edits_labels = edits_labels
+        return job
+
+    def run_now(self, operation: str, given: dict[str, Any]) -> bool:
+        """Run an operation that takes no time at once, in the window's thread; returns whether it was kept."""
+
+        def do() -> bool:
+            task = settle(self.study, operation, given)
+            self._show(keep(self.study, task, compute(self.study, task, silent())), None)
+            return True
+
+        return bool(self.guarded(do))
+
+    def _act(self, task: Task, done: Callable[[Any], Any] | None) -> None:
+        made = self.guarded(lambda: compute(self.study, task, silent()))
+        if made is not None:
+            self._show(made.values, done)
+
+    def _made(self, task: Task, given: dict[str, Any], made: Made, done, title: str | None) -> None:
+        if self.closed:
+            made.drop()
+            return
+        try:
+            kept = keep(self.study, task, made)
+        except Stale:
+            # undone, locked or painted meanwhile: what was made fits a state that is no more, so it is made anew
+            self.run(task.operation, given, done, title)
+            return
+        except Trouble as trouble:
+            self.trouble.emit(str(trouble))
+            return
+        self._show(kept, done)
+
+    def _show(self, kept: dict[str, Any], done) -> None:
+        for value in kept.values():
+            if isinstance(value, Table):
+                self.table_made.emit(value)
+            elif isinstance(value, list) and value:
+                self.took_in.emit(value)
+        self.shelf_changed.emit()
+        self.logbook_changed.emit()
+        if done:
+            done(kept if len(kept) != 1 else next(iter(kept.values())))
+
+    # labels
+
+    def edit_labels(
+        self, image: int, edit: LabelEdit, applied: bool = False, step: Step | None = None, gesture: bool = False
+    ) -> bool:
+        """Keep an edit of the label map in hand on an image; returns whether it was kept. `gesture` says that it comes
+        from the gesture that is being ended."""
+        if edit.empty:
+            return True
+        keep_it = self.study.maps.keep_edit
+        return self.guarded(lambda: keep_it(image, edit, applied, step, end_gesture=not gesture)) is not None
+
+    def edit_map(self, key: int, edit: LabelEdit, step: Step | None = None, revision: int | None = None) -> bool:
+        """Keep an edit of one label map; returns whether it was kept."""
+        return self.change([LabelChange(key, edit, revision)], step, edit.title)
+
+    def require_labels_free(self) -> None:
+        """Raises Trouble while a worker is busy with labels: a stroke and an operation may not change them at once."""
+        job = next((j for j in self.work.jobs if j.edits_labels), None)
+        if job:
+            raise Trouble(f"“{job.title}” is still at work on the labels", "wait a moment, or cancel it above")
+
+    def delete(self, key: int, name: str) -> bool:
+        """Delete a thing for good."""
+
+        def do() -> bool:
+            self.study.catalogue.require_writable()
+            self.require_labels_free()
+            self.study.delete(key, name)
+            return True
+
+        kept = bool(self.guarded(do))
+        if kept:
+            self._follow((key,))
+        return kept
+
+    def close(self) -> None:
+        """End the gesture in hand, stop the work, fold the journals. Raises Trouble when the last of these fails."""
+        self.end_gesture()
+        self.closed = True
+        self.work.close()
+        self.study.close()

@@ -1,0 +1,105 @@
+"""Brush and eraser: paint along the drag; the step is kept when the button goes up."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QPainter
+
+from ...core.errors import Trouble
+from ...outline.brush import Brush, Stroke
+from ...scene.view import View
+from ...study.logbook import BY_HAND, Step, Thing
+from ..desk_model import Desk
+from ..light_table.overlay import draw_brush
+from ..tool import Gesture, Tool, ToolEvent, register, tool_named
+
+
+class Painting(Gesture):
+    """One stroke on the label map that was in hand when it began, whatever is chosen meanwhile."""
+
+    def __init__(self, event: ToolEvent, erases: bool):
+        hand, viewing = event.desk.hand, event.desk.viewing
+        self.desk, self.erases = event.desk, erases
+        self.label, self.settings = hand.require_label(), hand.settings
+        record, labels, image = viewing.record, viewing.labels, viewing.image
+        assert record is not None and labels is not None and image is not None
+        self.record, self.map = record, viewing.map
+        ranged = self.settings.only_in_range and not erases
+        limits = (self.settings.low, self.settings.high) if ranged else (None, None)
+        self.stroke = Stroke(
+            image.grey(),
+            labels,
+            Brush(self.settings.size, self.settings.shape, *limits),
+            0 if erases else self.label.number,
+            tuple(float(v) for v in event.view.normal),  # type: ignore[arg-type]
+            erase_only=self.label.number if erases else 0,
+        )
+        self.move(event)
+
+    def move(self, event: ToolEvent) -> None:
+        if self.stroke.to(event.world):
+            self.desk.viewing.labels_changed.emit()
+
+    def finish(self) -> None:
+        title = f"{tool_named('eraser' if self.erases else 'brush').title} “{self.label.name}”"
+        edit = self.stroke.finish(title)
+        if edit.empty:
+            return
+        record = self.record
+        image = Thing("image", record.name, record.subject, "", (), record.id, record.hash)
+        settings = {
+            "size": self.settings.size,
+            "shape": self.settings.shape,
+            "voxels": edit.patch.voxels if edit.patch else 0,
+        }
+        step = Step(BY_HAND, title, settings, {"image": (image,)})
+        self.desk.session.edit_labels(record.id, edit, True, step, gesture=True)
+
+    def cancel(self) -> None:
+        edit = self.stroke.finish()
+        if not edit.empty:
+            edit.reversed().apply(self.stroke.labels)
+            self.desk.viewing.labels_changed.emit()
+
+    def key(self, key: Qt.Key) -> bool:
+        if key == Qt.Key.Key_Escape:
+            self.desk.hand.cancel_gesture()
+            return True
+        return False
+
+
+def _start(event: ToolEvent, erases: bool) -> Gesture | None:
+    try:
+        return Painting(event, erases)
+    except Trouble as trouble:
+        event.desk.session.trouble.emit(str(trouble))
+        return None
+
+
+def _hover(erases: bool):
+    def draw(painter: QPainter, view: View, desk: Desk, world: np.ndarray) -> None:
+        if desk.hand.label is not None:
+            draw_brush(painter, view, world, desk.hand.settings.size, erases)
+
+    return draw
+
+
+for name, title, hint, erases, groups in (
+    ("brush", "Brush", "Drag to paint the chosen label.", False, ("size", "range")),
+    ("eraser", "Eraser", "Drag to take the chosen label away. Other labels stay.", True, ("size",)),
+):
+    register(
+        Tool(
+            name,
+            title,
+            name,
+            f"{hint} Esc takes the stroke back.",
+            lambda event, erases=erases: _start(event, erases),
+            ("Outline",),
+            groups,
+            Qt.CursorShape.BlankCursor,
+            _hover(erases),
+            order=1 + erases,
+        )
+    )

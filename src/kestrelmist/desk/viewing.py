@@ -1,0 +1,359 @@
+"""What is looked at: the lead image and its labels, how they are shown, where the crosshair is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+from PySide6.QtCore import QObject, Signal
+
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.labels import LabelMap
+from ..scene.colours import first_map, first_range
+from ..scene.drawing import Drawn
+from ..scene.layer import Arrangement, ImageLook, LabelLook, Layer, Stack
+from ..study.items import ImageRecord, Record
+from .session import Session
+
+MOST_SHOWN = 1 << 30
+"""Bytes of one volume on the screen; of larger pictures a coarser level is shown."""
+OTHERS = LabelLook(0.0, True)
+"""How label maps that are not in hand are shown: by their edges."""
+
+
+class Viewing(QObject):
+    """The state of what is seen. Each signal means one thing."""
+
+    lead_changed = Signal()
+    """Another image leads, or none; its values may still be on disk."""
+    lead_ready = Signal()
+    """Values and labels of the lead image are in memory; or another volume of it is, or it lies elsewhere now."""
+    labels_changed = Signal()
+    """Voxels or names in the label map in hand have changed."""
+    labels_chosen = Signal()
+    """Another label map of the lead image is in hand, or the list of them has changed."""
+    crosshair_moved = Signal()
+    place_changed = Signal()
+    """Another place along the axes of a series is wanted."""
+    looks_changed = Signal()
+    stage_changed = Signal()
+    arrangement_changed = Signal()
+    plan_shown = Signal(bool)
+    """Whether a plan lies over the Light table."""
+
+    def __init__(self, session: Session, parent=None):
+        super().__init__(parent)
+        self.session, self.study = session, session.study
+        self.record: ImageRecord | None = None
+        self.series: Image | None = None
+        self.image: Image | None = None
+        self.place: tuple[int, ...] = ()
+        self.labels: LabelMap | None = None
+        self.map: Record | None = None
+        """The label map in hand; None while there is none yet."""
+        self.crosshair = np.zeros(3)
+        self.stage = "Gather"
+        self.arrangement = Arrangement()
+        self.label_look = LabelLook()
+        self.show_others = False
+        self.stacks: dict[int, Stack] = {}
+        self.places: dict[int, tuple[int, ...]] = {}
+        self._others: list[LabelMap] = []
+        session.things_changed.connect(self._follow)
+
+    # what is shown
+
+    @property
+    def stack(self) -> Stack:
+        """What lies in the lead pane, the lowest first: the image, the other label maps, the one in hand."""
+        if self.record is None:
+            return Stack()
+        stack = self.stacks.get(self.record.id, Stack((Layer(self.record.id),)))
+        for other in self.other_maps():
+            stack = stack.with_layer(Layer(other.id, look=OTHERS, shown=self.show_others))
+        key = self.map.id if self.map is not None else -self.record.id
+        return stack.with_layer(Layer(key, look=self.label_look))
+
+    @property
+    def look(self) -> ImageLook | None:
+        """How the lead image is shown."""
+        stack = self.stacks.get(self.record.id) if self.record else None
+        layer = stack.of(self.record.id) if stack and self.record else None
+        return layer.look if layer and isinstance(layer.look, ImageLook) else None
+
+    def drawn_image(self, look: ImageLook | None = None) -> list[Drawn]:
+        """The lead image as it is drawn, with another look for the moment."""
+        wanted = look or self.look
+        if self.image is None or wanted is None or self.record is None:
+            return []
+        layer = self.stacks[self.record.id].of(self.record.id)
+        opacity = layer.opacity if layer is not None else 1.0
+        return [Drawn(self.image, wanted, opacity)]
+
+    def drawn_labels(self) -> list[Drawn]:
+        """The label maps of the lead image as they are drawn, the one in hand on top."""
+        others = [Drawn(m, OTHERS) for m in self._others] if self.show_others else []
+        return [*others, *([Drawn(self.labels, self.label_look)] if self.labels is not None else [])]
+
+    @property
+    def ready(self) -> bool:
+        """Whether the lead image's values are in memory."""
+        return (
+            not self.session.closed
+            and self.image is not None
+            and self.image.in_memory
+            and self.labels is not None
+            and self.look is not None
+        )
+
+    def leads(self, key: int) -> bool:
+        """Whether the image with this id leads; its record is a new one after each change."""
+        return self.record is not None and self.record.id == key
+
+    def other_maps(self) -> list[Record]:
+        """Label maps of the lead image that are not in hand."""
+        if self.record is None:
+            return []
+        return [m for m in self.study.label_maps(self.record.id) if self.map is None or m.id != self.map.id]
+
+    # choosing
+
+    def show_image(self, key: int, done: Callable[[], object] | None = None) -> None:
+        """Bring an image to the lead pane; its values are read by a worker."""
+        try:
+            record, image = self.study.find(key), self.study.image(key)
+        except Trouble as trouble:
+            self.session.trouble.emit(str(trouble))
+            return
+        self.session.end_gesture()
+        place = self.places.get(record.id, ())
+        place = place if len(place) == len(record.axes) else (0,) * len(record.axes)
+        shown_image = image.frame(place).for_showing(MOST_SHOWN)
+        self.record, self.series, self.image, self.place = record, image, shown_image, place
+        self.labels, self.map, self._others = None, None, []
+        self.lead_changed.emit()
+
+        def read(progress):
+            shown_image.fetch(progress)
+            labels = self.study.labels(record.id)
+            if labels.counts[0] == labels.kji.size < 1 << 28:
+                labels.kji.fill(0)  # the system hands out memory on first touch: better here than under a stroke
+            return labels, first_range(image), first_map(image)
+
+        def shown(result) -> None:
+            if not self.leads(record.id):
+                return
+            labels, display, colours = result
+            if self.look is None:
+                self.stacks[record.id] = Stack((Layer(record.id, look=ImageLook(*display, colours)),))
+            if record.grid.nearest_voxel(self.crosshair) is None:
+                self.crosshair = record.grid.to_world(np.array(record.grid.shape) // 2)
+            self._take_labels(labels)
+            self.lead_ready.emit()
+            self.labels_chosen.emit()
+            self.crosshair_moved.emit()
+            if done:
+                done()
+
+        def failed(error: BaseException) -> None:
+            if self.leads(record.id):
+                self.clear()
+            self.session.trouble.emit(str(error))
+
+        work = self.session.work
+        work.start(f"Reading {record.name}", read, shown, failed, "view", loud=not shown_image.in_memory)
+
+    def _take_labels(self, labels: LabelMap) -> None:
+        self.labels = labels
+        assert self.record is not None
+        key = self.study.in_hand(self.record.id)
+        self.map = None if key is None else self.study.items.get(key)
+
+    def clear(self) -> None:
+        """Nothing leads."""
+        self.record = self.image = self.series = self.labels = self.map = None
+        self._others = []
+        self.lead_changed.emit()
+
+    def go_along(self, axis: int, n: int) -> None:
+        """Show another volume of a series; it is read by a worker when it is not in memory."""
+        if not self.ready or self.record is None or self.series is None or axis >= len(self.place):
+            return
+        place = tuple(
+            min(max(n, 0), a.size - 1) if k == axis else p for k, (a, p) in enumerate(zip(self.record.axes, self.place))
+        )
+        if place == self.place:
+            return
+        self.session.end_gesture()
+        record, wanted = self.record, self.series.frame(place).for_showing(MOST_SHOWN)
+        self.place = self.places[record.id] = place
+        self.place_changed.emit()
+
+        def read(progress) -> None:
+            if self.place == place:  # a slider that has gone on meanwhile wants another one
+                wanted.fetch(progress)
+
+        def put(_) -> None:
+            if self.leads(record.id) and self.place == place and wanted.in_memory:
+                self.image = wanted
+                self.lead_ready.emit()
+
+        if wanted.in_memory:
+            put(None)
+        else:
+            self.session.work.start(f"Reading {record.name}", read, put, lane="view", loud=False)
+
+    # label maps
+
+    def choose_map(self, key: int) -> None:
+        """Take another label map of the lead image in hand."""
+        if self.record is None or (self.map is not None and self.map.id == key):
+            return
+        self.session.end_gesture()
+        record = self.record
+
+        def read(progress):
+            return self.study.label_map(key)
+
+        def shown(labels) -> None:
+            if not self.leads(record.id):
+                return
+            if not self.study.read_only:
+                self.session.guarded(lambda: self.study.maps.take_in_hand(key))
+            self.labels, self.map = labels, self.study.items.get(key)
+            self._read_others()
+            self.labels_chosen.emit()
+            self.labels_changed.emit()
+
+        self.session.work.start("Opening labels", read, shown, lane="view", loud=False)
+
+    def set_show_others(self, on: bool) -> None:
+        """Whether the other label maps of the lead image are seen as edges."""
+        self.show_others = on
+        self._read_others()
+        self.looks_changed.emit()
+
+    def _read_others(self) -> None:
+        record, wanted = self.record, [m.id for m in self.other_maps()] if self.show_others else []
+        if record is None or not wanted:
+            self._others = []
+            return
+
+        def shown(maps) -> None:
+            if self.leads(record.id):
+                self._others = maps
+                self.looks_changed.emit()
+
+        self.session.work.start(
+            "Opening labels", lambda progress: [self.study.label_map(k) for k in wanted], shown, lane="view", loud=False
+        )
+
+    def _follow(self, items: tuple[int, ...]) -> None:
+        """The study has changed: what is shown follows."""
+        record = self.record
+        if record is None:
+            return
+        fresh = self.study.items.get(record.id)
+        if fresh is None or fresh.removed:
+            self.clear()
+            return
+        assert isinstance(fresh, ImageRecord)
+        self.record = fresh
+        if record.id in items and self.series is not None:
+            self.series = self.study.image(record.id)
+            self.image = self.series.frame(self.place).for_showing(MOST_SHOWN)
+            if record.grid != fresh.grid and not self._inside(fresh):
+                self.crosshair = fresh.grid.to_world(np.array(fresh.grid.shape) // 2)
+                self.crosshair_moved.emit()
+            if self.image.in_memory:
+                self.lead_ready.emit()
+            else:
+                self.show_image(record.id)
+                return
+        if self.labels is None:
+            return
+        maps = [m.id for m in self.study.label_maps(record.id)]
+        known = None if self.map is None else self.map.id
+        if any(item in items for item in maps) or (known is not None and known in items):
+            now = self.study.in_hand(record.id)
+            if now != known and not (known is None and self.study.maps.in_memory(now or 0) is self.labels):
+                self._show_map_in_hand()
+                return
+            self.map = None if now is None else self.study.items.get(now)
+            self.labels_chosen.emit()
+            self.labels_changed.emit()
+
+    def _show_map_in_hand(self) -> None:
+        """The map in hand was made, deleted or taken off: show the one that is in hand now."""
+        record = self.record
+        assert record is not None
+
+        def shown(labels) -> None:
+            if self.leads(record.id):
+                self._take_labels(labels)
+                self._read_others()
+                self.labels_chosen.emit()
+                self.labels_changed.emit()
+
+        self.session.work.start(
+            "Opening labels", lambda progress: self.study.labels(record.id), shown, lane="view", loud=False
+        )
+
+    # moving
+
+    def _inside(self, record: ImageRecord) -> bool:
+        return record.grid.nearest_voxel(self.crosshair) is not None
+
+    def go_to(self, world) -> None:
+        """Move the crosshair."""
+        self.crosshair = np.asarray(world, float)
+        self.crosshair_moved.emit()
+
+    def step(self, axis: int, count: int) -> None:
+        """Step along a world axis by voxels of the lead image, to voxel centres when the grid runs along the axes."""
+        if self.record is None:
+            return
+        space = self.record.grid
+        grid = space.world_axis_of.index(axis)
+        voxel = space.to_voxel(self.crosshair)
+        sign = 1 if space.affine[axis, grid] > 0 else -1
+        target = np.floor(voxel[grid] + 0.5) + sign * count
+        moved = self.crosshair.copy()
+        # stay on the line along the world axis: only this coordinate changes
+        moved[axis] += (target - voxel[grid]) / space.inverse[grid, axis]
+        corners = space.corners()
+        moved[axis] = np.clip(moved[axis], corners[:, axis].min(), corners[:, axis].max())
+        self.go_to(moved)
+
+    def set_stage(self, stage: str) -> None:
+        if stage != self.stage:
+            self.session.end_gesture()
+            self.stage = stage
+            self.stage_changed.emit()
+
+    def set_look(self, **changes) -> None:
+        look = self.look
+        if look is not None and self.record is not None:
+            stack = self.stacks[self.record.id]
+            self.stacks[self.record.id] = stack.changed(self.record.id, look=replace(look, **changes))
+            self.looks_changed.emit()
+
+    def set_label_look(self, **changes) -> None:
+        self.label_look = replace(self.label_look, **changes)
+        self.looks_changed.emit()
+
+    def set_left_on_left(self, on: bool) -> None:
+        self.arrange(left_on_left=on)
+
+    @property
+    def left_on_left(self) -> bool:
+        return self.arrangement.left_on_left
+
+    def arrange(self, **changes) -> None:
+        self.arrangement = replace(self.arrangement, **changes)
+        self.arrangement_changed.emit()
+
+    def set_plan_shown(self, on: bool) -> None:
+        self.plan_shown.emit(on)

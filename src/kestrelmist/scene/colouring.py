@@ -1,0 +1,114 @@
+"""Colouring what was sampled over what is there: the second half of drawing a layer.
+
+Pictures are uint32 (height, width) of packed colours 0xFFRRGGBB.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..core import kernel as kernels
+from ..core.kernel import kernel
+from . import plain
+from .colours import packed
+from .layer import ImageLook
+from .sampling import SMALL, in_bands
+
+BACKGROUND = packed("#0B1013")
+
+
+def _compiled(out: np.ndarray) -> bool:
+    return kernels.ready() and out.size > SMALL
+
+
+def over_values(values: np.ndarray, look: ImageLook, colours: np.ndarray, opacity: float, out: np.ndarray) -> None:
+    """Colour values over a picture by a map of 256 colours; places without a value stay as they are."""
+    limits = (
+        -np.inf if look.hide_below is None else float(look.hide_below),
+        np.inf if look.hide_above is None else float(look.hide_above),
+    )
+    tint = (np.inf, -np.inf) if look.tint is None else (float(look.tint[0]), float(look.tint[1]))
+    shared = (float(look.low), float(look.high), colours, float(opacity))
+    if not _compiled(out):
+        plain.colour_values(values, *shared, limits, tint, packed(look.tint_colour), out)
+        return
+    colour = packed(look.tint_colour)
+    in_bands(out.shape, lambda a, b: _over_values(values, *shared, *limits, *tint, colour, out, a, b))
+
+
+def over_numbers(
+    numbers: np.ndarray, colours: np.ndarray, fill: float, edges: bool, opacity: float, out: np.ndarray
+) -> None:
+    """Colour label numbers over a picture. `colours` holds a colour for each number, 0 for those not drawn."""
+    if not _compiled(out):
+        plain.colour_numbers(numbers, colours, fill, edges, opacity, out)
+        return
+    work = (numbers, colours, float(fill) * opacity, edges, float(opacity), out)
+    in_bands(out.shape, lambda a, b: _over_numbers(*work, a, b))
+
+
+def over_colours(found: np.ndarray, opacity: float, out: np.ndarray) -> None:
+    """Lay colours over a picture; 0 is nothing."""
+    if not _compiled(out):
+        plain.colour_colours(found, opacity, out)
+        return
+    in_bands(out.shape, lambda a, b: _over_colours(found, float(opacity), out, a, b))
+
+
+@kernel(inline="always")
+def _blend(under, over, opacity):
+    a = int(opacity * 256)
+    r = (((under >> 16) & 255) * (256 - a) + ((over >> 16) & 255) * a) >> 8
+    g = (((under >> 8) & 255) * (256 - a) + ((over >> 8) & 255) * a) >> 8
+    b = ((under & 255) * (256 - a) + (over & 255) * a) >> 8
+    return np.uint32(0xFF000000 | (r << 16) | (g << 8) | b)
+
+
+@kernel
+def _over_values(values, low, high, colours, opacity, least, most, tint_low, tint_high, tint_colour, out, top, bottom):
+    scale = np.float32(255.0 / (high - low)) if high > low else np.float32(0.0)
+    base = np.float32(low)
+    for y in range(top, bottom):
+        for x in range(out.shape[1]):
+            value = values[y, x]
+            if not least <= value <= most:  # no value was measured here, or it is hidden
+                continue
+            colour = colours[int(min(max((value - base) * scale, np.float32(0.0)), np.float32(255.0)))]
+            if opacity < 1.0:
+                colour = _blend(out[y, x], colour, opacity)
+            if tint_low <= value <= tint_high:
+                colour = _blend(colour, tint_colour, 0.45)
+            out[y, x] = colour
+
+
+@kernel
+def _over_numbers(numbers, colours, fill, edges, opacity, out, top, bottom):
+    height, width = numbers.shape
+    for y in range(top, bottom):
+        for x in range(width):
+            number = numbers[y, x]
+            if number == 0 or colours[number] == 0:
+                continue
+            edge = edges and (
+                x == 0
+                or numbers[y, x - 1] != number
+                or x == width - 1
+                or numbers[y, x + 1] != number
+                or y == 0
+                or numbers[y - 1, x] != number
+                or y == height - 1
+                or numbers[y + 1, x] != number
+            )
+            if edge:
+                out[y, x] = colours[number] if opacity >= 1.0 else _blend(out[y, x], colours[number], opacity)
+            elif fill > 0.0:
+                out[y, x] = _blend(out[y, x], colours[number], fill)
+
+
+@kernel
+def _over_colours(found, opacity, out, top, bottom):
+    for y in range(top, bottom):
+        for x in range(out.shape[1]):
+            colour = found[y, x]
+            if colour != 0:
+                out[y, x] = colour if opacity >= 1.0 else _blend(out[y, x], colour, opacity)

@@ -1,0 +1,173 @@
+"""What is looked at: layers in a stack, and how panes are arranged. Plain data, kept as JSON."""
+
+from __future__ import annotations
+
+import types
+import typing
+from dataclasses import asdict, dataclass, field, fields, is_dataclass, replace
+from typing import Any, TypeVar
+
+D = TypeVar("D")
+
+
+@dataclass(frozen=True)
+class ImageLook:
+    """How an image is shown.
+
+    Parameters
+    ----------
+    low, high : values
+        The range that the colour map spans.
+    colour_map : str
+        A name of `scene.colours.MAPS`.
+    smooth : bool
+        Mixed between voxels, or true voxels.
+    hide_below, hide_above : values, optional
+        What lies outside these limits is not drawn.
+    tint : two values, optional
+        A range that is lit up in `tint_colour`.
+    """
+
+    low: float = 0.0
+    high: float = 1.0
+    colour_map: str = "Grey"
+    smooth: bool = True
+    hide_below: float | None = None
+    hide_above: float | None = None
+    tint: tuple[float, float] | None = None
+    tint_colour: str = "#A44E28"
+
+
+@dataclass(frozen=True)
+class LabelLook:
+    """How labels are shown: opacity of the filling (0 for edges only), edges on or off, one label or all."""
+
+    fill: float = 0.35
+    edges: bool = True
+    only: int | None = None
+
+
+@dataclass(frozen=True)
+class Layer:
+    """One thing that lies in a pane.
+
+    Parameters
+    ----------
+    thing : int or str
+        Which thing of the study: its id, or a reference in text.
+    place : tuple of int
+        Where along the axes of a series.
+    look : ImageLook or LabelLook
+    opacity : float
+        0 to 1.
+    shown : bool
+    """
+
+    thing: int | str
+    place: tuple[int, ...] = ()
+    look: ImageLook | LabelLook = field(default_factory=ImageLook)
+    opacity: float = 1.0
+    shown: bool = True
+
+    def as_dict(self) -> dict:
+        kind = "labels" if isinstance(self.look, LabelLook) else "image"
+        return asdict(self) | {"kind": kind, "place": list(self.place)}
+
+    @classmethod
+    def from_dict(cls, facts: dict) -> Layer:
+        look: type[ImageLook] | type[LabelLook] = LabelLook if facts.get("kind") == "labels" else ImageLook
+        rest = {k: v for k, v in facts.items() if k not in ("look", "kind")}
+        return replace(restored(cls, rest), look=restored(look, facts.get("look", {})))
+
+
+@dataclass(frozen=True)
+class Stack:
+    """Layers in order, the lowest first."""
+
+    layers: tuple[Layer, ...] = ()
+
+    def with_layer(self, layer: Layer) -> Stack:
+        """The stack with a layer put on top, in place of one of the same thing."""
+        kept = tuple(one for one in self.layers if one.thing != layer.thing)
+        return Stack((*kept, layer))
+
+    def without(self, thing: int | str) -> Stack:
+        return Stack(tuple(one for one in self.layers if one.thing != thing))
+
+    def of(self, thing: int | str) -> Layer | None:
+        return next((one for one in self.layers if one.thing == thing), None)
+
+    def changed(self, thing: int | str, **changes) -> Stack:
+        """The stack with one layer changed."""
+        return Stack(tuple(replace(one, **changes) if one.thing == thing else one for one in self.layers))
+
+    def as_list(self) -> list[dict]:
+        return [one.as_dict() for one in self.layers]
+
+    @classmethod
+    def from_list(cls, rows: list[dict]) -> Stack:
+        return cls(tuple(Layer.from_dict(row) for row in rows if "thing" in row))
+
+
+@dataclass(frozen=True)
+class Arrangement:
+    """How the panes lie on the Light table.
+
+    Parameters
+    ----------
+    order : tuple of str
+        Names of the panes, the lead pane first.
+    alone : bool
+        The lead pane only.
+    left_on_left : bool
+        Whether the subject's left is on the picture's left.
+    linked : tuple of str
+        Panes whose places move together; all when empty.
+    """
+
+    order: tuple[str, ...] = ("Coronal", "Axial", "Sagittal", "Solid")
+    alone: bool = False
+    left_on_left: bool = True
+    linked: tuple[str, ...] = ()
+
+    def led_by(self, name: str) -> Arrangement:
+        """The arrangement with another pane in the lead; it swaps its place."""
+        order = list(self.order)
+        n = order.index(name)
+        order[0], order[n] = order[n], order[0]
+        return replace(self, order=tuple(order))
+
+    def as_dict(self) -> dict:
+        return asdict(self)
+
+
+def restored(kind: type[D], facts: Any) -> D:
+    """A piece of plain data from what was kept of it: fields that are unknown or of another type are passed over, those
+    that are missing have their first value."""
+    if not is_dataclass(kind) or not isinstance(facts, dict):
+        return kind()
+    hints = typing.get_type_hints(kind)
+    given = {}
+    for one in fields(kind):
+        if one.name in facts:
+            value = facts[one.name]
+            value = tuple(value) if isinstance(value, list) else value
+            if _fits(value, hints[one.name]):
+                given[one.name] = value
+    return kind(**given)
+
+
+def _fits(value: Any, hint: Any) -> bool:
+    origin, given = typing.get_origin(hint), typing.get_args(hint)
+    if origin in (typing.Union, types.UnionType):
+        return any(_fits(value, one) for one in given)
+    if hint is type(None):
+        return value is None
+    if origin is tuple:
+        inner = given[0] if given else object
+        return isinstance(value, tuple) and all(_fits(v, inner) for v in value)
+    if hint is float:
+        return isinstance(value, (int, float)) and not isinstance(value, bool)
+    if hint is int:
+        return isinstance(value, int) and not isinstance(value, bool)
+    return isinstance(value, hint) if isinstance(hint, type) else True

@@ -1,0 +1,256 @@
+"""The catalogue's items: everything a study keeps, whatever its kind."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+from ..core.axis import Axis
+from ..core.caveat import Caveat
+from ..core.errors import Trouble
+from ..core.kind import KINDS
+from ..core.reference import Reference
+from ..core.space import Space
+from .catalogue import Catalogue, now
+
+LONGEST_NAME = 200
+"""Letters of a name; more fits no row, no file name and no sentence."""
+
+
+@dataclass(frozen=True)
+class Record:
+    """What the catalogue knows of a thing, without opening it. `body` is the kind's own business."""
+
+    id: int
+    kind: str
+    subject: str
+    name: str
+    of: int | None = None
+    space: Space | None = None
+    hash: str = ""
+    body: dict = field(default_factory=dict, compare=False)
+    removed: bool = False
+    added: str = ""
+    owner: str = ""
+    """Name of the thing it is of."""
+
+    @property
+    def known(self) -> bool:
+        """Whether this program knows the kind; others are shown as such and kept."""
+        return self.kind in KINDS.names()
+
+    @property
+    def reference(self) -> Reference:
+        """How it is named in text."""
+        if self.of is not None:
+            return Reference(self.owner, self.subject, self.name)
+        return Reference(self.name, self.subject)
+
+    @property
+    def short_facts(self) -> str:
+        """A line for its card."""
+        return self.kind if self.known else f"{self.kind}, not known here"
+
+
+@dataclass(frozen=True)
+class ImageRecord(Record):
+    """An image in the catalogue."""
+
+    @property
+    def modality(self) -> str:
+        return self.body.get("modality", "")
+
+    @property
+    def unit(self) -> str:
+        return self.body.get("unit", "")
+
+    @property
+    def format(self) -> str:
+        return self.body.get("format", "")
+
+    @property
+    def facts(self) -> dict[str, str]:
+        return self.body.get("facts", {})
+
+    @property
+    def colour(self) -> bool:
+        return bool(self.body.get("colour"))
+
+    @cached_property
+    def caveats(self) -> list[Caveat]:
+        return [Caveat.from_dict(c) for c in self.body.get("caveats", [])]
+
+    @cached_property
+    def axes(self) -> tuple[Axis, ...]:
+        return tuple(Axis.from_dict(a) for a in self.body.get("axes", []))
+
+    @property
+    def grid(self) -> Space:
+        """The space, which every image has."""
+        assert self.space is not None
+        return self.space
+
+    @property
+    def short_facts(self) -> str:
+        space = self.grid
+        flat = space.shape[2] == 1
+        shape = "×".join(map(str, space.shape[:2] if flat else space.shape))
+        shape += "".join(f" · {a.size} {a.plural}" for a in self.axes)
+        if space.unit == "px" or self.axes:
+            return shape
+        least = min(space.spacing)
+        size = f"{1000 * least:.3g} µm" if space.unit == "mm" and least < 0.1 else f"{least:.2g} {space.unit}"
+        return f"{shape} · {size}"
+
+
+COLUMNS = (
+    "item.id, item.kind, item.of, item.name, item.space, item.hash, item.body, item.removed, item.added,"
+    " subject.name AS subject, owner.name AS owner"
+)
+FROM = " FROM item JOIN subject ON subject.id = item.subject_id LEFT JOIN item AS owner ON owner.id = item.of"
+
+
+class Items:
+    """Reads and writes the rows of the catalogue. What was read is kept until something is written."""
+
+    def __init__(self, catalogue: Catalogue):
+        self.catalogue = catalogue
+        self._all: dict[int, Record] | None = None
+
+    def forget(self) -> None:
+        """Read again when next asked: another process may have written."""
+        self._all = None
+
+    def everything(self) -> dict[int, Record]:
+        """All rows by id, those taken off the Shelf included; by subject and in the order they came."""
+        if self._all is None:
+            rows = self.catalogue.rows(f"SELECT {COLUMNS}{FROM} ORDER BY subject.name, item.id")
+            self._all = {row["id"]: _record(row) for row in rows}
+        return self._all
+
+    def of_kind(self, *kinds: str) -> list[Record]:
+        """What is on the Shelf, of some kinds or of all."""
+        return [r for r in self.everything().values() if not r.removed and (not kinds or r.kind in kinds)]
+
+    def on(self, item: int, kind: str) -> list[Record]:
+        """Things that are of another one: the label maps of an image."""
+        return [r for r in self.of_kind(kind) if r.of == item]
+
+    def get(self, item: int) -> Record | None:
+        return self.everything().get(item)
+
+    def thumbnail(self, item: int) -> bytes | None:
+        found = self.catalogue.rows("SELECT thumbnail FROM item WHERE id = ?", item)
+        return found[0]["thumbnail"] if found else None
+
+    def free_name(
+        self,
+        wanted: str,
+        kind: str,
+        subject: str,
+        of: int | None = None,
+        besides: int | None = None,
+        coming: Sequence[int] = (),
+    ) -> str:
+        """The wanted name, or one near it that is not taken among things of the kind and subject; those of `coming`
+        count although they are not on the Shelf yet."""
+        base = plain_name(wanted) or kind.capitalize()
+        there = (r for r in self.everything().values() if not r.removed or r.id in coming)
+        taken = {
+            r.name.casefold() for r in there if (r.kind, r.subject, r.of) == (kind, subject, of) and r.id != besides
+        }
+        name, n = base, 2
+        while name.casefold() in taken:
+            name, n = f"{base} ({n})", n + 1
+        return name
+
+    def require_free(self, wanted: str, record: Record) -> str:
+        """A name that a thing can be given; raises Trouble when it is empty, too long or taken."""
+        name = plain_name(wanted)
+        if not name:
+            raise Trouble("A name is needed", "type one")
+        if len(wanted.strip()) > LONGEST_NAME:
+            raise Trouble(f"A name of {len(wanted)} letters is too long", f"use at most {LONGEST_NAME}")
+        if self.free_name(name, record.kind, record.subject, record.of, record.id) != name:
+            whose = f" on “{record.owner}”" if record.of is not None else f" of {record.subject}"
+            raise Trouble(f"There is a {record.kind} “{name}”{whose} already", "choose another name")
+        return name
+
+    # written inside a transaction
+
+    def insert(self, db: sqlite3.Connection, record: Record, thumbnail: bytes | None = None) -> int:
+        """A new row; returns its id."""
+        db.execute("INSERT OR IGNORE INTO subject (name) VALUES (?)", (record.subject,))
+        subject = db.execute("SELECT id FROM subject WHERE name = ?", (record.subject,)).fetchone()[0]
+        made = db.execute(
+            "INSERT INTO item (kind, subject_id, of, name, space, hash, body, thumbnail, removed, added)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (
+                record.kind,
+                subject,
+                record.of,
+                record.name,
+                None if record.space is None else json.dumps(record.space.as_dict()),
+                record.hash,
+                json.dumps(record.body),
+                thumbnail,
+                int(record.removed),
+                record.added or now(),
+            ),
+        ).lastrowid
+        assert made is not None
+        self._all = None
+        return made
+
+    def update(self, db: sqlite3.Connection, item: int, facts: dict[str, Any]) -> None:
+        """Change fields of a row: name, removed, hash, space (as a dict), and keys of the body by "body.key"."""
+        for key, value in facts.items():
+            if key.startswith("body."):
+                db.execute(
+                    "UPDATE item SET body = json_set(body, ?, json(?)) WHERE id = ?",
+                    (f'$."{key[5:]}"', json.dumps(value), item),
+                )
+            elif key in ("name", "removed", "hash", "space"):
+                stored = json.dumps(value) if key == "space" else int(value) if key == "removed" else value
+                db.execute(f"UPDATE item SET {key} = ? WHERE id = ?", (stored, item))
+            else:
+                raise KeyError(key)
+        self._all = None
+
+    def delete(self, db: sqlite3.Connection, item: int) -> None:
+        """Delete a row for good, with everything that is of it and all their changes."""
+        for one in (*(r.id for r in self.everything().values() if r.of == item), item):
+            db.execute("DELETE FROM change WHERE item_id = ?", (one,))
+            db.execute("DELETE FROM version WHERE item_id = ?", (one,))
+            db.execute("DELETE FROM item WHERE id = ?", (one,))
+        self._all = None
+
+
+def plain_name(text: str) -> str:
+    """A name without line ends and other control characters, at most LONGEST_NAME letters."""
+    return " ".join("".join(c if c.isprintable() else " " for c in text).split())[:LONGEST_NAME].strip()
+
+
+def _record(row: sqlite3.Row) -> Record:
+    kind = ImageRecord if row["kind"] == "image" else Record
+    return kind(
+        row["id"],
+        row["kind"],
+        row["subject"],
+        row["name"],
+        row["of"],
+        None if row["space"] is None else Space.from_dict(json.loads(row["space"])),
+        row["hash"],
+        json.loads(row["body"]),
+        bool(row["removed"]),
+        row["added"],
+        row["owner"] or "",
+    )
+
+
+def renamed(record: Record, name: str) -> Record:
+    return replace(record, name=name)

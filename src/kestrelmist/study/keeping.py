@@ -1,0 +1,238 @@
+"""Taking into the study what a task has made, with its line in the logbook: one transaction."""
+
+from __future__ import annotations
+
+import shutil
+import sqlite3
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.patch import LabelEdit
+from ..core.placement import Placement
+from ..core.progress import Progress, silent
+from ..core.table import Table
+from .changes import Change, ItemChange, LabelChange
+from .items import Record
+from .logbook import Step, Thing, Things
+from .open_study import OpenStudy
+from .store import Prepared, store_for
+from .task import Given, Made, Task, compute, settle
+
+
+def run(study: OpenStudy, name: str, given: dict[str, Any], progress: Progress | None = None) -> Any:
+    """Settle, compute and keep in a row.
+
+    Returns
+    -------
+    What a person asked for: ids of new images (a list), a Table, a LabelEdit that has been applied, a Placement, the id
+    of a new transform; a dict of these by name when the operation has several results.
+    """
+    progress = progress or silent()
+    task = settle(study, name, given)
+    made = compute(study, task, progress.part(0.0, 0.95), prepare=not study.read_only)
+    kept = keep(study, task, made)
+    return kept if len(kept) != 1 else next(iter(kept.values()))
+
+
+def keep(study: OpenStudy, task: Task, made: Made, applied: bool = False) -> dict[str, Any]:
+    """Keep what a task has made; returns it by the names of its results, things that were kept as their ids.
+
+    An image that is in the study already (the same values at the same place, of the same subject) is not kept twice: of
+    several the others are, of one alone that is said.
+
+    Raises
+    ------
+    Stale
+        When a label map has changed since the task was settled.
+    Trouble
+        When the study cannot be written, or nothing new has come.
+    """
+    return keep_and_tell(study, task, made, applied)[0]
+
+
+def keep_and_tell(study: OpenStudy, task: Task, made: Made, applied: bool = False) -> tuple[dict[str, Any], Things]:
+    """As `keep`; also gives the things that were made, as the logbook knows them."""
+    if task.about.acts:  # it has written its own steps
+        step = next((s for s in study.logbook.last(50) if s.operation == task.operation), None)
+        return dict(made.values), step.outputs if step else {}
+    if study.read_only:
+        if any(not isinstance(v, Table) for v in made.values.values()):
+            study.catalogue.require_writable()
+        return dict(made.values), {}
+    try:
+        keeping = _Keeping(study, task, made, applied)
+        return keeping.kept(), keeping.outputs
+    finally:
+        made.drop()
+
+
+class _Keeping:
+    def __init__(self, study: OpenStudy, task: Task, made: Made, applied: bool):
+        self.study, self.task, self.made, self.applied = study, task, made, applied
+        self.changes: list[Change] = []
+        self.outputs: Things = {}
+        self.result: dict[str, Any] = {}
+        self.taken: list[tuple[Prepared, int, Any]] = []
+        self.known: list[tuple[Prepared, Record]] = []
+
+    def kept(self) -> dict[str, Any]:
+        task = self.task
+        edits = any(isinstance(v, (LabelEdit, Placement)) for v in self.made.values.values())
+        title = next((v.title for v in self.made.values.values() if isinstance(v, LabelEdit)), task.title)
+        self._written(self._gather, title, self.applied and edits)
+        return self.result
+
+    def _written(
+        self, gather: Callable[[sqlite3.Connection], Step], title: str, applied: bool = False, into: int = 0
+    ) -> int:
+        """One transaction around everything; what was renamed goes when it fails."""
+
+        def all_of_it(db: sqlite3.Connection) -> tuple[list[Change], Step]:
+            step = gather(db)
+            return self.changes if any(not self._is_table(c) for c in self.changes) else [], step
+
+        try:
+            entry = self.study.history.do(all_of_it, title=title, applied=applied, into=into)
+        except BaseException:
+            for prepared, key, _ in self.taken:
+                folder = self.study.folder / store_for(prepared.kind).folder / str(key)
+                shutil.rmtree(folder, ignore_errors=True)
+            raise
+        finally:
+            self.study.items.forget()
+        for _, key, value in self.taken:
+            self.study.hold(key, value)
+        return entry
+
+    def _gather(self, db: sqlite3.Connection) -> Step:
+        for result in self.task.about.results:
+            value = self.made.values[result.name]
+            if result.kind.is_thing:
+                self._take(db, result.name, value, result.many)
+            elif isinstance(value, LabelEdit):
+                self._edit(db, result.name, value)
+            elif isinstance(value, Placement):
+                self._place(result.name, value)
+            else:
+                self.result[result.name] = value
+        self._refuse_when_nothing_new()
+        return step_of(self.task, self.made, self.outputs)
+
+    def one_image(self, step: Step, into: int) -> tuple[int, int]:
+        """Keep the image under a given step; see `keep_image`."""
+
+        def gather(db: sqlite3.Connection) -> Step:
+            self._take(db, "image", self.made.values["image"], True)
+            self._refuse_when_nothing_new()
+            return replace(step, outputs=self.outputs)
+
+        entry = self._written(gather, step.title, into=into)
+        return self.result["image"][0], entry
+
+    def _is_table(self, change: Change) -> bool:
+        """Results to be read are no step that undo stops at, unless something on the Shelf came with them."""
+        return any(key == change.item and prepared.kind == "table" for prepared, key, _ in self.taken)
+
+    def _refuse_when_nothing_new(self) -> None:
+        if self.known and not any(p.kind != "table" for p, _, _ in self.taken):
+            prepared, record = self.known[0]
+            more = f", and {len(self.known) - 1} more" if len(self.known) > 1 else ""
+            raise Trouble(
+                f"“{prepared.name}” is in the study already, as “{record.name}” of {record.subject}{more}",
+                "open it from the Shelf",
+            )
+
+    def _take(self, db: sqlite3.Connection, name: str, value: Any, many: bool) -> None:
+        keys: list[int] = []
+        things: list[Thing] = []
+        for prepared, thing in zip(self.made.prepared[name], value if many else [value]):
+            same = self.study.same_image(prepared) if prepared.kind == "image" else None
+            if same is not None:
+                self.known.append((prepared, same))
+                continue
+            record = self._row(db, prepared, thing)
+            keys.append(record.id)
+            things.append(Thing(record.kind, record.name, record.subject, record.owner, (), record.id, record.hash))
+        self.outputs[name] = tuple(things)
+        kind = self.made.prepared[name][0].kind if self.made.prepared[name] else ""
+        self.result[name] = value if kind == "table" else keys if kind == "image" else keys[0] if keys else None
+
+    def _row(self, db: sqlite3.Connection, prepared: Prepared, thing: Any, of: int | None = None) -> Record:
+        study = self.study
+        of = prepared.of if of is None else of
+        subject = prepared.subject
+        kind = prepared.kind
+        coming = [key for _, key, _ in self.taken]
+        named = prepared.name
+        if kind != "table":
+            named = study.items.free_name(prepared.name, kind, subject, of, coming=coming)
+        row = Record(0, kind, subject, named, of, prepared.space, prepared.hash, prepared.body, removed=True)
+        key = study.items.insert(db, row, prepared.thumbnail)
+        facts = store_for(kind).take(study, prepared, key)
+        self.taken.append((prepared, key, thing))
+        if kind == "table":
+            facts["removed"] = False
+        if facts:
+            study.items.update(db, key, facts)
+        if kind != "table":
+            self.changes.append(ItemChange(key, self.task.title, {"removed": True}, {"removed": False}))
+        found = study.items.get(key)
+        assert found is not None
+        for other in prepared.with_it:
+            other.subject = subject
+            self._row(db, other, None, key)
+        return found
+
+    def _edit(self, db: sqlite3.Connection, name: str, edit: LabelEdit) -> None:
+        target = self.task.first("label map")
+        assert target is not None
+        key, revision = self._label_map(db, target)
+        self.changes.append(LabelChange(key, edit, revision))
+        record = self.study.items.get(key)
+        assert record is not None
+        self.outputs[name] = (Thing("label map", record.name, record.subject, record.owner, (), key),)
+        self.result[name] = edit
+
+    def _label_map(self, db: sqlite3.Connection, target: Given) -> tuple[int, int | None]:
+        """The row of the label map that is edited, made when it is still to be; and the revision the edit fits."""
+        if target.item is not None:
+            return target.item, int(target.thing.hash.rpartition("@")[2])
+        assert target.of is not None
+        return self.study.maps.row_for(db, target.of), None
+
+    def _place(self, name: str, placement: Placement) -> None:
+        image = self.task.first("image")
+        if image is None or image.item is None:
+            raise Trouble("Only images of the study can be placed here", "name one that is on the Shelf")
+        self.changes += self.study.placing(image.item, placement, self.task.title)
+        record = self.study.items.get(image.item)
+        assert record is not None
+        self.outputs[name] = (Thing("image", record.name, record.subject, "", (), record.id, record.hash),)
+        self.result[name] = placement
+
+
+def step_of(task: Task, made: Made | None = None, outputs: Things | None = None) -> Step:
+    """A task's line in the logbook."""
+    inputs = {name: tuple(g.thing for g in given) for name, given in task.inputs.items()}
+    settings = task.about.written(task.settings)
+    seconds = made.seconds if made is not None else 0.0
+    return Step(task.operation, task.title, settings, inputs, outputs or {}, seconds, task.key, task.about.version)
+
+
+def keep_image(
+    study: OpenStudy, image: Image, step: Step, progress: Progress | None = None, into: int = 0
+) -> tuple[int, int]:
+    """Keep one image under a step of its own, as gathering does line by line; returns its id and the entry of the
+    history, into which the next one can be put so that all are undone together.
+
+    Raises Trouble when it is in the study already, or the study cannot be written.
+    """
+    prepared = store_for("image").prepare(study, image, progress or silent())
+    made = Made({"image": [image]}, {"image": [prepared]}, step.seconds)
+    try:
+        return _Keeping(study, Task(step.operation, {}, {}), made, False).one_image(step, into)
+    finally:
+        made.drop()

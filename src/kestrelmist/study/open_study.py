@@ -1,0 +1,69 @@
+"""What the parts of a study see of the study they belong to."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any, Protocol
+
+from ..core.image import Image
+from ..core.labels import LabelMap
+from ..core.placement import Placement
+from ..core.reference import Reference
+from .catalogue import Catalogue
+from .items import ImageRecord, Items, Record
+from .logbook import Logbook, Step, Thing
+
+
+class Journal(Protocol):
+    """The history, as those see it who write to it and read from it; see `history.History`."""
+
+    def do(
+        self,
+        changes: Sequence[Any] | Callable[[sqlite3.Connection], tuple[Sequence[Any], Step | None]],
+        step: Step | None = None,
+        title: str = "",
+        applied: bool = False,
+        end_gesture: bool = True,
+        into: int = 0,
+    ) -> int: ...
+    def revision(self, item: int) -> int: ...
+    def changes_since(self, item: int, seq: int) -> list[tuple[int, Any]]: ...
+
+
+class Maps(Protocol):
+    """The label maps of a study's images; see `label_maps.LabelMaps`."""
+
+    def in_memory(self, key: int) -> LabelMap | None: ...
+    def row_for(self, db: sqlite3.Connection, image: int) -> int: ...
+
+
+class OpenStudy(Protocol):
+    """An open study; see `study.Study`."""
+
+    folder: Path
+    catalogue: Catalogue
+    items: Items
+    logbook: Logbook
+    session: int | None
+
+    @property
+    def history(self) -> Journal: ...
+    @property
+    def maps(self) -> Maps: ...
+    @property
+    def read_only(self) -> bool: ...
+    def records(self) -> list[ImageRecord]: ...
+    def find(self, wanted: int | str | Reference) -> ImageRecord: ...
+    def identity(self, record: Record) -> str: ...
+    def as_thing(self, record: Record) -> Thing: ...
+    def thing(self, key: int) -> Any: ...
+    def image(self, wanted: int | str | Reference) -> Image: ...
+    def labels(self, wanted: int | str | Reference) -> LabelMap: ...
+    def label_map(self, key: int) -> LabelMap: ...
+    def in_hand(self, image: int) -> int | None: ...
+    def same_image(self, prepared: Any) -> Record | None: ...
+    def hold(self, key: int, thing: Any) -> None: ...
+    def placing(self, key: int, placement: Placement, title: str) -> list[Any]: ...
+    def refresh(self, key: int) -> None: ...

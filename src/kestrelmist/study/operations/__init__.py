@@ -1,0 +1,1 @@
+"""Operations on the study itself: its things, its history, its logbook."""

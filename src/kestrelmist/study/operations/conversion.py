@@ -1,0 +1,60 @@
+"""All images of a study as a BIDS-style folder."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from ...core.errors import Trouble
+from ...core.image import Image
+from ...core.operation import operation
+from ...core.parameter import NewPath
+from ...core.progress import Progress, silent
+from ...core.table import Table
+from ...gather.bids import Source, convert_images
+from .. import kinds  # noqa: F401  (makes the kinds known)
+from ..logbook import Step
+from ..study import Study
+from ._results import keep_table
+
+
+@operation(
+    "gather",
+    "Convert the study to BIDS",
+    name="convert-study",
+    keywords="export all nifti sidecar",
+    repeats=False,
+    slow=True,
+)
+def convert_study(study: Study, to: NewPath, session: str = "", progress: Progress = silent()) -> Table:
+    """Write every image on the Shelf as NIfTI with a sidecar, sorted as the BIDS standard sorts them.
+
+    Parameters
+    ----------
+    to : path
+        The new folder.
+    session : text
+        Session label for all images; none when left out.
+
+    Returns
+    -------
+    Table of what became what, which is also kept with the study's results.
+
+    Raises
+    ------
+    Trouble
+        When the study is empty or the place cannot be written.
+    """
+    records = study.records()
+    if not records:
+        raise Trouble("There is no image in this study", "gather some first", study.folder)
+    sources = [
+        Source(r.name, r.subject, f"{r.modality} {r.format}".strip(), partial(_opened, study, r.id)) for r in records
+    ]
+    table = convert_images(sources, to, session, progress)
+    table.title = f"{study.name} converted"
+    step = Step("convert-study", "Convert the study to BIDS", {"to": str(to), "session": session})
+    return keep_table(study, table, step)
+
+
+def _opened(study: Study, key: int, progress: Progress) -> Image:
+    return study.image(key)

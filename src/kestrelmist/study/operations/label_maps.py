@@ -1,0 +1,77 @@
+"""Label maps of an image: make, copy, choose; versions of one."""
+
+from __future__ import annotations
+
+from ...core.operation import operation
+from ...core.progress import Progress, silent
+from ...core.table import Table
+from ...outline.compare import compare_labels
+from .. import versions
+from ..kinds import AnyImage, AnyLabels
+from ..study import Study
+
+
+@operation("outline", "New label map", name="new-labels", keywords="add copy duplicate second", repeats=False)
+def new_labels(study: Study, image: AnyImage, name: str = "Labels", copy: AnyLabels | None = None) -> None:
+    """Make another label map on an image, empty or as a copy of one, and take it in hand.
+
+    Parameters
+    ----------
+    name : text
+        Its name; a free one near it when there is one already.
+    copy : label map
+        The one to copy; empty when left out.
+    """
+    study.maps.new(image.id, name, None if copy is None else copy.id)
+
+
+@operation("outline", "Take a label map in hand", name="choose-labels", keywords="select switch work on", repeats=False)
+def choose_labels(study: Study, labels: AnyLabels) -> None:
+    """Choose the label map that tools work on, on the image it is of."""
+    study.maps.take_in_hand(labels.id)
+
+
+@operation("outline", "Name this version", name="name-version", keywords="snapshot save state history", repeats=False)
+def name_version(study: Study, labels: AnyLabels, name: str) -> None:
+    """Give the present state of a label map a name, to go back to it or compare with it.
+
+    Parameters
+    ----------
+    name : text
+        None that another version of it has already.
+    """
+    versions.name_version(study, labels.id, name)
+
+
+@operation("outline", "List versions", name="versions", keywords="snapshot history states", repeats=False)
+def list_versions(study: Study, labels: AnyLabels) -> Table:
+    """List the named versions of a label map, the newest first, and what has changed since."""
+    return versions.as_table(study, labels.id)
+
+
+@operation("outline", "Back to a version", name="back-to-version", keywords="snapshot restore yesterday", repeats=False)
+def back_to_version(study: Study, labels: AnyLabels, version: str, progress: Progress = silent()) -> None:
+    """Bring a label map back to a named version, or to how it was before the last session; this can be undone.
+
+    Parameters
+    ----------
+    version : text
+        Name of the version.
+    """
+    versions.back_to(study, labels.id, version, progress)
+
+
+@operation("outline", "Compare with a version", name="compare-version", keywords="dice overlap change", repeats=False)
+def compare_version(study: Study, labels: AnyLabels, version: str, progress: Progress = silent()) -> Table:
+    """Compare a label map as it is now with a named version of it.
+
+    Parameters
+    ----------
+    version : text
+        Name of the version.
+    """
+    now = study.label_map(labels.id)
+    then = versions.state_of(study, labels.id, version, progress)
+    table = compare_labels(now, then, progress)
+    table.title = f"{now.name} now and in “{version}”"
+    return table

@@ -1,0 +1,88 @@
+"""What holds for every file: form, types, examples in docstrings, signatures of operations."""
+
+import doctest
+import importlib
+import inspect
+import pkgutil
+import re
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+import kestrelmist
+from kestrelmist.core.operation import all_operations
+
+ROOT = Path(__file__).parent.parent
+BIN = Path(sys.executable).parent
+
+
+def run(*words: str) -> subprocess.CompletedProcess:
+    return subprocess.run([str(BIN / words[0]), *words[1:]], capture_output=True, text=True, cwd=ROOT)
+
+
+class FormTest(unittest.TestCase):
+    def test_lint_and_format(self):
+        for words in (("ruff", "check", "--no-cache", "."), ("ruff", "format", "--check", "--no-cache", ".")):
+            ran = run(*words)
+            self.assertEqual(ran.returncode, 0, ran.stdout[-3000:] + ran.stderr[-500:])
+
+    def test_types(self):
+        ran = run("mypy")
+        self.assertEqual(ran.returncode, 0, ran.stdout[-4000:] + ran.stderr[-500:])
+        self.assertRegex(ran.stdout, r"no issues found in 1\d\d source files")
+
+    def test_rooms_are_small(self):
+        for path in (ROOT / "src").rglob("*.py"):
+            lines = len(path.read_text().splitlines())
+            self.assertLessEqual(lines, 400, path.name)
+            self.assertNotRegex(path.stem, r"util|helper|manager|misc|common")
+
+    def test_nothing_is_passed_over_wholesale(self):
+        for path in [*(ROOT / "src").rglob("*.py"), *(ROOT / "tests").glob("*.py")]:
+            for n, line in enumerate(path.read_text().splitlines(), 1):
+                self.assertNotRegex(
+                    line, r"#\s*ruff:|#\s*mypy:|#\s*type:\s*ignore\s*$|#\s*noqa\s*$", f"{path.name}:{n}"
+                )
+
+
+class OperationsTest(unittest.TestCase):
+    def test_settings_beyond_the_first_three_are_named(self):
+        for operation in all_operations().values():
+            settings = {p.name for p in operation.settings}
+            free = [
+                p.name
+                for p in inspect.signature(operation.function).parameters.values()
+                if p.name in settings and p.kind is not inspect.Parameter.KEYWORD_ONLY
+            ]
+            self.assertLessEqual(len(free), 3, operation.name)
+
+    def test_docstrings_tell_settings_units_and_errors(self):
+        for operation in all_operations().values():
+            doc = inspect.getdoc(operation.function)
+            self.assertIsNotNone(doc, operation.name)
+            for p in operation.settings:
+                if p.unit and p.unit != "value":
+                    self.assertTrue(p.unit in doc or p.unit in p.wanted, f"{operation.name}: {p.name}")
+            source = inspect.getsource(operation.function)
+            if "raise Trouble" in source:
+                self.assertRegex(doc, r"Raises\n-+\nTrouble|Raises Trouble", operation.name)
+
+
+class PublicTest(unittest.TestCase):
+    def test_what_the_package_offers_is_there_and_told(self):
+        for name in kestrelmist.__all__:
+            self.assertTrue(inspect.getdoc(getattr(kestrelmist, name)) or name == "VERSION", name)
+
+
+def load_tests(loader, tests, pattern):
+    """The examples in docstrings are tests too."""
+    found = 0
+    for module in pkgutil.walk_packages(kestrelmist.__path__, "kestrelmist."):
+        source = ROOT / "src" / Path(*module.name.split(".")).with_suffix(".py")
+        if source.exists() and re.search(r"^\s+>>> ", source.read_text(), re.M):
+            suite = doctest.DocTestSuite(importlib.import_module(module.name))
+            found += suite.countTestCases()
+            tests.addTests(suite)
+    assert found >= 10, "the examples in docstrings were not found"
+    return tests

@@ -1,0 +1,252 @@
+import json
+
+import numpy as np
+import yaml
+
+from kestrelmist.core.errors import Trouble
+from kestrelmist.core.image import Image
+from kestrelmist.core.labels import LabelMap
+from kestrelmist.core.operation import OPERATIONS, operation
+from kestrelmist.core.table import Column, Table
+from kestrelmist.formats.nifti import write_nifti
+from kestrelmist.study.cohort import run_cohort
+from kestrelmist.study.recipe import as_yaml, read_recipe, recipe_of
+from kestrelmist.study.repeating import run_recipe
+from kestrelmist.study.study import Study
+from tests.making import PlaceCase, two_balls
+from tests.test_operations import kestrelmist
+
+GROW = {"label": "Ball", "point": (-4, 0, 0), "low": 500, "high": 2000}
+
+
+class RecipeCase(PlaceCase):
+    """A study of subjects whose scans have one name and different values."""
+
+    def subjects(self, *names: str, bright=1000) -> Study:
+        study = Study(self.place / "study", create=True)
+        for n, name in enumerate(names):
+            image = two_balls()
+            values = np.where(image.data > 0, bright + 100 * n, 0).astype(np.int16)
+            folder = self.place / "files" / name
+            folder.mkdir(parents=True)
+            write_nifti(folder / "Head CT.nii.gz", values, image.space)
+            study.run("gather", folder=folder, subject=name)
+        return study
+
+    def recipe(self, study: Study, **kwargs):
+        path = self.place / "steps.yaml"
+        path.write_text(as_yaml(recipe_of(study.logbook.entries(), **kwargs)))
+        return path
+
+
+class NextSubjectTest(RecipeCase):
+    def test_grow_after_smoothing_and_measure_on_the_next_subject(self):
+        with self.subjects("T-1", "T-2") as study:
+            (smooth,) = study.run("smooth", image="T-1/Head CT", fwhm=1.0)
+            study.run("grow", image=smooth, **GROW)
+            study.run("measure labels", image=smooth)
+            study.run("measure labels", image="T-1/Head CT", labels="T-1/Head CT, smooth 1 mm#Labels")
+            path = self.recipe(study)
+            facts = yaml.safe_load(path.read_text())
+            self.assertEqual(
+                [s["operation"] for s in facts["steps"]], ["smooth", "grow", "measure labels", "measure labels"]
+            )
+            self.assertEqual(facts["slots"], {"image 1": {"kind": "image", "name": "Head CT", "subject": "T-1"}})
+            self.assertEqual(facts["steps"][1]["inputs"]["image"], "$1.image")
+            done = run_recipe(study, read_recipe(path), "T-2")
+            self.assertEqual([d.found for d in done], [False] * 4)
+            smoothed = study.image("T-2/Head CT, smooth 1 mm")
+            labels = study.labels("T-2/Head CT, smooth 1 mm")
+            np.testing.assert_array_equal(labels.data > 0, (smoothed.data >= 500) & (smoothed.data <= 2000))
+            inside = study.image("T-2/Head CT").data[labels.data > 0]
+            self.assertAlmostEqual(done[3].result.column("mean")[0], inside.mean(), places=4)
+            self.assertEqual(done[3].result.column("subject"), ["T-2"])
+            with self.assertRaises(Trouble):
+                study.labels("T-2/Head CT#Labels")  # the raw image got none
+            images, steps = len(study.records()), len(study.logbook.entries())
+            again = run_recipe(study, read_recipe(path), "T-2")
+            self.assertEqual([d.found for d in again], [True] * 4)
+            self.assertEqual((len(study.records()), len(study.logbook.entries())), (images, steps))
+
+    def test_threshold_of_a_result_is_of_the_result(self):
+        with self.subjects("T-1", "T-2") as study:
+            (smooth,) = study.run("smooth", image="T-1/Head CT", fwhm=2.0)
+            study.run("threshold", image=smooth, label="Half", low=550, high=5000)
+            run_recipe(study, read_recipe(self.recipe(study)), "T-2")
+            smoothed, raw = study.image("T-2/Head CT, smooth 2 mm"), study.image("T-2/Head CT")
+            count = int(study.labels("T-2/Head CT, smooth 2 mm").counts[1])
+            self.assertEqual(count, int((smoothed.data >= 550).sum()))
+            self.assertNotEqual(count, int((raw.data >= 550).sum()))
+
+    def test_undone_steps_are_not_in_it(self):
+        with self.subjects("T-1") as study:
+            study.run("grow", **GROW)
+            study.run("erase", label="Ball", point=(-4, 0, 0), diameter=2.0)
+            study.history.undo()
+            study.run("smooth", fwhm=3.0)
+            study.history.undo()
+            study.run("measure labels")
+            self.assertEqual(
+                [s.operation for s in recipe_of(study.logbook.entries()).steps], ["grow", "measure labels"]
+            )
+        with Study(self.place / "study") as study:
+            self.assertNotIn("erase", [s.operation for s in recipe_of(study.logbook.entries()).steps])
+
+    def test_what_is_missing_is_said_before_anything_runs(self):
+        with self.subjects("T-1", "T-2", "T-3") as study:
+            (mr,) = study.run("scale", image="T-1/Head CT")
+            study.rename(mr, "Head T1")
+            study.run("smooth", image="T-1/Head CT", fwhm=1.0)
+            study.run("combine", image="T-1/Head CT", others=["T-1/Head T1"])
+            steps = [s for s in study.logbook.entries() if s.operation in ("smooth", "combine")]
+            recipe = recipe_of(steps)
+            before = (len(study.records()), len(study.logbook.entries()))
+            with self.assertRaisesRegex(Trouble, "cannot run on T-2: there is no image “Head T1”"):
+                run_recipe(study, recipe, "T-2")
+            self.assertEqual((len(study.records()), len(study.logbook.entries())), before)
+            (a,) = study.run("scale", image="T-3/Head CT", low=0, high=5)
+            (b,) = study.run("scale", image="T-3/Head CT", low=0, high=7)
+            study.rename(a, "Head T1, left")
+            study.rename(b, "Head T1, right")
+            facts = yaml.safe_load(as_yaml(recipe))
+            facts["slots"]["image 2"]["name"] = "Head T1*"
+            (self.place / "pattern.yaml").write_text(yaml.safe_dump(facts))
+            with self.assertRaisesRegex(Trouble, "“Head T1\\*” fits 2 images .T-3/Head T1, left, T-3/Head T1, right"):
+                run_recipe(study, read_recipe(self.place / "pattern.yaml"), "T-3")
+            study.delete(b, "Head T1, right")
+            run_recipe(study, read_recipe(self.place / "pattern.yaml"), "T-3")
+            self.assertIn("Head CT, mean", [r.name for r in study.records() if r.subject == "T-3"])
+
+    def test_wrong_recipes_are_one_sentence(self):
+        base = {"recipe": 2, "slots": {"image 1": {"kind": "image", "name": "Head CT", "subject": ""}}}
+        step = {"operation": "smooth", "inputs": {"image": "$image 1"}, "settings": {"fwhm": 1.0}}
+        for steps, said in (
+            ("smooth", "not a recipe|list of steps"),
+            (["smooth"], "Step 1"),
+            ([step | {"inputs": {"image": "$image 9"}}], "image 9"),
+            ([step | {"inputs": {"image": "$3.image"}}], "3"),
+            ([step | {"inputs": "x"}], "Step 1"),
+            ([step | {"settings": [1]}], "Step 1"),
+            ([step | {"operation": "fly"}], "no operation called .fly"),
+            ([step | {"settings": {"fwhm": "wide"}}], "fwhm"),
+            ([step | {"settings": {"speed": 1}}], "no setting called speed"),
+        ):
+            path = self.place / "wrong.yaml"
+            path.write_text(yaml.safe_dump(base | {"steps": steps}))
+            with self.subTest(steps), self.subjects_once() as study, self.assertRaisesRegex(Trouble, said):
+                run_recipe(study, read_recipe(path), "T-1")
+
+    def subjects_once(self) -> Study:
+        return Study(self.place / "study") if (self.place / "study").exists() else self.subjects("T-1")
+
+    def test_a_map_that_a_hand_has_mended_is_left_as_it_is(self):
+        with self.subjects("T-1", "T-2") as study:
+            study.run("grow", image="T-1/Head CT", **GROW)
+            recipe = recipe_of(study.logbook.entries())
+            run_recipe(study, recipe, "T-2")
+            study.run("erase", labels="T-2/Head CT#Labels", label="Ball", point=(4, 0, 0), diameter=3.0)
+            mended = study.labels("T-2/Head CT").data.copy()
+            (done,) = run_recipe(study, recipe, "T-2")
+            self.assertTrue(done.found)
+            np.testing.assert_array_equal(study.labels("T-2/Head CT").data, mended)
+
+    def test_on_the_command_line(self):
+        with self.subjects("T-1", "T-2") as study:
+            study.run("smooth", image="T-1/Head CT", fwhm=1.0)
+        recipe = self.place / "steps.yaml"
+        kestrelmist("logbook", "--study", self.place / "study", "--to", recipe)
+        said = kestrelmist("recipe", recipe, "--study", self.place / "study", "--subject", "T-9", code=1).stderr
+        self.assertIn("cannot run on T-9", said)
+        rows = [
+            json.loads(
+                kestrelmist("recipe", recipe, "--study", self.place / "study", "--subject", "T-2", "--json").stdout
+            )["rows"]
+            for _ in range(2)
+        ]
+        self.assertEqual([r[0]["state"] for r in rows], ["done", "was done"])
+        both = kestrelmist(
+            "recipe", recipe, "--study", self.place / "study", "--subject", "T-2", "--each-subject", code=1
+        ).stderr
+        self.assertIn("one subject or on each", both)
+
+
+class EachSubjectTest(RecipeCase):
+    def test_in_processes_and_one_failure_stops_nobody(self):
+        with self.subjects("T-1", "T-2", "T-3", "T-4") as study:
+            study.run("smooth", image="T-1/Head CT", fwhm=1.0)
+            study.run("grow", image="T-1/Head CT, smooth 1 mm", **GROW)
+            study.run("measure labels", image="T-1/Head CT, smooth 1 mm")
+            recipe = recipe_of(study.logbook.entries())
+            # the point of T-3 lies in nothing, and T-4 lacks the scan
+            hole = study.image("T-3/Head CT")
+            empty = Image(np.zeros_like(hole.data), hole.space, "Head CT", "T-3")
+            study.delete(study.find("T-3/Head CT").id, "Head CT")
+            write_nifti(self.place / "Head CT.nii", empty.data, empty.space)
+            study.run("gather", folder=self.place / "Head CT.nii", subject="T-3")
+            study.rename(study.find("T-4/Head CT").id, "Feet")
+            table = run_cohort(study, recipe, workers=2)
+            states = dict(zip(table.column("subject"), table.column("state")))
+            self.assertEqual(states, {"T-1": "was done", "T-2": "done", "T-3": "failed", "T-4": "missing"})
+            told = dict(zip(table.column("subject"), table.column("what")))
+            self.assertIn("no image “Head CT”", told["T-4"])
+            self.assertRegex(told["T-3"], "range|value")
+            self.assertGreater(int(study.labels("T-2/Head CT, smooth 1 mm").counts[1]), 100)
+            again = run_cohort(study, recipe, workers=0)
+            self.assertEqual(dict(zip(again.column("subject"), again.column("state"))), states | {"T-2": "was done"})
+            self.assertEqual([p.name for p in study.folder.iterdir() if p.name.startswith(".")], [])
+
+    def test_by_the_command(self):
+        with self.subjects("T-1", "T-2") as study:
+            study.run("smooth", image="T-1/Head CT", fwhm=1.0)
+        recipe = self.place / "steps.yaml"
+        kestrelmist("logbook", "--study", self.place / "study", "--to", recipe)
+        ran = kestrelmist("recipe", recipe, "--study", self.place / "study", "--each-subject", "--workers", 2, "--json")
+        self.assertEqual([r["state"] for r in json.loads(ran.stdout)["rows"]], ["was done", "done"])
+        with Study(self.place / "study") as study:
+            self.assertEqual(study.logbook.last(1)[0].operation, "recipe")
+            self.assertEqual(len(study.records()), 4)
+
+
+class SeveralThingsTest(RecipeCase):
+    def test_two_images_a_mask_and_a_list_in_a_transform_and_a_table_out(self):
+        """What the mechanism is for: one function, and every door opens."""
+        from typing import NamedTuple
+
+        from kestrelmist.core.transform import Transform
+
+        class Found(NamedTuple):
+            shift: Transform
+            table: Table
+
+        @operation("align", "Shift between two", name="shift-between")
+        def shift_between(image: Image, onto: Image, others: list[Image], mask: LabelMap | None = None) -> Found:
+            """Find how far one lies from the other."""
+            offset = onto.space.affine[:3, 3] - image.space.affine[:3, 3]
+            matrix = np.eye(4)
+            matrix[:3, 3] = offset
+            made = Transform(matrix, image.space.world, onto.space.world, "Shift", image.subject)
+            return Found(
+                made, Table("Shift", [Column("images"), Column("mask")], [(2 + len(others), mask is not None)])
+            )
+
+        self.addCleanup(OPERATIONS.remove, "shift-between")
+        with self.subjects("T-1", "T-2") as study:
+            for subject in ("T-1", "T-2"):
+                (moved,) = study.run("scale", image=f"{subject}/Head CT")
+                study.rename(moved, "Scaled")
+            study.run("grow", image="T-1/Head CT", **GROW)
+            study.run("grow", image="T-2/Head CT", **GROW)
+            first = len(study.logbook.entries())
+            made = study.run(
+                "shift-between",
+                image="T-1/Head CT",
+                onto="T-1/Scaled",
+                others=["T-1/Scaled", "T-1/Head CT"],
+                mask="T-1/Head CT#Labels",
+            )
+            self.assertEqual(made["table"].rows, [(4, True)])
+            self.assertEqual(study.items.get(made["shift"]).kind, "transform")
+            recipe = recipe_of(study.logbook.entries()[first:])
+            (done,) = run_recipe(study, recipe, "T-2")
+            self.assertEqual(study.items.get(done.result["shift"]).subject, "T-2")
+            self.assertEqual(done.result["table"].rows, [(4, True)])

@@ -1,0 +1,54 @@
+import os
+import shutil
+import subprocess
+import sys
+import zipfile
+from pathlib import Path
+
+from PySide6.QtGui import QImage
+
+from tests.making import PlaceCase
+from tests.test_operations import ROOT
+
+
+class WheelTest(PlaceCase):
+    def test_it_builds_holds_everything_and_opens_the_demo(self):
+        copy = self.place / "copy"  # building leaves things behind
+        shutil.copytree(ROOT / "src", copy / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
+        for name in ("pyproject.toml", "README.md"):
+            shutil.copy(ROOT / name, copy / name)
+        ran = subprocess.run(
+            [sys.executable, "-m", "build", "--wheel", "--no-isolation", "--outdir", str(self.place), str(copy)],
+            capture_output=True,
+            text=True,
+        )
+        self.assertEqual(ran.returncode, 0, ran.stdout[-2000:] + ran.stderr[-2000:])
+        (wheel,) = self.place.glob("*.whl")
+        unpacked = self.place / "unpacked"
+        with zipfile.ZipFile(wheel) as packed:
+            names = set(packed.namelist())
+            packed.extractall(unpacked)
+        source = ROOT / "src"
+        for path in source.rglob("*"):
+            if path.is_file() and path.suffix in (".py", ".svg", ".ttf", ".txt", ".desktop"):
+                if "egg-info" not in str(path):
+                    self.assertIn(str(path.relative_to(source)), names)
+        self.assertFalse([n for n in names if n.startswith("tests")])
+        points = next(n for n in names if n.endswith("entry_points.txt"))
+        self.assertIn("kestrelmist = kestrelmist.cli:main", (unpacked / points).read_text())
+        env = {**os.environ, "PYTHONPATH": str(unpacked), "QT_QPA_PLATFORM": "offscreen"}
+        code = "import kestrelmist, sys; print(kestrelmist.__file__); from kestrelmist.cli import main; main()"
+        picture = self.place / "demo.png"
+        ran = subprocess.run(
+            [sys.executable, "-c", code, "desk", "--demo", "--picture", str(picture)],
+            capture_output=True,
+            text=True,
+            env=env,
+            cwd=self.place,
+        )
+        self.assertEqual(ran.returncode, 0, ran.stderr[-2000:])
+        self.assertTrue(Path(ran.stdout.splitlines()[0]).is_relative_to(unpacked), ran.stdout)
+        image = QImage(str(picture))
+        self.assertEqual((image.width(), image.height()), (1280, 800))
+        colours = {image.pixel(x, y) for x in range(0, 1280, 16) for y in range(0, 800, 16)}
+        self.assertGreater(len(colours), 60)
