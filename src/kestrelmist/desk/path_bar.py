@@ -47,25 +47,26 @@ class StagePath(QWidget):
         return QPointF((STAGES.index(stage) + 0.5) * step, 18)
 
     def paintEvent(self, event) -> None:
-        t, painter = Theme.tokens, QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        here = STAGES.index(self.stage)
-        for n, stage in enumerate(STAGES):
-            at = self.stop(stage)
-            if n:
-                painter.setPen(QPen(QColor(t.rust if n <= here else t.hairline), 2))
-                painter.drawLine(self.stop(STAGES[n - 1]) + QPointF(10, 0), at - QPointF(10, 0))
-            painter.setPen(QPen(QColor(t.rust if n <= here else t.soft), 2))
-            painter.setBrush(QColor(t.rust_tint if n == here else t.rust if n < here else t.panel))
-            radius = 8 if n == here else 5.5
-            painter.drawEllipse(at, radius, radius)
-            painter.setFont(words(13, QFont.Weight.Bold if n == here else QFont.Weight.DemiBold))
-            painter.setPen(QColor(t.ink if n == here or n == self._over else t.soft))
-            painter.drawText(QRectF(at.x() - 50, 28, 100, 20), Qt.AlignmentFlag.AlignCenter, stage)
-        if self.hasFocus():
-            painter.setPen(QPen(QColor(t.rust), 1, Qt.PenStyle.DotLine))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(self.rect().adjusted(1, 1, -2, -2))
+        t = Theme.tokens
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            here = STAGES.index(self.stage)
+            for n, stage in enumerate(STAGES):
+                at = self.stop(stage)
+                if n:
+                    painter.setPen(QPen(QColor(t.rust if n <= here else t.hairline), 2))
+                    painter.drawLine(self.stop(STAGES[n - 1]) + QPointF(10, 0), at - QPointF(10, 0))
+                painter.setPen(QPen(QColor(t.rust if n <= here else t.soft), 2))
+                painter.setBrush(QColor(t.rust_tint if n == here else t.rust if n < here else t.panel))
+                radius = 8 if n == here else 5.5
+                painter.drawEllipse(at, radius, radius)
+                painter.setFont(words(13, QFont.Weight.Bold if n == here else QFont.Weight.DemiBold))
+                painter.setPen(QColor(t.ink if n == here or n == self._over else t.soft))
+                painter.drawText(QRectF(at.x() - 50, 28, 100, 20), Qt.AlignmentFlag.AlignCenter, stage)
+            if self.hasFocus():
+                painter.setPen(QPen(QColor(t.rust), 1, Qt.PenStyle.DotLine))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRect(self.rect().adjusted(1, 1, -2, -2))
 
     def _stage_at(self, x: float) -> int:
         return max(0, min(len(STAGES) - 1, int(x / self.width() * len(STAGES))))

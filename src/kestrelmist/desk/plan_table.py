@@ -245,8 +245,7 @@ def picture_of_values(values: np.ndarray, size: int) -> QPixmap:
     )
     pixmap = QPixmap(size * 2, size * 2)
     pixmap.fill(QColor(Theme.tokens.night))
-    painter = QPainter(pixmap)
-    painter.drawImage((2 * size - scaled.width()) // 2, (2 * size - scaled.height()) // 2, scaled)
-    painter.end()
+    with QPainter(pixmap) as painter:
+        painter.drawImage((2 * size - scaled.width()) // 2, (2 * size - scaled.height()) // 2, scaled)
     pixmap.setDevicePixelRatio(2)
     return pixmap

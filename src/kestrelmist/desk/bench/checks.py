@@ -27,16 +27,16 @@ class Dot(QWidget):
         self.setAccessibleName({"look": "Look here", "wrong": "Wrong", "fine": "Fine"}[level])
 
     def paintEvent(self, event) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(getattr(Theme.tokens, MARKS[self.level])))
-        if self.level == "fine":
-            painter.drawEllipse(2, 5, 9, 9)
-        elif self.level == "wrong":
-            painter.drawRect(2, 5, 9, 9)
-        else:
-            painter.drawPolygon(QPolygonF([QPointF(6.5, 4), QPointF(12, 14), QPointF(1, 14)]))
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QColor(getattr(Theme.tokens, MARKS[self.level])))
+            if self.level == "fine":
+                painter.drawEllipse(2, 5, 9, 9)
+            elif self.level == "wrong":
+                painter.drawRect(2, 5, 9, 9)
+            else:
+                painter.drawPolygon(QPolygonF([QPointF(6.5, 4), QPointF(12, 14), QPointF(1, 14)]))
 
 
 class ChecksList(QWidget):

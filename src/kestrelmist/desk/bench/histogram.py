@@ -42,21 +42,22 @@ class Histogram(QWidget):
         return low + (high - low) * min(max(x / max(self.width() - 1, 1), 0), 1)
 
     def paintEvent(self, event) -> None:
-        t, painter = Theme.tokens, QPainter(self)
-        bottom, step = self.height() - 4, self.width() / BINS
-        for n, (share, centre) in enumerate(zip(self.counts.heights, self.counts.centres)):
-            height = min(share, 1.0) * (bottom - 4)
-            lit = self.range[0] <= centre <= self.range[1]
-            painter.fillRect(
-                QRectF(n * step, bottom - height, max(step - 0.6, 1.0), height), QColor(t.rust if lit else t.soft)
-            )
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        for value in self.range:
-            x = self.x_of(value)
-            painter.setPen(QPen(QColor(t.ink), 1.4))
-            painter.drawLine(QPointF(x, 2), QPointF(x, bottom + 3))
-        painter.setPen(QPen(QColor(t.hairline), 1))
-        painter.drawLine(QPointF(0, bottom + 0.5), QPointF(self.width(), bottom + 0.5))
+        t = Theme.tokens
+        with QPainter(self) as painter:
+            bottom, step = self.height() - 4, self.width() / BINS
+            for n, (share, centre) in enumerate(zip(self.counts.heights, self.counts.centres)):
+                height = min(share, 1.0) * (bottom - 4)
+                lit = self.range[0] <= centre <= self.range[1]
+                painter.fillRect(
+                    QRectF(n * step, bottom - height, max(step - 0.6, 1.0), height), QColor(t.rust if lit else t.soft)
+                )
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            for value in self.range:
+                x = self.x_of(value)
+                painter.setPen(QPen(QColor(t.ink), 1.4))
+                painter.drawLine(QPointF(x, 2), QPointF(x, bottom + 3))
+            painter.setPen(QPen(QColor(t.hairline), 1))
+            painter.drawLine(QPointF(0, bottom + 0.5), QPointF(self.width(), bottom + 0.5))
 
     def mousePressEvent(self, event) -> None:
         distances = [abs(event.position().x() - self.x_of(v)) for v in self.range]

@@ -15,17 +15,16 @@ def cube(name: str, size: int = 18) -> QPixmap:
     """A small cube seen from a corner, the face that the plane is parallel to lit."""
     pixmap = QPixmap(size * 2, size * 2)
     pixmap.fill(Qt.GlobalColor.transparent)
-    painter = QPainter(pixmap)
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    painter.scale(size / 9, size / 9)
-    top = [QPointF(*p) for p in ((9, 2), (15.5, 5), (9, 8), (2.5, 5))]
-    front = [QPointF(*p) for p in ((2.5, 5), (9, 8), (9, 16), (2.5, 13))]
-    side = [QPointF(*p) for p in ((9, 8), (15.5, 5), (15.5, 13), (9, 16))]
-    painter.setPen(QPen(QColor("#B9C6CC"), 1.1, j=Qt.PenJoinStyle.RoundJoin))
-    for face, points in (("top", top), ("front", front), ("side", side)):
-        painter.setBrush(QColor(Theme.tokens.chip) if FACES.get(name) == face else Qt.BrushStyle.NoBrush)
-        painter.drawPolygon(QPolygonF(points))
-    painter.end()
+    with QPainter(pixmap) as painter:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.scale(size / 9, size / 9)
+        top = [QPointF(*p) for p in ((9, 2), (15.5, 5), (9, 8), (2.5, 5))]
+        front = [QPointF(*p) for p in ((2.5, 5), (9, 8), (9, 16), (2.5, 13))]
+        side = [QPointF(*p) for p in ((9, 8), (15.5, 5), (15.5, 13), (9, 16))]
+        painter.setPen(QPen(QColor("#B9C6CC"), 1.1, j=Qt.PenJoinStyle.RoundJoin))
+        for face, points in (("top", top), ("front", front), ("side", side)):
+            painter.setBrush(QColor(Theme.tokens.chip) if FACES.get(name) == face else Qt.BrushStyle.NoBrush)
+            painter.drawPolygon(QPolygonF(points))
     pixmap.setDevicePixelRatio(2)
     return pixmap
 

@@ -180,31 +180,31 @@ class Canvas(QWidget):
         return self.picture.pixels(view, viewing, tint)
 
     def paintEvent(self, event) -> None:
-        painter = QPainter(self)
-        pixels = self.render_pixels()
-        record = self.viewing.record
-        if pixels is None or record is None or self.view is None:
-            painter.fillRect(self.rect(), QColor(Theme.tokens.night))
-            painter.setPen(QColor("#A9B7BE"))
-            painter.setFont(words(14))
-            text = "" if not self.lead else f"Reading {record.name} …" if record else "Gather an image to begin"
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text)
-            return
-        height, width = pixels.shape
-        painter.drawImage(self.rect(), QImage(pixels.data, width, height, 4 * width, QImage.Format.Format_RGB32))
-        scale, view = self.devicePixelRatioF(), self.view
-        painter.scale(1 / scale, 1 / scale)
-        overlay.draw_crosshair(painter, view, self.viewing.crosshair, width, height, 12 if self.lead else 6)
-        painter.resetTransform()
-        flat = view.moved(pixel=view.pixel * scale, width=self.width(), height=self.height())
-        overlay.draw_letters(painter, flat, self.width(), self.height())
-        overlay.draw_scale_bar(painter, flat, self.width(), self.height(), record.grid.unit)
-        overlay.draw_framed(painter, flat, framed_corners(self.desk))
-        if self.hand.gesture is not None:
-            self.hand.gesture.paint(painter, flat)
-        tool = tool_named(self.hand.tool)
-        if tool.hover is not None and self.pointer is not None:
-            tool.hover(painter, flat, self.desk, self.pointer)
+        pixels = self.render_pixels()  # before the painter: what runs here may load and compile
+        with QPainter(self) as painter:
+            record = self.viewing.record
+            if pixels is None or record is None or self.view is None:
+                painter.fillRect(self.rect(), QColor(Theme.tokens.night))
+                painter.setPen(QColor("#A9B7BE"))
+                painter.setFont(words(14))
+                text = "" if not self.lead else f"Reading {record.name} …" if record else "Gather an image to begin"
+                painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text)
+                return
+            height, width = pixels.shape
+            painter.drawImage(self.rect(), QImage(pixels.data, width, height, 4 * width, QImage.Format.Format_RGB32))
+            scale, view = self.devicePixelRatioF(), self.view
+            painter.scale(1 / scale, 1 / scale)
+            overlay.draw_crosshair(painter, view, self.viewing.crosshair, width, height, 12 if self.lead else 6)
+            painter.resetTransform()
+            flat = view.moved(pixel=view.pixel * scale, width=self.width(), height=self.height())
+            overlay.draw_letters(painter, flat, self.width(), self.height())
+            overlay.draw_scale_bar(painter, flat, self.width(), self.height(), record.grid.unit)
+            overlay.draw_framed(painter, flat, framed_corners(self.desk))
+            if self.hand.gesture is not None:
+                self.hand.gesture.paint(painter, flat)
+            tool = tool_named(self.hand.tool)
+            if tool.hover is not None and self.pointer is not None:
+                tool.hover(painter, flat, self.desk, self.pointer)
 
     def resizeEvent(self, event) -> None:
         self.refresh()

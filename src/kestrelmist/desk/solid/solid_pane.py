@@ -185,23 +185,26 @@ class SolidCanvas(QWidget):
     # picture and gestures
 
     def paintEvent(self, event) -> None:
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), QColor(Theme.tokens.night))
-        if self._picture is not None and self.viewing.record is not None and not self.trouble:
-            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-            size = self._picture.size().scaled(self.size(), Qt.AspectRatioMode.KeepAspectRatioByExpanding)
-            painter.drawImage(
-                QRectF(
-                    (self.width() - size.width()) / 2, (self.height() - size.height()) / 2, size.width(), size.height()
-                ),
-                self._picture,
-            )
-        elif self.trouble or self.viewing.record is not None:
-            painter.setPen(QColor("#A9B7BE"))
-            painter.setFont(words(13))
-            painter.drawText(
-                self.rect(), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.trouble or "Building …"
-            )
+        with QPainter(self) as painter:
+            painter.fillRect(self.rect(), QColor(Theme.tokens.night))
+            if self._picture is not None and self.viewing.record is not None and not self.trouble:
+                painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+                size = self._picture.size().scaled(self.size(), Qt.AspectRatioMode.KeepAspectRatioByExpanding)
+                painter.drawImage(
+                    QRectF(
+                        (self.width() - size.width()) / 2,
+                        (self.height() - size.height()) / 2,
+                        size.width(),
+                        size.height(),
+                    ),
+                    self._picture,
+                )
+            elif self.trouble or self.viewing.record is not None:
+                painter.setPen(QColor("#A9B7BE"))
+                painter.setFont(words(13))
+                painter.drawText(
+                    self.rect(), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.trouble or "Building …"
+                )
 
     def resizeEvent(self, event) -> None:
         self.ask()

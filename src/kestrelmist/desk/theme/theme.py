@@ -78,9 +78,8 @@ def icon_pixmap(name: str, colour: str, size: int = 18, scale: float = 2.0) -> Q
     svg = resources.files(__package__).joinpath("icons", f"{name}.svg").read_text().replace("currentColor", colour)
     pixmap = QPixmap(int(size * scale), int(size * scale))
     pixmap.fill(Qt.GlobalColor.transparent)
-    painter = QPainter(pixmap)
-    QSvgRenderer(QByteArray(svg.encode())).render(painter, QRectF(0, 0, size * scale, size * scale))
-    painter.end()
+    with QPainter(pixmap) as painter:
+        QSvgRenderer(QByteArray(svg.encode())).render(painter, QRectF(0, 0, size * scale, size * scale))
     pixmap.setDevicePixelRatio(scale)
     return pixmap
 
@@ -100,8 +99,7 @@ def mark(size: int = 28) -> QPixmap:
     svg = resources.files(__package__).joinpath("mark.svg").read_text().replace("currentColor", Theme.tokens.rust)
     pixmap = QPixmap(size * 2, size * 2)
     pixmap.fill(Qt.GlobalColor.transparent)
-    painter = QPainter(pixmap)
-    QSvgRenderer(QByteArray(svg.encode())).render(painter, QRectF(0, 0, size * 2, size * 2))
-    painter.end()
+    with QPainter(pixmap) as painter:
+        QSvgRenderer(QByteArray(svg.encode())).render(painter, QRectF(0, 0, size * 2, size * 2))
     pixmap.setDevicePixelRatio(2)
     return pixmap

@@ -31,12 +31,11 @@ MOST_ROWS = 200
 def swatch(colour: str, size: int = 14) -> QPixmap:
     pixmap = QPixmap(size * 2, size * 2)
     pixmap.fill(Qt.GlobalColor.transparent)
-    painter = QPainter(pixmap)
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(QColor(colour))
-    painter.drawRoundedRect(0, 0, size * 2, size * 2, 6, 6)
-    painter.end()
+    with QPainter(pixmap) as painter:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(colour))
+        painter.drawRoundedRect(0, 0, size * 2, size * 2, 6, 6)
     pixmap.setDevicePixelRatio(2)
     return pixmap
 
