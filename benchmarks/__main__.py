@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import sys
 from dataclasses import asdict
 from pathlib import Path
 
@@ -20,12 +21,12 @@ def main() -> None:
         "--only", help="one module: starting, answering, panes, growing, dicom, gathering, tables or journal"
     )
     given = arguments.parse_args()
-    rows = [
-        row
-        for module in (starting, answering, dicom, gathering, panes, growing, tables, journal)
-        if not given.only or module.__name__.endswith(given.only)
-        for row in module.rows()
-    ]
+    rows = []
+    for module in (starting, answering, dicom, gathering, panes, growing, tables, journal):
+        name = module.__name__.rpartition(".")[2]
+        if given.only in (None, name):
+            print(f"{name} …", file=sys.stderr, flush=True)
+            rows += module.rows()
     table = Table("name", "ours", "baseline", "ratio", "goal", "", title="Benchmarks (lower is better)")
     for r in rows:
         said = "" if r.met is None else "met" if r.met else "MISSED"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tempfile
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import SimpleITK as sitk
@@ -26,7 +27,7 @@ def rows() -> list[Row]:
         folder.mkdir()
         for path in write_series(Path(place) / "nested", values, space, "BENCH", "Bench CT", 1):
             path.rename(folder / path.name)
-        files = {}
+        files: dict[str, Any] = {}
 
         def ours():
             files["ours"] = series_image(scan_folder(folder)[0]).data

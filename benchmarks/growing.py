@@ -5,6 +5,7 @@ from __future__ import annotations
 import resource
 import subprocess
 import sys
+from typing import Any
 
 import numpy as np
 from scipy import ndimage
@@ -34,8 +35,9 @@ def volume() -> np.ndarray:
 
 def rows() -> list[Row]:
     values = volume()
-    seed = tuple(int(v) for v in np.unravel_index(np.argmax(values), SHAPE))
-    found = {}
+    k, j, i = (int(v) for v in np.unravel_index(np.argmax(values), SHAPE))
+    seed = (k, j, i)
+    found: dict[str, Any] = {}
 
     def ours():
         found["ours"] = flood(values, seed, 650, 3000)[1]
@@ -80,10 +82,11 @@ def _peak() -> float:
         # the high-water mark only rises: what making the volume took has to be passed over
         before = _resident()
         hook = _Peak(before)
-        grow(
-            one, labels, "Bench", tuple(float(v) for v in one.space.to_world(seed)), 650, 3000, progress=hook.progress
-        ).apply(labels)
-        peak = hook.end()
+        point = tuple(float(v) for v in one.space.to_world(seed))
+        try:
+            grow(one, labels, "Bench", point, low=650, high=3000, progress=hook.progress).apply(labels)
+        finally:
+            peak = hook.end()
     return peak / image.kji.size
 
 

@@ -58,7 +58,12 @@ def rows() -> list[Row]:
         prepared = time.perf_counter() - started
         by_number = best_of(lambda: model.sort(3, Qt.SortOrder.AscendingOrder), 3)
         by_word = best_of(lambda: model.sort(16, Qt.SortOrder.AscendingOrder), 3)
-        searched = best_of(lambda: (model.search(""), model.search("cell 1234")), 3)
+
+        def search() -> None:
+            model.search("")
+            model.search("cell 1234")
+
+        searched = best_of(search, 3)
         assert 0 < model.rowCount() < ROWS
         view.close()
     told = f"{ROWS:,} × {COLUMNS}".replace(",", " ")
