@@ -1,4 +1,4 @@
-"""Run all benchmarks: `./kestrel bench [--json FILE]`."""
+"""Run all benchmarks: `./kestrel bench [NAME …] [--json FILE]`."""
 
 from __future__ import annotations
 
@@ -13,20 +13,21 @@ from rich.table import Table
 
 from . import answering, dicom, gathering, growing, journal, panes, starting, tables
 
+MODULES = {
+    module.__name__.rpartition(".")[2]: module
+    for module in (starting, answering, dicom, gathering, panes, growing, tables, journal)
+}
+
 
 def main() -> None:
     arguments = argparse.ArgumentParser(description=__doc__)
     arguments.add_argument("--json", type=Path, help="also write the rows to this file")
-    arguments.add_argument(
-        "--only", help="one module: starting, answering, panes, growing, dicom, gathering, tables or journal"
-    )
+    arguments.add_argument("names", nargs="*", choices=[*MODULES, []], help="only these", metavar="NAME")
     given = arguments.parse_args()
     rows = []
-    for module in (starting, answering, dicom, gathering, panes, growing, tables, journal):
-        name = module.__name__.rpartition(".")[2]
-        if given.only in (None, name):
-            print(f"{name} …", file=sys.stderr, flush=True)
-            rows += module.rows()
+    for name in given.names or MODULES:
+        print(f"{name} …", file=sys.stderr, flush=True)
+        rows += MODULES[name].rows()
     table = Table("name", "ours", "baseline", "ratio", "goal", "", title="Benchmarks (lower is better)")
     for r in rows:
         said = "" if r.met is None else "met" if r.met else "MISSED"

@@ -1,35 +1,31 @@
-"""Run all tests, or those whose names are given: `./kestrel test [tests.test_space …]`."""
+"""Run all tests, or those whose names are given: `./kestrel test [tests.test_space …]`.
+
+All tests run in as many processes as the machine has cores, a file at a time; named ones run in this process.
+"""
 
 import os
 import sys
 import tempfile
-import unittest
+import time
+
+from tests.side_by_side import leave, modules, run, run_side_by_side
 
 
 def main() -> int:
+    started_at = time.monotonic()
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
-    os.environ.pop("KESTRELMIST_HOME", None)
     with tempfile.TemporaryDirectory(prefix="kestrelmist-tests-") as home:
         os.environ["KESTRELMIST_HOME"] = home
-        names = sys.argv[1:]
-        suite = (
-            unittest.defaultTestLoader.loadTestsFromNames(names)
-            if names
-            else unittest.defaultTestLoader.discover("tests", top_level_dir=".")
-        )
-        result = unittest.TextTestRunner(verbosity=1).run(suite)
-    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-    skipped = len(result.skipped)
+        names, workers = sys.argv[1:], len(os.sched_getaffinity(0))
+        ran, failed, skipped = run(names, sys.stderr) if names else run_side_by_side(modules(), min(workers, 4))
     print(
-        f"{result.testsRun - failed - skipped} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""),
+        f"{ran - failed - skipped} passed, {failed} failed"
+        + (f", {skipped} skipped" if skipped else "")
+        + f", in {time.monotonic() - started_at:.0f} s",
         flush=True,
     )
-    return 1 if failed or not result.testsRun else 0
+    return 1 if failed or not ran else 0
 
 
 if __name__ == "__main__":
-    # threads of Qt and of the pools must not keep a finished run alive
-    code = main()
-    sys.stdout.flush()
-    sys.stderr.flush()
-    os._exit(code)
+    leave(main())

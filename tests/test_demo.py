@@ -1,4 +1,5 @@
 import time
+from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import Qt
@@ -7,13 +8,14 @@ from PySide6.QtTest import QTest
 from kestrelmist.core.image import Image
 from kestrelmist.core.space import Space
 from kestrelmist.demo.animal import make_animal
-from kestrelmist.demo.overwintering import demo_study, scenes
+from kestrelmist.demo.overwintering import demo_study, put_in_place, scenes
 from kestrelmist.demo.scans import head_ct_space, head_mr_space, scan_ct
 from kestrelmist.demo.scenes.head import positioning_space
 from kestrelmist.formats.dicom_scan import scan_folder
 from kestrelmist.formats.dicom_series import series_image
 from kestrelmist.formats.nifti import read_nifti
 from tests.desk_case import DeskCase
+from tests.making import PlaceCase
 
 JOINTS = ((-4.60, -3.28, -2.02), (4.77, -3.27, -1.85))
 IN_THE_SKULL = (-0.6, 3.45, -1.8)
@@ -145,3 +147,27 @@ class DemoTest(DeskCase):
         self.settle(window)
         self.assertAlmostEqual(window.drawer.results.table.column("volume")[0], volume())
         self.assertEqual(self.troubles, [])
+
+
+class InPlaceTest(PlaceCase):
+    def made(self, text: str) -> Path:
+        made = self.place / ".beside.part"
+        (made / "truth").mkdir(parents=True)
+        (made / "truth" / "truth.json").write_text(text)
+        (made / "head.nii").write_text(text)
+        return made
+
+    def test_the_first_of_two_that_made_it_stays(self):
+        folder = self.place / "scenes"
+        for text in ("first", "second"):
+            put_in_place(self.made(text), folder, "truth/truth.json")
+        self.assertEqual([p.name for p in self.place.iterdir()], ["scenes"])
+        self.assertEqual((folder / "truth" / "truth.json").read_text(), "first")
+        self.assertEqual((folder / "head.nii").read_text(), "first")
+
+    def test_beside_what_a_folder_holds_already(self):
+        folder = self.place / "scenes"
+        folder.mkdir()
+        (folder / "notes.txt").write_text("mine")
+        put_in_place(self.made("first"), folder, "truth/truth.json")
+        self.assertEqual(sorted(p.name for p in folder.iterdir()), ["head.nii", "notes.txt", "truth"])

@@ -1,17 +1,22 @@
 """What holds for every file: form, types, examples in docstrings, signatures of operations."""
 
+import contextlib
 import doctest
 import importlib
 import inspect
+import io
 import pkgutil
 import re
 import subprocess
 import sys
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import kestrelmist
 from kestrelmist.core.operation import all_operations
+from tests.making import PlaceCase
+from tests.side_by_side import modules, run_side_by_side
 
 ROOT = Path(__file__).parent.parent
 BIN = Path(sys.executable).parent
@@ -37,6 +42,12 @@ class FormTest(unittest.TestCase):
             lines = len(path.read_text().splitlines())
             self.assertLessEqual(lines, 400, path.name)
             self.assertNotRegex(path.stem, r"util|helper|manager|misc|common")
+
+    def test_painters_end_with_their_block(self):
+        for path in (ROOT / "src").rglob("*.py"):
+            for line in path.read_text().splitlines():
+                if re.search(r"= QPainter\(|, QPainter\(", line):
+                    self.fail(f"{path.name}: {line.strip()}")
 
     def test_nothing_is_passed_over_wholesale(self):
         for path in [*(ROOT / "src").rglob("*.py"), *(ROOT / "tests").glob("*.py")]:
@@ -73,6 +84,24 @@ class PublicTest(unittest.TestCase):
     def test_what_the_package_offers_is_there_and_told(self):
         for name in kestrelmist.__all__:
             self.assertTrue(inspect.getdoc(getattr(kestrelmist, name)) or name == "VERSION", name)
+
+
+class SideBySideTest(PlaceCase):
+    def test_a_file_whose_process_dies_has_failed_and_the_others_are_run(self):
+        head = "import os, unittest\nclass T(unittest.TestCase):\n    def test_one(self): "
+        for name, body in (("dying", "os._exit(0)"), ("failing", "self.fail()"), ("fine", "self.assertTrue(os)")):
+            (self.place / f"{name}.py").write_text(head + body + "\n")
+        with (
+            mock.patch.object(sys, "path", [str(self.place), *sys.path]),
+            contextlib.redirect_stdout(io.StringIO()) as said,
+        ):
+            counts = run_side_by_side(["dying", "failing", "fine"], 2)
+        self.assertEqual(counts, (3, 2, 0))
+        self.assertIn("The process ended in the middle of this file.", said.getvalue())
+
+    def test_all_files_are_begun(self):
+        there = {f"tests.{path.stem}" for path in Path(__file__).parent.glob("test_*.py")}
+        self.assertEqual(sorted(modules()), sorted(there))
 
 
 def load_tests(loader, tests, pattern):

@@ -55,9 +55,21 @@ def scenes(progress: Progress | None = None) -> Scenes:
         beside = found.folder.with_name(f".{found.folder.name}.{os.getpid()}.part")
         shutil.rmtree(beside, ignore_errors=True)
         make_scenes(beside, progress)
-        shutil.rmtree(found.folder, ignore_errors=True)
-        beside.rename(found.folder)
+        put_in_place(beside, found.folder, "truth/truth.json")
     return found
+
+
+def put_in_place(made: Path, folder: Path, mark: str) -> None:
+    """Give what was made its name; when another process was quicker (`mark` is there), what that one made stays."""
+    try:
+        made.rename(folder)
+    except OSError:
+        if not (folder / mark).exists():
+            # a folder with something else in it: what tells that it is whole comes last
+            parts = sorted(made.iterdir(), key=lambda part: part.name == Path(mark).parts[0])
+            for part in parts:
+                part.replace(folder / part.name)
+        shutil.rmtree(made, ignore_errors=True)
 
 
 def make_scenes(folder: Path, progress: Progress) -> None:
@@ -84,6 +96,14 @@ def demo_study(folder: Path | None = None, progress: Progress | None = None) -> 
     if (folder / "study.db").exists():
         return folder
     found = scenes(progress)
+    beside = folder.with_name(f".{folder.name}.{os.getpid()}.part")
+    shutil.rmtree(beside, ignore_errors=True)
+    _make_study(beside, found)
+    put_in_place(beside, folder, "study.db")
+    return folder
+
+
+def _make_study(folder: Path, found: Scenes) -> None:
     with Study(folder, create=True) as study:
         run(study, "gather", {"folder": found.mr, "subject": SUBJECT})
         (record,) = study.records()
@@ -99,4 +119,3 @@ def demo_study(folder: Path | None = None, progress: Progress | None = None) -> 
         study.maps.keep_edit(record.id, LabelEdit(edit.title, edit.patch, empty.table, table))
         study.catalogue.remember("waiting folder", str(found.incoming))
         study.catalogue.remember("view", {"crosshair": [0.9, -2.0, 2.4], "image": record.id})
-    return folder
