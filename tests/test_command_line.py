@@ -1,11 +1,15 @@
 """What is said to be written is written; what is wrong is one sentence and a code other than 0."""
 
+import contextlib
+import io
 import json
 import unittest
 
 import numpy as np
 
+from kestrelmist.command_output import print_table
 from kestrelmist.core.labels import LabelMap, LabelTable
+from kestrelmist.core.table import Column, Table
 from kestrelmist.formats.label_files import read_label_map, write_label_map
 from kestrelmist.formats.opening import open_image
 from kestrelmist.study.study import Study
@@ -33,6 +37,38 @@ class HelpTest(unittest.TestCase):
     def test_an_unknown_command_has_a_sentence(self):
         ran = kestrelmist("flatten", code=2)
         self.assertIn("flatten", ran.stderr)
+
+
+class PrintedTest(unittest.TestCase):
+    COLUMNS = [Column("label"), Column("voxels"), Column("volume", "mm3", 4), Column("mean", "HU", 2), Column("note")]
+    ROW = ("Ventricles of the brain", 1022370, 460.06651, -1266.283, "")
+
+    def printed(self, rows: int, width: int) -> list[str]:
+        with contextlib.redirect_stdout(io.StringIO()) as said:
+            print_table(Table("Labels", self.COLUMNS, [self.ROW] * rows), width)
+        return said.getvalue().splitlines()
+
+    def test_one_that_fits_stands_as_it_is(self):
+        lines = self.printed(2, 100)
+        self.assertIn("voxels", lines[2])
+        self.assertIn("note", lines[2])
+        self.assertRegex(lines[4], "Ventricles of the brain .*1 022 370 .* 460.0665 .* −1 266.28")
+
+    def test_one_that_does_not_leaves_out_what_is_empty_and_breaks_words(self):
+        lines = self.printed(20, 58)
+        self.assertNotIn("note", "\n".join(lines))
+        self.assertTrue(all(len(line) <= 58 for line in lines))
+        self.assertEqual(sum("1 022 370" in line and "460.0665" in line for line in lines), 20)
+
+    def test_a_wide_one_of_few_rows_is_turned(self):
+        lines = self.printed(1, 45)
+        self.assertIn("Ventricles of the brain", lines[2])
+        for head, value in (("voxels", "1 022 370"), ("volume (mm³)", "460.0665"), ("mean (HU)", "−1 266.28")):
+            self.assertTrue(any(head in line and value in line for line in lines), head)
+
+    def test_no_number_is_broken_however_narrow(self):
+        text = "\n".join(self.printed(20, 20))
+        self.assertEqual((text.count("1 022 370"), text.count("460.0665")), (20, 20))
 
 
 class FilesTest(PlaceCase):

@@ -6,9 +6,12 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton
 
+from kestrelmist.core.image import Image
 from kestrelmist.core.progress import Progress
+from kestrelmist.core.space import Space
 from kestrelmist.desk.plan_table import TAKE
 from kestrelmist.desk.theme.tokens import DUSK, MIST, contrast
+from kestrelmist.formats.saving import save_image
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause, with_solid_view
 from tests.making import dicom_folder, two_balls
@@ -122,6 +125,22 @@ class DeskTest(DeskCase):
         self.assertIn("three numbers", self.troubles[-1])
         self.assertEqual(self.window.table.slices[0].header.place.text(), "y −2.00 mm")
 
+    def test_a_position_is_typed_in_the_unit_of_the_image(self):
+        field = self.window.bench.look.go
+        self.assertEqual(field.placeholderText(), "x, y, z in mm")
+        space = Space((30, 20, 1), np.diag([0.0005, 0.0005, 0.001, 1.0]))
+        section = self.place / "section.ome.tif"
+        save_image(section, Image(np.asfortranarray(np.arange(600, dtype=np.uint16).reshape(30, 20, 1)), space))
+        self.desk.study.run("gather", folder=section)
+        (record,) = [r for r in self.desk.study.records() if r.name == "section"]
+        self.desk.viewing.show_image(record.id)
+        self.settle(self.window)
+        self.assertEqual(field.placeholderText(), "x, y, z in µm")
+        field.setText("4.5, 2, 0")
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        np.testing.assert_allclose(self.desk.viewing.crosshair[:2], (0.0045, 0.002), atol=1e-5)
+        self.assertRegex(self.window.readout.fields["World"].text(), r"^ *\+4.50 +\+2.00 .* µm$")
+
     def test_readout_tells_place_value_label_side_and_scale(self):
         self.outline()
         self.desk.hand.set_tool("grow")
@@ -208,8 +227,12 @@ class DeskTest(DeskCase):
         self.desk.run("remove-pieces", {"label": "Ball"})
         self.settle(window)
         np.testing.assert_array_equal(self.desk.viewing.labels.data, before)
+        self.desk.session.trouble.emit("An old sentence.")
+        self.assertTrue(window.message.isVisible())
         self.press(bench.go_measure)
+        self.assertFalse(window.message.isVisible())
         self.settle(window)
+        self.assertIs(QApplication.focusWidget(), window.table.lead.canvas)  # Space would swap the sides else
         table = window.drawer.results.table
         self.assertEqual(table.column("voxels"), [int(painted.sum())])
         self.assertAlmostEqual(table.column("volume")[0], self.volume())
@@ -297,6 +320,8 @@ class DeskTest(DeskCase):
         self.window.close()
         again = self.open(self.place / "study")
         self.assertEqual((again.desk.viewing.stage, again.desk.hand.label.name), ("Outline", "Ball"))
+        self.assertEqual(again.path.stages.stage, "Outline")
+        self.assertTrue(again.bench.outline.isVisible())
         np.testing.assert_allclose(again.desk.viewing.crosshair, (-4.25, 1.25, 0.75))
         self.assertEqual((again.desk.viewing.look.low, again.desk.viewing.look.high), (-100.0, 1700.0))
         self.assertEqual(again.desk.study.catalogue.recall("theme"), "dusk")

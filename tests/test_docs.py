@@ -8,6 +8,7 @@ import unittest
 from pathlib import Path
 
 from kestrelmist.core.operation import all_operations
+from kestrelmist.demo.overwintering import EDITION, Scenes
 from tests.making import PlaceCase, dicom_folder, two_balls
 
 ROOT = Path(__file__).parent.parent
@@ -84,6 +85,9 @@ class ReadmeCodeTest(PlaceCase):
         found = dict(zip(head.split(","), line.split(",")))
         self.assertEqual(int(found["voxels"]), int((two_balls().data > 0).sum()))
         self.assertEqual((found["volume_unit"], found["mean_unit"]), ("mm3", "HU"))
+
+    def test_it_names_the_folder_of_the_demo_scans(self):
+        self.assertIn(f"/scenes-{EDITION}/{Scenes(Path('.')).incoming}`", (ROOT / "README.md").read_text())
 
 
 class StarterTest(unittest.TestCase):

@@ -44,6 +44,10 @@ class SpaceTest(unittest.TestCase):
         tiny = Space((4, 4, 4), np.diag([1e-5, 1e-5, 1e-5, 1.0]))
         self.assertAlmostEqual(tiny.spacing[0], 1e-5)
 
+    def test_a_world_is_in_mm_or_pixels(self):
+        with self.assertRaisesRegex(Trouble, "“mm”.*“px”.*“um”"):
+            Space((2, 2, 2), np.eye(4), "um")
+
     def test_same_grid_notices_a_thousandth(self):
         space = straight_space()
         moved = space.affine.copy()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -133,7 +134,7 @@ def say(operation: Operation, said: Said, written: list[Path], as_json: bool) ->
         print(json.dumps(_plain(operation, said, written), default=str, allow_nan=False))
         return
     for table in said.tables:
-        _print_table(table)
+        print_table(table)
     for record in said.kept:
         print(f"{record.reference}: {record.short_facts}")
     if said.labels is not None:
@@ -146,16 +147,57 @@ def say(operation: Operation, said: Said, written: list[Path], as_json: bool) ->
         print(f"Written: {path}")
 
 
-def _print_table(table: Table) -> None:
+def print_table(table: Table, width: int | None = None) -> None:
+    """Print a table so that no number is broken, and no word that could stay whole.
+
+    From one that is wider than the terminal (or `width` characters) empty columns are left out; when it is turned, a
+    column for each row, and fits then, it is.
+    """
     from rich.console import Console
+
+    console = Console(markup=False, highlight=False, width=width)
+    heads = [table.columns[c].heading for c in table.shown_columns]
+    rows = [[table.shown(n, c) for c in table.shown_columns] for n in range(table.count)]
+    grid, least, need = _ruled(table.title, heads, rows)
+    if need > console.width and rows:
+        filled = [n for n in range(len(heads)) if any(row[n] for row in rows)]
+        heads, rows = [heads[n] for n in filled], [[row[n] for n in filled] for row in rows]
+        grid, least, need = _ruled(table.title, heads, rows)
+    if need > console.width and 0 < len(rows) <= 12:
+        across = [list(cells) for cells in zip(heads, *rows)]
+        turned, _, turned_need = _ruled(table.title, across[0], across[1:])
+        if turned_need <= console.width:
+            grid, least, need = turned, 0, 0
+    # a terminal would break longer lines itself; a file holds them
+    console.width = max(console.width, least if console.is_terminal or width else need)
+    console.print(grid)
+
+
+NUMBER = r"[−+]?\d[\d .]*|\d{4}-\d\d-\d\d|–"
+WORD, LONGEST_WORD = 6, 24
+"""Characters of a word that are kept together at least, and those that are when there is room."""
+
+
+def _ruled(title: str, heads: list[str], rows: list[list[str]]) -> tuple[Any, int, int]:
+    """A table to print, and the widths below which numbers, and words, in it would be broken."""
+    from rich.cells import cell_len
     from rich.table import Table as RichTable
 
-    shown = RichTable(title=table.title)
-    for c in table.shown_columns:
-        shown.add_column(table.columns[c].heading, overflow="fold")
-    for n in range(table.count):
-        shown.add_row(*(table.shown(n, c) for c in table.shown_columns))
-    Console(markup=False).print(shown)
+    grid, least, need = RichTable(title=title), 1, 1
+    for n, head in enumerate(heads):
+        cells = [row[n] for row in rows]
+        numbers = bool(cells) and all(re.fullmatch(NUMBER, cell) for cell in cells)
+        grid.add_column(head, no_wrap=numbers, justify="right" if numbers else "left", overflow="fold")
+        if numbers:
+            longest = max(map(cell_len, [head, *cells]))
+        else:
+            words = (cell_len(word) for cell in [head, *cells] for word in cell.split())
+            longest = min(max(words, default=1), LONGEST_WORD)
+        least += (longest if numbers else min(longest, WORD)) + 3
+        need += longest + 3
+    for row in rows:
+        grid.add_row(*row)
+    return grid, least, need
 
 
 def _plain(operation: Operation, said: Said, written: list[Path]) -> dict[str, Any]:

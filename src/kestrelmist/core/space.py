@@ -17,6 +17,8 @@ from .world import PICTURE, SCANNER, World
 
 AXIS_LETTERS = (("L", "R"), ("P", "A"), ("I", "S"))
 """Letters of the low and high end of each world axis: left/right, back/front, down/up."""
+UNITS = ("mm", "px")
+"""Units of a world: readers bring every other length to mm."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,7 +39,7 @@ class Space:
     Raises
     ------
     Trouble
-        When the affine is no 4 × 4 matrix of numbers, or flattens space.
+        When the affine is no 4 × 4 matrix of numbers, or flattens space, or the unit is another one.
 
     Examples
     --------
@@ -68,6 +70,11 @@ class Space:
             raise Trouble(
                 "The position matrix is zero or flattens space, so no voxel has a place",
                 "write the file again with its position, or give the voxel size yourself",
+            )
+        if self.unit not in UNITS:
+            raise Trouble(
+                f"The length unit of a grid is “mm”, or “px” when nothing is known of it, and not “{self.unit}”",
+                "bring the position matrix to mm",
             )
         affine.setflags(write=False)
         object.__setattr__(self, "affine", affine)

@@ -194,6 +194,7 @@ class PathBar(QWidget):
         row.addWidget(self.undo)
         row.addWidget(self.redo)
         row.addWidget(self.finder)
+        self.stages.set_stage(desk.viewing.stage)
         self.stages.chosen.connect(desk.viewing.set_stage)
         desk.viewing.stage_changed.connect(lambda: self.stages.set_stage(desk.viewing.stage))
         session.history_changed.connect(self._undo_state)

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QToolButton, QWidg
 from ..core.caveat import SCALE_BY_HAND, SCALE_UNSURE, SIDES_UNKNOWN, has_caveat
 from ..core.digits import signed
 from ..core.quantity import pretty_unit
+from ..core.space import Space
 from ..study.items import ImageRecord
 from .desk_model import Desk
 from .light_table.overlay import decimals
@@ -77,10 +78,9 @@ class Readout(QWidget):
             return
         world = viewing.crosshair if self._pointer is None else self._pointer
         space = record.grid
-        fine = space.unit == "mm" and min(space.spacing) < 0.02
-        shown = np.asarray(world) * (1000 if fine else 1)
+        unit, factor = shown_unit(space)
+        fine, shown = factor > 1, np.asarray(world) * factor
         digits = max(1, decimals(space) - 3) if fine else decimals(space)
-        unit = "µm" if fine else pretty_unit(space.unit)
         self.fields["World"].setText(" ".join(signed(v, digits, 6 if fine else 7) for v in shown) + f" {unit}")
         voxel = space.nearest_voxel(world)
         if voxel is None:
@@ -95,16 +95,20 @@ class Readout(QWidget):
         self.scale.setText(_scale(record))
 
 
+def shown_unit(space: Space) -> tuple[str, int]:
+    """The unit in which positions on a grid are shown and typed, and how many of it a unit of the world has."""
+    fine = space.unit == "mm" and min(space.spacing) < 0.02
+    return ("µm", 1000) if fine else (pretty_unit(space.unit), 1)
+
+
 def _scale(record: ImageRecord) -> str:
     """The voxel size, and whether it can be trusted."""
     space = record.grid
     if space.unit == "px":
         return "no scale, px"
     unsure = has_caveat(record.caveats, SCALE_UNSURE, SIDES_UNKNOWN)
-    spacing = space.spacing[:2] if space.shape[2] == 1 else space.spacing
-    unit = space.unit
-    if unit == "mm" and min(space.spacing) < 0.02:
-        spacing, unit = tuple(1000 * s for s in spacing), "µm"
+    unit, factor = shown_unit(space)
+    spacing = [factor * s for s in (space.spacing[:2] if space.shape[2] == 1 else space.spacing)]
     even = max(spacing) - min(spacing) < 1e-6 * max(spacing)
     text = f"{spacing[0]:.3g}" if even else "×".join(f"{s:.3g}" for s in spacing)
     by_hand = has_caveat(record.caveats, SCALE_BY_HAND)
@@ -117,18 +121,27 @@ class GoTo(QLineEdit):
     def __init__(self, desk: Desk, parent=None):
         super().__init__(parent)
         self.desk = desk
-        self.setPlaceholderText("x, y, z in mm")
         self.setProperty("kind", "figures")
         self.setAccessibleName("Go to a world position")
         self.returnPressed.connect(self._go)
+        desk.viewing.lead_changed.connect(self._suit)
+        self._suit()
+
+    def _shown(self) -> tuple[str, int]:
+        record = self.desk.viewing.record
+        return shown_unit(record.grid) if record is not None else ("mm", 1)
+
+    def _suit(self) -> None:
+        self.setPlaceholderText(f"x, y, z in {self._shown()[0]}")
 
     def _go(self) -> None:
+        unit, factor = self._shown()
         parts = self.text().replace("−", "-").replace(";", ",").replace(",", " ").split()
         try:
             world = np.array([float(p) for p in parts])
             if world.shape != (3,) or not np.all(np.isfinite(world)):
                 raise ValueError
         except ValueError:
-            self.desk.session.trouble.emit("A position is three numbers in mm: type for example 1.5, −2, 4.")
+            self.desk.session.trouble.emit(f"A position is three numbers in {unit}: type for example 1.5, −2, 4.")
             return
-        self.desk.viewing.go_to(world)
+        self.desk.viewing.go_to(world / factor)

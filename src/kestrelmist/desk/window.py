@@ -84,6 +84,7 @@ class Window(QMainWindow):
         self.path, self.shelf, self.table = PathBar(self.desk), Shelf(self.desk), LightTable(self.desk)
         self.drawer, self.readout = Drawer(self.desk), Readout(self.desk)
         self.plan = PlanPage()
+        self.desk.viewing.stage_changed.connect(self._keep_focus)  # before the Bench shows another page
         self.bench = Bench(self.desk, self.plan, self.drawer.open_page, self.ask_and_save_picture)
         self.middle = QStackedWidget()
         self.middle.addWidget(self.table)
@@ -113,6 +114,7 @@ class Window(QMainWindow):
         for pane in self.table.slices:
             pane.canvas.pointed.connect(self.readout.point)
         self.session.trouble.connect(lambda text: self.message.say(text, True))
+        self.session.work.begun.connect(self.message.hide)
         self.session.said.connect(lambda text: self.message.say(text, False))
         self.path.find.connect(self.finder.open)
         self.bench.surfaces.clicked.connect(lambda: self.table.bring_to_lead(self.table.solid))
@@ -120,6 +122,13 @@ class Window(QMainWindow):
         theme = study.catalogue.recall("theme", Theme.name)
         if theme != Theme.name and theme in THEMES:
             self.set_theme(theme)
+
+    def _keep_focus(self) -> None:
+        """The keyboard goes to the picture when the page it was on goes; Qt would take whatever comes next, and Space
+        would press that."""
+        focused = QApplication.focusWidget()
+        if focused is not None and self.bench.isAncestorOf(focused):
+            self.table.lead.canvas.setFocus()
 
     def _lay_over(self, *_) -> None:
         """The plan lies over the panes in Gather, as long as there is one."""

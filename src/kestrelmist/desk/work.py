@@ -55,6 +55,8 @@ class Work(QObject):
     """Runs jobs: those of one lane one after another, lanes beside each other; `loud` ones have a bar in the Path."""
 
     changed = Signal()
+    begun = Signal()
+    """A loud job was asked for: what was said of the last one is old."""
     trouble = Signal(str)
 
     def __init__(self, parent=None):
@@ -91,6 +93,8 @@ class Work(QObject):
         self.jobs.append(job)
         self._lanes[lane].submit(job.run)
         self.changed.emit()
+        if job.loud:
+            self.begun.emit()
         return job
 
     def _end(self, job: Job, result: Any, error: BaseException | None) -> None:

@@ -40,7 +40,7 @@ class SizeGroup(Shaded):
             return
         least = min(record.grid.spacing)
         with quietly(self.size):
-            self.size.set_range(0.0, 2000 * least, least / 100)
+            self.size.set_range(0.0, 2000 * least, least / 10)
             self.size.setSuffix(f" {pretty_unit(record.grid.unit)}")
         self._follow()
 
