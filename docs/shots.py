@@ -186,6 +186,7 @@ def main() -> None:
         desk.viewing.go_to((0.9, -2.0, 2.4))
         several_maps(walk)
         window.drawer.hide()
+        window.fit_all()
         window.set_theme("dusk")
         walk.press(outline.groups["tools"].buttons["brush"])
         window.drawer.open_page("logbook")
