@@ -211,6 +211,8 @@ def _in_study(operation: Operation, given: dict, folder: Path, progress: Progres
         task = settle(study, operation.name, given)
         made = compute(study, task, progress.part(0.0, 0.9), prepare=not study.read_only)
         kept = keep(study, task, made)
+        for notice in study.notices:
+            print(f"{notice}.", file=sys.stderr)
         return Said.of_study(study, task, made.values, kept)
 
 

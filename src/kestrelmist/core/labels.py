@@ -203,6 +203,12 @@ class LabelMap:
         voxel = self.space.nearest_voxel(world)
         return None if voxel is None else int(self.data[voxel])
 
+    def recount(self) -> None:
+        """Count all numbers anew."""
+        self.counts[:] = 0
+        for plane in self.kji:
+            self.counts += np.bincount(plane.reshape(-1), minlength=self.counts.size)
+
     def content_hash(self) -> str:
         """SHA-256 of grid, table and every row of voxels that carries a label; what is not painted costs a look."""
         digest = hashlib.sha256(repr((self.space.as_dict(), self.table.as_list())).encode())

@@ -36,6 +36,23 @@ class Patch:
         """How many voxels it touches."""
         return int(self.lengths.sum())
 
+    def require_fit(self, voxels: int) -> None:
+        """Raises ValueError when the runs do not lie, in order, within a map of so many voxels, or numbers are
+        missing: a damaged one must not be written anywhere."""
+        ends = self.starts + self.lengths
+        count = self.voxels
+        sound = self.starts.size == self.lengths.size and all(n.size in (1, count) for n in (self.old, self.new))
+        if sound and self.starts.size:
+            within = self.starts[0] >= 0 and ends[-1] <= voxels and self.lengths.min() > 0
+            sound = bool(within and np.all(self.starts[1:] >= ends[:-1]))
+        if not sound:
+            raise ValueError("a change in the journal does not fit its label map")
+
+    def fits_before(self, labels: LabelMap) -> bool:
+        """Whether the map holds, where the patch is, the numbers it is to be taken from."""
+        index = np.repeat(self.starts - np.cumsum(self.lengths) + self.lengths, self.lengths) + np.arange(self.voxels)
+        return bool(np.all(labels.flat[index] == self.old))
+
     def reversed(self) -> Patch:
         """The patch that takes it back."""
         return replace(self, old=self.new, new=self.old)

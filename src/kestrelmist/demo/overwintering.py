@@ -13,6 +13,7 @@ from ..core.labels import LabelMap, LabelTable
 from ..core.patch import LabelEdit
 from ..core.progress import Progress, silent
 from ..formats.label_files import read_label_map
+from ..study.catalogue_trouble import remains
 from ..study.keeping import run
 from ..study.stores.label_maps import difference
 from ..study.study import Study
@@ -93,7 +94,7 @@ def demo_study(folder: Path | None = None, progress: Progress | None = None) -> 
     """The folder of the demo study, made when there is none: a labelled head T1 on the Shelf, CT files waiting to be
     gathered."""
     folder = folder or home() / "Overwintering"
-    if (folder / "study.db").exists():
+    if (folder / "study.db").exists() or remains(folder):
         return folder
     found = scenes(progress)
     beside = folder.with_name(f".{folder.name}.{os.getpid()}.part")

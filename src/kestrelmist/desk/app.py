@@ -7,12 +7,12 @@ import sys
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 
 from ..core import kernel
-from ..core.errors import Trouble
-from ..study.study import Study
+from ..core.errors import Cancelled, Trouble
 from .desk_model import study_folder_of
+from .lost_study import study_at
 from .theme.theme import apply_theme
 from .window import Window
 
@@ -29,9 +29,15 @@ def application() -> QApplication:
     return app
 
 
-def open_window(folder: Path) -> Window:
-    """A window on a study; the study is made when the folder holds none."""
-    window = Window(Study(folder, create=True))
+def open_window(folder: Path, parent: QWidget | None = None) -> Window:
+    """A window on a study; the study is made when the folder holds none.
+
+    Raises Trouble when it cannot be opened, Cancelled when it needs to be rebuilt and the person would rather not.
+    """
+    study = study_at(folder, parent)
+    if study is None:
+        raise Cancelled()
+    window = Window(study)
     WINDOWS.append(window)
     window.closed.connect(lambda: _forget(window))
     window.study_wanted.connect(lambda folder: _go_over(window, folder))
@@ -48,7 +54,9 @@ def _forget(window: Window) -> None:
 def _go_over(window: Window, folder: Path) -> None:
     """Open another study; this window closes when that has worked."""
     try:
-        other = open_window(folder)
+        other = open_window(folder, window)
+    except Cancelled:
+        return
     except Trouble as trouble:
         window.session.trouble.emit(str(trouble))
         return
@@ -80,7 +88,10 @@ def start(places: list[Path], picture: Path | None = None, demo: bool = False) -
 
         folder = home() / "My first study"
     app = application()
-    window = show_window(folder)
+    try:
+        window = show_window(folder)
+    except Cancelled:
+        return 1
     if given:
         QTimer.singleShot(50, lambda: window.gather(given))
     if picture is not None:

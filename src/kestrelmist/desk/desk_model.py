@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, QTimer
 
 from ..core.errors import Trouble
 from ..scene.layer import Arrangement, ImageLook, LabelLook, Layer, Stack, restored
+from ..study.catalogue_trouble import remains
 from ..study.study import Study
 from .hand import Hand, ToolSettings
 from .session import Session
@@ -206,4 +207,4 @@ def _restore_looks(viewing: Viewing, view: dict) -> None:
 
 def study_folder_of(places: list[Path]) -> Path | None:
     """The study among places given on the command line."""
-    return next((p for p in places if (p / "study.db").exists()), None)
+    return next((p for p in places if (p / "study.db").exists() or (p.is_dir() and remains(p))), None)

@@ -37,6 +37,7 @@ class Session(QObject):
     trouble = Signal(str)
     said = Signal(str)
     _moved = Signal(tuple)
+    _noticed = Signal(str)
 
     def __init__(self, study: Study, parent=None):
         super().__init__(parent)
@@ -47,6 +48,8 @@ class Session(QObject):
         study.history.finish_gesture = self._finish_gesture
         study.history.listeners.append(self._moved.emit)  # may come from a worker's thread; the signal brings it here
         self._moved.connect(self._follow)
+        study.on_notice = self._noticed.emit
+        self._noticed.connect(lambda text: self.trouble.emit(f"{text}."))
 
     def _finish_gesture(self) -> None:
         # a worker that takes images in has nothing to do with what the hand holds

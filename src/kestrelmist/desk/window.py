@@ -26,6 +26,7 @@ from .desk_model import STAGES, Desk
 from .drawer import Drawer
 from .finder import Entry, Finder
 from .light_table.light_table import LightTable
+from .lost_study import GoneWatch
 from .path_bar import PathBar
 from .plan_table import PlanPage
 from .readout import Readout
@@ -116,6 +117,8 @@ class Window(QMainWindow):
         self.session.trouble.connect(lambda text: self.message.say(text, True))
         self.session.work.begun.connect(self.message.hide)
         self.session.said.connect(lambda text: self.message.say(text, False))
+        self.watch, self._leaving = GoneWatch(self.session, self), False
+        self.watch.saved.connect(self._saved_elsewhere)
         self.path.find.connect(self.finder.open)
         self.bench.surfaces.clicked.connect(lambda: self.table.bring_to_lead(self.table.solid))
         self._shortcuts()
@@ -140,6 +143,8 @@ class Window(QMainWindow):
         """Show what was shown last time."""
         if self.desk.study.read_only:
             self.session.trouble.emit(f"This study can only be read here: {self.desk.study.catalogue.why_read_only}.")
+        for notice in self.desk.study.notices:
+            self.session.trouble.emit(f"{notice}.")
         self.table.lead.canvas.setFocus()
         self.desk.restore_view()
 
@@ -282,7 +287,19 @@ class Window(QMainWindow):
             event.acceptProposedAction()
             self.gather(places)
 
+    def _leave(self) -> None:
+        self._leaving = True
+        self.close()
+
+    def _saved_elsewhere(self, folder: Path) -> None:
+        self._leaving = True
+        self.study_wanted.emit(folder)
+
     def closeEvent(self, event) -> None:
+        if self.watch.gone and not self._leaving:
+            event.ignore()
+            self.watch.ask(self._leave)
+            return
         self.table.solid.canvas.close_process()
         try:
             self.desk.close()

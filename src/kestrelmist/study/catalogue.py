@@ -5,14 +5,17 @@ from __future__ import annotations
 import fcntl
 import json
 import os
+import shutil
 import sqlite3
+import tempfile
 import threading
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import datetime
 from pathlib import Path
 from typing import IO
 
 from ..core.errors import Trouble
+from .catalogue_trouble import FAILURES, REBUILD, Gone, Remains, remains, trouble_of
 from .schema import CURRENT, bring_up_to_date, version_of
 
 
@@ -32,7 +35,9 @@ class Catalogue:
         self._lock_file: IO[str] | None = None
         self.why_read_only = ""
         self._guard = threading.RLock()
-        if not self.path.exists():
+        self._copy: Path | None = None
+        self._identity: tuple[int, int] | None = None
+        if not self.path.exists() or not self.path.stat().st_size:
             self._prepare_new(create)
         if read_only:
             self.why_read_only = "it was opened for reading"
@@ -41,12 +46,19 @@ class Catalogue:
         elif not self._take_lock():
             self.why_read_only = "it is open in another window"
         self.db = self._connect()
+        if not self.read_only:
+            self._identity = _identity(self.path)
 
     @property
     def read_only(self) -> bool:
         return bool(self.why_read_only)
 
     def _prepare_new(self, create: bool) -> None:
+        there = remains(self.folder)
+        if there:
+            raise Remains(
+                f"The catalogue of this study is missing, and {there} lie in its folder", REBUILD, self.folder
+            )
         if not create:
             raise Trouble(
                 "There is no study in this folder",
@@ -62,7 +74,12 @@ class Catalogue:
             raise Trouble("A study cannot be made here", "choose a folder you may write in", self.folder)
 
     def _take_lock(self) -> bool:
-        lock = open(self.folder / "study.lock", "a")
+        try:
+            lock = open(self.folder / "study.lock", "a")
+        except OSError as error:
+            raise Trouble(
+                "The lock of this study cannot be opened", "move study.lock away", self.folder / "study.lock"
+            ) from error
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
@@ -85,13 +102,9 @@ class Catalogue:
                 db.close()
                 self.close_lock()
                 raise
-        except sqlite3.Error as error:
+        except FAILURES as error:
             self.close_lock()
-            raise Trouble(
-                f"The study's catalogue cannot be opened ({error})",
-                "check the disk, or bring back a copy of study.db",
-                self.path,
-            ) from error
+            raise trouble_of(error, self.path, "open") from error
         db.row_factory = sqlite3.Row
         return db
 
@@ -102,11 +115,9 @@ class Catalogue:
         try:
             version = version_of(db)
         except sqlite3.OperationalError:
-            # a folder without write permission cannot hold the shared-memory file of the log; nobody else writes there
+            # a folder without write permission cannot hold the shared-memory file of the log, which has the last steps
             db.close()
-            db = sqlite3.connect(
-                f"file:{self.path}?mode=ro&immutable=1", uri=True, isolation_level=None, check_same_thread=False
-            )
+            db = sqlite3.connect(self._copied_aside(), isolation_level=None, check_same_thread=False)
             version = version_of(db)
         if version != CURRENT:
             db.close()
@@ -132,6 +143,28 @@ class Catalogue:
                 self.folder,
             )
 
+    @property
+    def there(self) -> bool:
+        """Whether the files that were opened are still the study's."""
+        return self._identity is None or _identity(self.path) == self._identity
+
+    def require_there(self) -> None:
+        """Raises Gone when somebody has taken the study away; SQLite would go on writing to a file without a name."""
+        if not self.there:
+            raise Gone(
+                "The study is no longer where it was opened; this step was not kept, everything before it is in memory",
+                "bring its folder or its disk back, or save the study elsewhere",
+                self.path,
+            )
+
+    def _copied_aside(self) -> Path:
+        self._copy = Path(tempfile.mkdtemp(prefix="kestrelmist-"))
+        for ending in ("", "-wal"):
+            source = self.path.with_name(self.path.name + ending)
+            if source.exists():
+                shutil.copyfile(source, self._copy / source.name)
+        return self._copy / self.path.name
+
     @contextmanager
     def change(self):
         """A transaction: all or nothing.
@@ -146,24 +179,24 @@ class Catalogue:
             try:
                 self.db.execute("BEGIN IMMEDIATE")
                 yield self.db
+                self.require_there()
                 self.db.execute("COMMIT")
             except BaseException as error:
-                if self.db.in_transaction:
-                    self.db.execute("ROLLBACK")
-                if isinstance(error, sqlite3.OperationalError):
-                    full = "full" in str(error)
-                    raise Trouble(
-                        "The disk is full; this step was not kept, everything before it is"
-                        if full
-                        else f"The study could not be written ({error}); this step was not kept",
-                        "free some space and do it again" if full else "check the disk and do it again",
-                        self.path,
-                    ) from error
+                with suppress(sqlite3.Error):  # the disk may be gone
+                    if self.db.in_transaction:
+                        self.db.execute("ROLLBACK")
+                if isinstance(error, FAILURES) and not isinstance(error, sqlite3.ProgrammingError):
+                    raise trouble_of(error, self.path, "write") from error
                 raise
 
     def rows(self, query: str, *values) -> list[sqlite3.Row]:
         with self._guard:
-            return self.db.execute(query, values).fetchall()
+            try:
+                return self.db.execute(query, values).fetchall()
+            except sqlite3.ProgrammingError:
+                raise
+            except FAILURES as error:
+                raise trouble_of(error, self.path) from error
 
     def remember(self, key: str, value) -> None:
         """Keep a piece of the view (place of the crosshair, stage …) as JSON."""
@@ -172,7 +205,10 @@ class Catalogue:
 
     def recall(self, key: str, default=None):
         found = self.rows("SELECT value FROM view WHERE key = ?", key)
-        return json.loads(found[0]["value"]) if found else default
+        try:
+            return json.loads(found[0]["value"]) if found else default
+        except ValueError:  # of a view nothing is lost that could not be looked at again
+            return default
 
     def close_lock(self) -> None:
         if self._lock_file:
@@ -190,5 +226,16 @@ class Catalogue:
 
     def close(self) -> None:
         self.closed = True
-        self.db.close()
+        with suppress(sqlite3.Error):
+            self.db.close()
         self.close_lock()
+        if self._copy is not None:
+            shutil.rmtree(self._copy, ignore_errors=True)
+
+
+def _identity(path: Path) -> tuple[int, int] | None:
+    try:
+        found = os.stat(path)
+    except OSError:
+        return None
+    return found.st_dev, found.st_ino

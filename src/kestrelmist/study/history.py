@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 
 from ..core.errors import Trouble
 from .catalogue import now
+from .catalogue_trouble import rows_understood
 from .changes import Change, UnknownChange, unpacked
 from .logbook import Step
 from .open_study import OpenStudy
@@ -264,14 +265,16 @@ class History:
     def changes_of(self, entry: int) -> list[Change]:
         """The changes of an entry, in the order they were made."""
         rows = self.catalogue.rows("SELECT * FROM change WHERE entry = ? AND turns IS NULL ORDER BY seq", entry)
-        return [unpacked(row) for row in rows]
+        with rows_understood(self.catalogue.path):
+            return [unpacked(row) for row in rows]
 
     def changes_since(self, item: int, seq: int) -> list[tuple[int, Change]]:
         """What happened to a thing after a place in the journal, in order, undo and redo as the changes they made."""
         found: list[tuple[int, Change]] = []
         for row in self.catalogue.rows("SELECT * FROM change WHERE item_id = ? AND seq > ? ORDER BY seq", item, seq):
             if row["turns"] is None:
-                found.append((row["seq"], unpacked(row)))
+                with rows_understood(self.catalogue.path):
+                    found.append((row["seq"], unpacked(row)))
                 continue
             # an entry that is turned for the first time goes back, for the second time forth, and so on
             times = self.catalogue.rows(

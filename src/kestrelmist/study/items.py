@@ -16,6 +16,7 @@ from ..core.kind import KINDS
 from ..core.reference import Reference
 from ..core.space import Space
 from .catalogue import Catalogue, now
+from .catalogue_trouble import rows_understood
 
 LONGEST_NAME = 200
 """Letters of a name; more fits no row, no file name and no sentence."""
@@ -129,7 +130,8 @@ class Items:
         """All rows by id, those taken off the Shelf included; by subject and in the order they came."""
         if self._all is None:
             rows = self.catalogue.rows(f"SELECT {COLUMNS}{FROM} ORDER BY subject.name, item.id")
-            self._all = {row["id"]: _record(row) for row in rows}
+            with rows_understood(self.catalogue.path):
+                self._all = {row["id"]: _record(row) for row in rows}
         return self._all
 
     def of_kind(self, *kinds: str) -> list[Record]:

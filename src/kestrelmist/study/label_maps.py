@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import weakref
+from contextlib import suppress
 from dataclasses import replace
 from typing import Any
 
@@ -70,7 +71,8 @@ class LabelMaps:
         if found is None:
             found = LABELS.open(self.study, record)
             if not self.study.read_only and LABELS.waiting(self.study, record) > FILE_EVERY:
-                LABELS.fold(self.study, record, found)
+                with suppress(Trouble):  # the journal has it all; a file is tried again at the end
+                    LABELS.fold(self.study, record, found)
         self._there[key] = self._held[key] = found
         BUDGET.use(found, found.memory, lambda _: self._let_go(key))
         return found
@@ -85,7 +87,8 @@ class LabelMaps:
         if labels is not None and not self.catalogue.closed and not self.study.read_only:
             record = self.items.get(key)
             if record is not None:
-                LABELS.fold(self.study, record, labels)
+                with suppress(Trouble):
+                    LABELS.fold(self.study, record, labels)
         self._held.pop(key, None)
 
     def fold(self) -> None:

@@ -11,6 +11,7 @@ from typing import Any
 from .. import VERSION
 from ..core.reference import Reference
 from .catalogue import Catalogue, now
+from .catalogue_trouble import rows_understood
 
 BY_HAND = "by hand"
 """The operation of what a hand has drawn: a fact, and nothing a recipe can do again."""
@@ -143,16 +144,22 @@ class Logbook:
 
     def entries(self) -> list[Step]:
         """All steps, oldest first."""
-        return [_step(row) for row in self.catalogue.rows("SELECT * FROM step ORDER BY id")]
+        return self._steps("SELECT * FROM step ORDER BY id")
 
     def last(self, count: int) -> list[Step]:
         """The last steps, newest first."""
-        return [_step(row) for row in self.catalogue.rows("SELECT * FROM step ORDER BY id DESC LIMIT ?", count)]
+        return self._steps("SELECT * FROM step ORDER BY id DESC LIMIT ?", count)
 
     def with_key(self, key: str) -> list[Step]:
         """Steps that did the same work on the same things and were not undone, newest first."""
-        rows = self.catalogue.rows("SELECT * FROM step WHERE key = ? AND NOT undone ORDER BY id DESC", key)
-        return [_step(row) for row in rows] if key else []
+        if not key:
+            return []
+        return self._steps("SELECT * FROM step WHERE key = ? AND NOT undone ORDER BY id DESC", key)
+
+    def _steps(self, query: str, *values) -> list[Step]:
+        rows = self.catalogue.rows(query, *values)
+        with rows_understood(self.catalogue.path):
+            return [_step(row) for row in rows]
 
 
 def person() -> str:

@@ -19,6 +19,7 @@ from ..core.caveat import (
 )
 from ..core.errors import Trouble
 from ..core.world import World
+from .catalogue_trouble import FAILURES, trouble_of
 
 VERSION_1 = """
 CREATE TABLE study (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -210,10 +211,8 @@ def bring_up_to_date(db: sqlite3.Connection, path) -> None:
     """
     try:
         version = db.execute("PRAGMA user_version").fetchone()[0]
-    except sqlite3.DatabaseError as error:
-        raise Trouble(
-            "This study's catalogue is damaged or is not a study", "bring back a copy of study.db", path
-        ) from error
+    except FAILURES as error:
+        raise trouble_of(error, Path(path), "open") from error
     if version > CURRENT:
         raise Trouble(
             f"This study was last used with a newer version of Kestrelmist (layout {version}, this one knows up to"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -15,12 +16,14 @@ from ..core.progress import Progress
 from ..core.reference import Reference
 from ..core.table import Table
 from .catalogue import Catalogue
+from .catalogue_trouble import Gone
 from .changes import Change, ItemChange
 from .history import History
 from .items import ImageRecord, Items, Record
 from .label_maps import LabelMaps
 from .logbook import Logbook, Step, Thing
 from .referring import meant
+from .shelf_copy import write_shelf_copy
 from .store import Prepared, clear_sides, store_for
 
 
@@ -46,6 +49,9 @@ class Study:
         self.catalogue = Catalogue(self.folder, create, read_only)
         self.items = Items(self.catalogue)
         self.logbook = Logbook(self.catalogue)
+        self.notices: list[str] = []
+        """What a person should hear of although nothing failed; `on_notice` is called with each."""
+        self.on_notice: Callable[[str], object] | None = None
         self.session = self._start_session()
         self.history = History(self)
         self.maps = LabelMaps(self)
@@ -69,16 +75,37 @@ class Study:
         if self.read_only:
             return None
         clear_sides(self.folder)
+        write_shelf_copy(self.folder, self.items)
         return self.catalogue.start_session()
 
+    def notice(self, text: str) -> None:
+        """Tell the person something that is no failure; may be called from a worker's thread."""
+        self.notices.append(text)
+        if self.on_notice is not None:
+            self.on_notice(text)
+
     def close(self) -> None:
-        """Fold the journals into files and let go of the study; a second time does nothing."""
+        """Fold the journals into files and let go of the study; a second time does nothing.
+
+        Raises Trouble when the tidying up failed; everything is in the journal then, and the lock is let go of.
+        """
         if self.catalogue.closed:
             return
-        if not self.read_only:
-            self.maps.fold()
-            self.catalogue.end_session(self.session)
-        self.catalogue.close()
+        try:
+            if not self.read_only:
+                self.maps.fold()
+                write_shelf_copy(self.folder, self.items)
+                self.catalogue.end_session(self.session)
+        except Gone:
+            raise
+        except Trouble as trouble:
+            raise Trouble(
+                f"All steps are kept, but the study could not be tidied up ({trouble.what})",
+                "nothing is lost: open it again when there is room",
+                self.folder,
+            ) from trouble
+        finally:
+            self.catalogue.close()
 
     # what there is
 
@@ -120,6 +147,11 @@ class Study:
         if record.id not in self._images:
             self._images[record.id] = store_for("image").open(self, record)
         return self._images[record.id]
+
+    def image_in_memory(self, key: int) -> Image | None:
+        """An image whose values are all in memory; None when they are not."""
+        found = self._images.get(key)
+        return found if found is not None and not found.axes and found._data is not None else None
 
     def thumbnail(self, key: int) -> bytes | None:
         return self.items.thumbnail(key)

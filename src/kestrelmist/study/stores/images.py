@@ -36,17 +36,7 @@ class ImageStore(Store):
                 image.fetch(progress.part(0.5, 0.6))
             digest = image.content_hash(progress.part(0.6, 0.7))
             files, origin = self._files(image, side, progress.part(0.7, 1.0))
-            body = {
-                "modality": image.modality,
-                "unit": image.unit,
-                "facts": image.facts,
-                "axes": [a.as_dict() for a in image.axes],
-                "colour": image.colour,
-                "caveats": [c.as_dict() for c in image.caveats],
-                "format": origin.format or "NIfTI",
-                "files": files,
-                "reading": _reading(image, origin),
-            }
+            body = body_of(image, files, origin)
             space = image.space if image.space.world.id else _in_a_world(image, digest)
             made = Prepared("image", image.name, image.subject, space, digest, body, thumbnail(image), side)
         except BaseException as error:
@@ -93,6 +83,21 @@ class ImageStore(Store):
             ],
             caveats=record.caveats,
         )
+
+
+def body_of(image: Image, files: list[str], origin: Origin) -> dict[str, Any]:
+    """What the row of an image says besides its name and place."""
+    return {
+        "modality": image.modality,
+        "unit": image.unit,
+        "facts": image.facts,
+        "axes": [a.as_dict() for a in image.axes],
+        "colour": image.colour,
+        "caveats": [c.as_dict() for c in image.caveats],
+        "format": origin.format or "NIfTI",
+        "files": files,
+        "reading": _reading(image, origin),
+    }
 
 
 def _written(image: Image, side: Path, progress: Progress) -> Image:

@@ -6,20 +6,23 @@ huge picture is kept as a chunked array of which only painted chunks are written
 
 from __future__ import annotations
 
+import math
 import shutil
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from ...core.errors import Trouble
+from ...core.errors import Cancelled, Trouble
 from ...core.labels import HUGE, LabelMap, LabelTable
 from ...core.patch import LabelEdit, sparse_difference, whole_difference
 from ...core.progress import Progress, silent
 from ...core.safe_write import write_trouble
+from ...formats.label_files import table_path, write_label_table
 from ...formats.layout import Layout
 from ...formats.nifti import read_nifti
 from ...formats.nifti_write import write_nifti
+from ..catalogue_trouble import rows_understood
 from ..changes import LabelChange
 from ..items import Record
 from ..open_study import OpenStudy
@@ -41,7 +44,7 @@ class LabelStore(Store):
         side = None
         if thing.counts[0] < thing.kji.size:
             side = side_folder(study)
-            body |= _file(side, "map", thing)
+            body |= _file(side, "map", thing) | {"began": "file"}
         return Prepared(
             "label map", thing.name or "Labels", thing.subject, thing.space, thing.content_hash(), body, None, side
         )
@@ -58,10 +61,45 @@ class LabelStore(Store):
     def open(self, study: OpenStudy, record: Record) -> LabelMap:
         """The map as it was when the last gesture was finished."""
         assert record.space is not None
-        labels = self.from_file(study, record)
-        for _, change in study.history.changes_since(record.id, record.body.get("file_seq", 0)):
-            if isinstance(change, LabelChange):
-                change.edit.apply(labels)
+        try:
+            labels = self.from_file(study, record)
+        except Trouble as trouble:
+            return self._from_journal(study, record, trouble)
+        for edit in _edits(study, record, record.body.get("file_seq", 0)):
+            edit.apply(labels)
+        return labels
+
+    def _from_journal(self, study: OpenStudy, record: Record, trouble: Trouble) -> LabelMap:
+        """The map as far as the journal reaches, when its file cannot be read; what is left of the file stays beside.
+
+        Raises the trouble of the file when the journal holds nothing.
+        """
+        assert record.space is not None
+        edits = _edits(study, record, 0)
+        if not any(edit.patch is not None for edit in edits):
+            raise trouble
+        labels = LabelMap(record.space, None, LabelTable(), record.name, record.subject)
+        whole = record.body.get("began") != "file"  # of such a one the journal knows only what was changed
+        for edit in edits:
+            if edit.patch is not None:
+                whole = whole and edit.patch.fits_before(labels)
+            edit.apply(labels)
+        if not whole:
+            labels.recount()
+            labels.table = LabelMap(record.space, labels.data, labels.table).table
+        else:
+            labels.table = LabelTable.from_list(record.body["table"]) if not len(labels.table) else labels.table
+        first = study.catalogue.rows("SELECT min(made) AS first FROM change WHERE item_id = ?", record.id)[0]["first"]
+        lost = "" if whole else "; what it held before that is not in the journal"
+        study.notice(
+            f"The file of “{record.name}” could not be read ({trouble.what}): the labels were made anew from the"
+            f" journal, from {first[:16].replace('T', ' ')} on{lost}"
+        )
+        if not study.read_only:
+            path = study.folder / str(record.body.get("file"))
+            if path.exists():
+                path.rename(path.with_name(f"{path.name}.damaged"))
+            self.keep_file(study, record, labels)
         return labels
 
     def from_file(self, study: OpenStudy, record: Record) -> LabelMap:
@@ -74,11 +112,16 @@ class LabelStore(Store):
         path = study.folder / file
         if not path.exists():
             raise Trouble(f"The file of “{record.name}” is no longer there", "bring it back to where it was", path)
-        if path.is_dir():
-            labels = LabelMap(record.space, None, table, record.name, record.subject)
-            _read_chunks(path, labels)
-            return labels
-        return LabelMap(record.space, _numbers(path, record), table, record.name, record.subject)
+        try:
+            if path.is_dir():
+                labels = LabelMap(record.space, None, table, record.name, record.subject)
+                _read_chunks(path, labels)
+                return labels
+            return LabelMap(record.space, _numbers(path, record), table, record.name, record.subject)
+        except (Trouble, Cancelled):
+            raise
+        except Exception as error:  # whatever a decoder says to a damaged file
+            raise Trouble(f"The file of “{record.name}” is damaged", "bring back a copy", path) from error
 
     def waiting(self, study: OpenStudy, record: Record) -> int:
         """Changes in the journal that no file holds yet."""
@@ -90,8 +133,11 @@ class LabelStore(Store):
 
     def fold(self, study: OpenStudy, record: Record, labels: LabelMap) -> None:
         """Write the map as a file and note which changes it holds. The old file goes when the new one counts."""
-        if not self.waiting(study, record):
-            return
+        if self.waiting(study, record):
+            self.keep_file(study, record, labels)
+
+    def keep_file(self, study: OpenStudy, record: Record, labels: LabelMap) -> None:
+        """Write the map as its file, whatever the file was."""
         last = study.history.revision(record.id)
         home = study.folder / self.folder / str(record.id)
         try:
@@ -108,6 +154,19 @@ class LabelStore(Store):
         if before and before != facts["body.file"]:
             path = study.folder / before
             shutil.rmtree(path, ignore_errors=True) if path.is_dir() else path.unlink(missing_ok=True)
+            if path.name.endswith(".nii.gz"):
+                table_path(path).unlink(missing_ok=True)
+
+
+def _edits(study: OpenStudy, record: Record, seq: int) -> list[LabelEdit]:
+    """Edits of a map after a place in the journal; raises Damaged when one of them does not fit it."""
+    assert record.space is not None
+    edits = [c.edit for _, c in study.history.changes_since(record.id, seq) if isinstance(c, LabelChange)]
+    with rows_understood(study.catalogue.path):
+        for edit in edits:
+            if edit.patch is not None:
+                edit.patch.require_fit(math.prod(record.space.shape))
+    return edits
 
 
 def _file(folder: Path, name: str, labels: LabelMap, before: Path | None = None) -> dict[str, Any]:
@@ -118,6 +177,8 @@ def _file(folder: Path, name: str, labels: LabelMap, before: Path | None = None)
         return {"file": path.name, "layout": None}
     path = folder / f"{name}.nii.gz"
     write_nifti(path, labels.data, labels.space, labels.name)
+    if len(labels.table):  # the names, for whoever finds the file without the catalogue
+        write_label_table(table_path(path), labels.table)
     layout = read_nifti(path).origin.layout
     return {"file": path.name, "layout": layout.as_dict([path]) if isinstance(layout, Layout) else None}
 

@@ -1,0 +1,111 @@
+"""When the study itself is in trouble: its folder has gone while it is open, or its catalogue is missing or damaged."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
+
+from ..study.catalogue_trouble import Damaged, Remains
+from ..study.elsewhere import save_elsewhere
+from ..study.rebuild import rebuild
+from ..study.study import Study
+from .session import Session
+
+
+def study_at(folder: Path, parent: QWidget | None = None) -> Study | None:
+    """The study in a folder, made when the folder is free. One whose catalogue is missing or damaged is rebuilt when
+    the person wants it; None when not."""
+    try:
+        return Study(folder, create=True)
+    except (Remains, Damaged) as trouble:
+        question = box(parent, str(trouble), "The old catalogue stays beside; no image and no label map is touched.")
+        wanted = question.addButton("Rebuild it", QMessageBox.ButtonRole.AcceptRole)
+        question.addButton("Leave it", QMessageBox.ButtonRole.RejectRole)
+        question.exec()
+        if question.clickedButton() is not wanted:
+            return None
+    table = rebuild(folder)
+    study = Study(folder)
+    for row in table.rows:
+        study.notices.append(f"{row[2]} {row[0]} {row[1]}")
+    return study
+
+
+def box(parent: QWidget | None, what: str, more: str) -> QMessageBox:
+    """A question whose words are shown as they are."""
+    made = QMessageBox(parent)
+    made.setWindowTitle("Kestrelmist")
+    made.setIcon(QMessageBox.Icon.Warning)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    made.setText(what)
+    made.setInformativeText(more)
+    return made
+
+
+class GoneWatch(QObject):
+    """Notices that the study's files have gone, says so once, and saves what is in memory elsewhere."""
+
+    saved = Signal(object)
+    """The folder that everything was saved to."""
+
+    def __init__(self, session: Session, window: QWidget):
+        super().__init__(window)
+        self.session, self.window_, self.question, self._told = session, window, None, False
+        session.trouble.connect(self._look)
+
+    @property
+    def gone(self) -> bool:
+        """Whether closing the window would lose something."""
+        return not self.session.study.read_only and not self.session.study.catalogue.there
+
+    def _look(self, _: str) -> None:
+        if self.gone and not self._told:
+            self._told = True
+            self.ask()
+
+    def ask(self, leave: Callable[[], object] | None = None) -> None:
+        """Ask what is to be done; `leave` is offered beside saving when the window is about to close."""
+        if self.question is not None:
+            return
+        question = self.question = box(
+            self.window_,
+            f"The study “{self.session.study.name}” is no longer where it was opened.",
+            "Everything up to the last step is in memory as long as this window is open. Bring the folder or its disk"
+            " back, or save the study elsewhere.",
+        )
+        save = question.addButton("Save elsewhere…", QMessageBox.ButtonRole.AcceptRole)
+        close = question.addButton("Close and lose it", QMessageBox.ButtonRole.DestructiveRole) if leave else None
+        question.addButton("Not now", QMessageBox.ButtonRole.RejectRole)
+
+        def answered(_: int) -> None:
+            clicked, self.question = question.clickedButton(), None
+            question.deleteLater()
+            if clicked is save:
+                self._choose()
+            elif close is not None and clicked is close and leave is not None:
+                leave()
+
+        question.finished.connect(answered)
+        question.open()
+
+    def _choose(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(
+            self.window_, "A new folder for the study", str(Path.home() / self.session.study.name)
+        )
+        if name:
+            self.save(Path(name))
+
+    def save(self, folder: Path) -> None:
+        """Save everything into a new folder, beside the window."""
+        study = self.session.study
+
+        def done(lost: list[str]) -> None:
+            if lost:
+                names = ", ".join(f"“{name}”" for name in lost[:5])
+                self.session.trouble.emit(f"Saved, but the files of {names} had gone with the folder.")
+            self.saved.emit(folder)
+
+        self.session.work.start("Saving elsewhere", lambda progress: save_elsewhere(study, folder, progress), done)
