@@ -9,7 +9,7 @@ import numpy as np
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QMouseEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QInputDialog
+from PySide6.QtWidgets import QApplication
 
 from kestrelmist.core.operation import find_operation
 from kestrelmist.demo.scenes.heart_clip import write_clip
@@ -305,11 +305,11 @@ class PlanDeskTest(DeskCase):
         self.take_all()
         record = self.desk.study.find("photo")
         card = self.window.shelf.cards[record.id]
-        with mock.patch.object(QInputDialog, "getText", return_value=("foto", True)):
+        with mock.patch("kestrelmist.desk.shelf.ask_text", return_value="foto"):
             card.ask_and_delete()
         self.assertIn("not the name of this image", self.troubles[-1])
         self.assertIn(record.id, self.window.shelf.cards)
-        with mock.patch.object(QInputDialog, "getText", return_value=("photo", True)):
+        with mock.patch("kestrelmist.desk.shelf.ask_text", return_value="photo"):
             card.ask_and_delete()
         self.assertNotIn(record.id, self.window.shelf.cards)
         self.assertFalse((self.place / "study" / "images" / str(record.id)).exists())

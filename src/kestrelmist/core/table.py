@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from .cells import harmless
 from .quantity import pretty_unit
 from .safe_write import written_whole
 
@@ -160,19 +161,23 @@ class Table:
         ]
 
     def to_csv(self) -> str:
-        """CSV text, full precision, a unit column after each column that has a unit."""
+        """CSV text, full precision, a unit column after each column that has a unit. Text that a spreadsheet would work
+        out is made harmless."""
         out = io.StringIO()
         self._write_csv(out)
         return out.getvalue()
 
     def _write_csv(self, out) -> None:
         writer = csv.writer(out, lineterminator="\n")
-        writer.writerow([name for c in self.columns for name in ((c.name, f"{c.name}_unit") if c.unit else (c.name,))])
+        heads = [name for c in self.columns for name in ((c.name, f"{c.name}_unit") if c.unit else (c.name,))]
+        writer.writerow([harmless(head) for head in heads])
         units = [c.unit for c in self.columns]
         for row in zip(*(_plain(values) for values in self.values)) if self._rows is None else self._rows:
             cells: list[Any] = []
             for cell, unit in zip(row, units):
-                cells.append("" if cell is None or cell != cell else cell)  # a number that is none is an empty cell
+                cells.append(
+                    "" if cell is None or cell != cell else harmless(cell)
+                )  # a number that is none is an empty cell
                 if unit:
                     cells.append(unit)
             writer.writerow(cells)

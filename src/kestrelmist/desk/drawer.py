@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ..core.cells import harmless
 from ..core.errors import Trouble
 from ..core.table import Column, Table
 from ..study.recipe import as_yaml, recipe_of
@@ -58,7 +59,9 @@ def copy_rows(view: QTableView) -> None:
     model = view.model()
     rows = sorted({i.row() for i in view.selectedIndexes()}) or range(model.rowCount())
     columns = range(model.columnCount())
-    QApplication.clipboard().setText("\n".join("\t".join(str(model.index(r, c).data()) for c in columns) for r in rows))
+    QApplication.clipboard().setText(
+        "\n".join("\t".join(str(harmless(model.index(r, c).data())) for c in columns) for r in rows)
+    )
 
 
 class Drawer(QWidget):

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from ..study.catalogue_trouble import Damaged, Remains
 from ..study.elsewhere import save_elsewhere
 from ..study.rebuild import rebuild
 from ..study.study import Study
+from .plain_text import message_box
 from .session import Session
 
 
@@ -21,7 +22,8 @@ def study_at(folder: Path, parent: QWidget | None = None) -> Study | None:
     try:
         return Study(folder, create=True)
     except (Remains, Damaged) as trouble:
-        question = box(parent, str(trouble), "The old catalogue stays beside; no image and no label map is touched.")
+        more = "The old catalogue stays beside; no image and no label map is touched."
+        question = message_box(parent, str(trouble), more)
         wanted = question.addButton("Rebuild it", QMessageBox.ButtonRole.AcceptRole)
         question.addButton("Leave it", QMessageBox.ButtonRole.RejectRole)
         question.exec()
@@ -32,17 +34,6 @@ def study_at(folder: Path, parent: QWidget | None = None) -> Study | None:
     for row in table.rows:
         study.notices.append(f"{row[2]} {row[0]} {row[1]}")
     return study
-
-
-def box(parent: QWidget | None, what: str, more: str) -> QMessageBox:
-    """A question whose words are shown as they are."""
-    made = QMessageBox(parent)
-    made.setWindowTitle("Kestrelmist")
-    made.setIcon(QMessageBox.Icon.Warning)
-    made.setTextFormat(Qt.TextFormat.PlainText)
-    made.setText(what)
-    made.setInformativeText(more)
-    return made
 
 
 class GoneWatch(QObject):
@@ -70,7 +61,7 @@ class GoneWatch(QObject):
         """Ask what is to be done; `leave` is offered beside saving when the window is about to close."""
         if self.question is not None:
             return
-        question = self.question = box(
+        question = self.question = message_box(
             self.window_,
             f"The study “{self.session.study.name}” is no longer where it was opened.",
             "Everything up to the last step is in memory as long as this window is open. Bring the folder or its disk"

@@ -6,7 +6,6 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QFont, QPainter, QPen
 from PySide6.QtWidgets import (
     QHBoxLayout,
-    QLabel,
     QProgressBar,
     QPushButton,
     QSizePolicy,
@@ -16,7 +15,7 @@ from PySide6.QtWidgets import (
 )
 
 from .desk_model import STAGES, Desk
-from .plain_text import plain_tip
+from .plain_text import Words, plain_tip
 from .theme.theme import Theme, icon, mark, words
 
 
@@ -96,7 +95,7 @@ class WorkBar(QWidget):
     def __init__(self, desk: Desk, parent=None):
         super().__init__(parent)
         self.work = desk.session.work
-        self.title, self.bar, self.cancel = QLabel(), QProgressBar(), QToolButton()
+        self.title, self.bar, self.cancel = Words(), QProgressBar(), QToolButton()
         self.title.setProperty("kind", "soft")
         self.bar.setRange(0, 1000)
         self.bar.setTextVisible(False)
@@ -142,7 +141,7 @@ class WorkBar(QWidget):
         left = job.progress.seconds_left()
         text = job.title if left is None else f"{job.title} · {left:.0f} s left"
         self.title.setText(self.title.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, 150))
-        self.title.setToolTip(text)
+        self.title.setToolTip(plain_tip(text))
         self.bar.setValue(int(1000 * job.progress.fraction))
         self._visible(True)
 
@@ -162,7 +161,7 @@ class PathBar(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(52)
         self.desk = desk
-        self.mark, self.study, self.state = QLabel(), QLabel(), QLabel()
+        self.mark, self.study, self.state = Words(), Words(), Words()
         self.study.setProperty("kind", "title")
         self.state.setProperty("kind", "soft")
         names = QVBoxLayout()
@@ -225,5 +224,5 @@ class PathBar(QWidget):
         writable = not self.desk.study.read_only
         self.undo.setEnabled(undo is not None and writable)
         self.redo.setEnabled(redo is not None and writable)
-        self.undo.setToolTip(plain_tip(f"Undo: {undo} (Ctrl+Z)") if undo else "Nothing to undo")
-        self.redo.setToolTip(plain_tip(f"Redo: {redo} (Ctrl+Shift+Z)") if redo else "Nothing to redo")
+        self.undo.setToolTip(plain_tip(f"Undo: {undo} (Ctrl+Z)" if undo else "Nothing to undo"))
+        self.redo.setToolTip(plain_tip(f"Redo: {redo} (Ctrl+Shift+Z)" if redo else "Nothing to redo"))

@@ -6,9 +6,10 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QIcon, QImage, QPainter, QPixmap
-from PySide6.QtWidgets import QHBoxLayout, QHeaderView, QLabel, QTableView, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QHeaderView, QTableView, QToolButton, QVBoxLayout, QWidget
 
 from ..gather.plan import PlanLine
+from .plain_text import Words, plain_tip
 from .table_view import plain_view
 from .theme.theme import Theme, figures, icon, words
 
@@ -103,7 +104,7 @@ class PlanModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.DecorationRole and column == IMAGE:
             return self._pictures.get(n, self._blank)
         if role == Qt.ItemDataRole.ToolTipRole:
-            return "\n".join([*(f"{p}." for p in line.problems), *([line.refused] if line.refused else [])]) or None
+            return plain_tip("\n".join([*(f"{p}." for p in line.problems), *([line.refused] if line.refused else [])]))
         if role == Qt.ItemDataRole.ForegroundRole:
             state = self.state(n)
             colour = {
@@ -157,7 +158,7 @@ class PlanPage(QWidget):
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.model = PlanModel()
-        self.heading, self.words = QLabel(), QLabel()
+        self.heading, self.words = Words(), Words()
         self.heading.setProperty("kind", "title")
         self.words.setWordWrap(True)
         self.words.setMinimumHeight(64)
@@ -220,7 +221,7 @@ class PlanPage(QWidget):
         elif line.refused:
             said = [f"■ {line.refused}"]
         where = f"{len(line.files)} file{'s' if len(line.files) != 1 else ''}, the first is {line.files[0].name}"
-        self.words.setText(f"<b>{line.name}</b> · {where}<br>" + ("<br>".join(said) or "Nothing is wrong with it."))
+        self.words.setText("\n".join([f"{line.name} · {where}", *(said or ["Nothing is wrong with it."])]))
 
 
 def _same_when_chosen(pixmap: QPixmap) -> QIcon:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QToolButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QToolButton, QWidget
 
 from ..core.caveat import SCALE_BY_HAND, SCALE_UNSURE, SIDES_UNKNOWN, has_caveat
 from ..core.digits import signed
@@ -13,6 +13,7 @@ from ..core.space import Space
 from ..study.items import ImageRecord
 from .desk_model import Desk
 from .light_table.overlay import decimals
+from .plain_text import Words
 from .theme.theme import figures
 
 
@@ -28,18 +29,17 @@ class Readout(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 0, 12, 0)
         row.setSpacing(6)
-        self.fields: dict[str, QLabel] = {}
+        self.fields: dict[str, Words] = {}
         for name, width in (("World", 218), ("Voxel", 112), ("Value", 92), ("Label", 150)):
-            head, value = QLabel(name), QLabel("–")
+            head, value = Words(name), Words("–")
             head.setProperty("kind", "name")
-            value.setTextFormat(Qt.TextFormat.PlainText)
             value.setFont(figures(13))
             value.setMinimumWidth(width)
             row.addWidget(head)
             row.addWidget(value)
             self.fields[name] = value
         row.addStretch()
-        self.scale = QLabel()
+        self.scale = Words()
         self.scale.setFont(figures(13))
         self.side = QToolButton()
         self.side.setToolTip("Click to see it the other way round")

@@ -9,8 +9,6 @@ from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
-    QInputDialog,
-    QLabel,
     QMenu,
     QScrollArea,
     QSizePolicy,
@@ -21,7 +19,7 @@ from PySide6.QtWidgets import (
 from ..scene.thumbnail import SIDE
 from ..study.items import ImageRecord, Record
 from .desk_model import Desk
-from .plain_text import plain_tip
+from .plain_text import Words, ask_text, plain_tip
 from .theme.theme import Theme, icon
 
 ICONS = {"transform": "move-3d", "table": "table"}
@@ -35,17 +33,16 @@ class Card(QFrame):
         self.desk, self.record = desk, record
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setFixedHeight(58)
-        picture = QLabel()
+        picture = Words()
         picture.setFixedSize(46, 46)
         picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
         picture.setPixmap(self.picture())
-        name, facts = QLabel(), QLabel()
+        name, facts = Words(), Words()
         name.setText(name.fontMetrics().elidedText(record.name, Qt.TextElideMode.ElideRight, 124))
         facts.setProperty("kind", "soft")
         facts.setStyleSheet("font-size: 12px")
         facts.setText(record.short_facts)
         for label in (name, facts):  # words give way, the card keeps its width
-            label.setTextFormat(Qt.TextFormat.PlainText)
             label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         column = QVBoxLayout()
         column.setSpacing(1)
@@ -108,8 +105,8 @@ class Card(QFrame):
         menu.exec(event.globalPos())
 
     def ask_and_rename(self) -> None:
-        name, sure = QInputDialog.getText(self, "Rename", "Its name:", text=self.record.name)
-        if sure:
+        name = ask_text(self, "Rename", "Its name:", self.record.name)
+        if name is not None:
             self.desk.session.run("rename", {"thing": self.record.id, "name": name})
 
     def ask_and_delete(self) -> None:
@@ -117,8 +114,8 @@ class Card(QFrame):
             f"“{self.record.name}”, what is of it and the study's copy of its files will be gone.\n"
             "Type its name to be sure:"
         )
-        name, sure = QInputDialog.getText(self, "Delete for good", words)
-        if sure:
+        name = ask_text(self, "Delete for good", words)
+        if name is not None:
             self.desk.session.delete(self.record.id, name)
 
 
@@ -224,7 +221,7 @@ class Shelf(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(216)
         self.desk, self.cards = desk, {}
-        title = QLabel("Shelf")
+        title = Words("Shelf")
         title.setProperty("kind", "title")
         self._scroll = QScrollArea(widgetResizable=True)
         self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -251,14 +248,13 @@ class Shelf(QWidget):
                 continue
             if record.subject != subject:
                 subject = record.subject
-                heading = QLabel(subject)
-                heading.setTextFormat(Qt.TextFormat.PlainText)
+                heading = Words(subject)
                 heading.setProperty("kind", "section")
                 column.addWidget(heading)
             self.cards[record.id] = CARDS.get(record.kind, Card)(self.desk, record)
             column.addWidget(self.cards[record.id])
         if not self.cards:
-            hint = QLabel("Nothing here yet. Drop a folder of scans anywhere, or choose one on the Bench.")
+            hint = Words("Nothing here yet. Drop a folder of scans anywhere, or choose one on the Bench.")
             hint.setWordWrap(True)
             hint.setProperty("kind", "soft")
             column.addWidget(hint)

@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
     QHBoxLayout,
-    QLabel,
     QMainWindow,
     QStackedWidget,
     QVBoxLayout,
@@ -28,6 +27,7 @@ from .finder import Entry, Finder
 from .light_table.light_table import LightTable
 from .lost_study import GoneWatch
 from .path_bar import PathBar
+from .plain_text import Words
 from .plan_table import PlanPage
 from .readout import Readout
 from .shelf import Shelf
@@ -35,13 +35,12 @@ from .theme.theme import THEMES, Theme, apply_theme, mark
 from .tool import TOOLS, Tool
 
 
-class Message(QLabel):
+class Message(Words):
     """A sentence over the Light table: a trouble stays until clicked, a notice goes by itself."""
 
     def __init__(self, parent):
-        super().__init__(parent)
+        super().__init__(parent=parent)
         self.setObjectName("trouble")
-        self.setTextFormat(Qt.TextFormat.PlainText)
         self.setWordWrap(True)
         self.setMargin(12)
         self.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)

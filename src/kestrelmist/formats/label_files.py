@@ -13,6 +13,7 @@ from pathlib import Path
 
 import numpy as np
 
+from ..core.cells import as_written, harmless
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LARGEST, PALETTE, Label, LabelMap, LabelTable
@@ -103,7 +104,7 @@ def write_label_table(path: Path, table: LabelTable) -> None:
     out = io.StringIO()
     writer = csv.writer(out, delimiter="\t", lineterminator="\n")
     writer.writerow(["index", "name", "color"])
-    writer.writerows([row.number, row.name, row.colour] for row in table)
+    writer.writerows([row.number, harmless(row.name), row.colour] for row in table)
     with written_whole(path) as stream:
         stream.write(out.getvalue().encode())
 
@@ -124,7 +125,7 @@ def read_label_table(path: Path) -> LabelTable:
         ) from error
     table = LabelTable()
     for n, row in enumerate(rows, 2):
-        text, name = (row.get("index") or "").strip(), (row.get("name") or "").strip()
+        text, name = (row.get("index") or "").strip(), as_written((row.get("name") or "").strip())
         if not re.fullmatch(r"\d{1,9}", text) or int(text) > LARGEST or not name:
             wanted = f"give an index from 1 to {LARGEST} and a name in each row"
             raise Trouble(f"Line {n} of this table of label names is not right", wanted, path)

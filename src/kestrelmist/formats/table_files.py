@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from ..core.cells import as_written
 from ..core.errors import Trouble
 from ..core.progress import Progress
 from ..core.safe_write import written_whole
@@ -108,6 +109,7 @@ def read_csv(path: Path) -> Table:
         raise Trouble("This is no table in UTF-8 text", "save it again as CSV", path) from error
     if not rows or not rows[0]:
         raise Trouble("There is nothing in this table", "choose another file", path)
+    rows = [[as_written(cell) for cell in row] for row in rows]
     names = [name.strip() or f"column {n + 1}" for n, name in enumerate(rows[0])]
     wrong = next((n for n, row in enumerate(rows[1:], 2) if row and len(row) != len(names)), None)
     if wrong:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, Qt, QTimer
 from PySide6.QtGui import QColor, QPainter, QPolygonF
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...checks.notice import Mend, Notice, Subject, run_checks
 from ...core.operation import find_operation
 from ..desk_model import Desk
+from ..plain_text import Words
 from ..theme.theme import Theme
 from .rows import section
 
@@ -115,8 +116,7 @@ class ChecksList(QWidget):
         row = QHBoxLayout(line)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(6)
-        text = QLabel(notice.sentence)
-        text.setTextFormat(Qt.TextFormat.PlainText)
+        text = Words(notice.sentence)
         text.setWordWrap(True)
         row.addWidget(Dot(notice.level), 0, Qt.AlignmentFlag.AlignTop)
         row.addWidget(text, 1)

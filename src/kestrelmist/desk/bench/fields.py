@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 
 from ...study.study import Study
 from ..desk_model import Desk
+from ..plain_text import plain_tip
 
 
 class _WithButton(QWidget):
@@ -102,7 +103,7 @@ class ThingField(QComboBox):
             self.addItem("None", None)
         for record in study.items.of_kind(*(() if kind == "thing" else (kind,))):
             self.addItem(str(record.reference), record.id)
-            self.setItemData(self.count() - 1, record.short_facts, Qt.ItemDataRole.ToolTipRole)
+            self.setItemData(self.count() - 1, plain_tip(record.short_facts), Qt.ItemDataRole.ToolTipRole)
         if not self.count():
             self.addItem(f"There is no {kind} yet", None)
         if chosen is not None:
@@ -126,7 +127,7 @@ class ThingsField(QListWidget):
                 item.setData(Qt.ItemDataRole.UserRole, record.id)
                 item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
                 item.setCheckState(Qt.CheckState.Unchecked)
-                item.setToolTip(f"{record.reference}\n{record.short_facts}")
+                item.setToolTip(plain_tip(f"{record.reference}\n{record.short_facts}"))
                 self.addItem(item)
         if not self.count():
             item = QListWidgetItem(f"There is no other {kind} yet")

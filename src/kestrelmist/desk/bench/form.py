@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QFormLayout,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QPushButton,
     QVBoxLayout,
@@ -22,6 +21,7 @@ from ...core.operation import Operation
 from ...core.parameter import Parameter
 from ...core.quantity import pretty_unit
 from ..desk_model import Desk
+from ..plain_text import Words, plain_tip
 from .fields import AreaField, PathField, ThingField, ThingsField
 from .rows import number, soft, title
 
@@ -48,7 +48,7 @@ class OperationForm(QWidget):
             if p.kind.family == "study" or (p in led and p.required and not p.many):
                 continue
             field, value = self._field(p)
-            field.setToolTip(p.help)
+            field.setToolTip(plain_tip(p.help))
             field.setAccessibleName(p.words)
             self.fields[p.name], self._values[p.name] = field, value
             form.addRow(p.words, field)
@@ -56,7 +56,7 @@ class OperationForm(QWidget):
             if isinstance(field, AreaField) and isinstance(self.fields.get("pixels"), QComboBox):
                 field.framed.connect(self._use_area)
         column.addLayout(form)
-        self.trouble = QLabel()
+        self.trouble = Words()
         self.trouble.setProperty("kind", "wrong")
         self.trouble.setWordWrap(True)
         self.trouble.hide()

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from ...core.operation import Operation, operations_of
 from ...core.registry import Registry
+from ..plain_text import plain_tip
 from ..tool import tool_named
 from .rows import OnePage, page, section, soft, title
 
@@ -143,7 +144,7 @@ def operation_buttons(pages_of: Callable[[], OperationPages], operations: list[O
     for operation in operations:
         button = QPushButton(operation.title)
         button.setProperty("kind", "link")
-        button.setToolTip(operation.summary)
+        button.setToolTip(plain_tip(operation.summary))
         button.clicked.connect(lambda _=False, o=operation: pages_of().open(o))
         column.addWidget(button)
     return widget

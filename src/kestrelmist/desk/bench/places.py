@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QLabel, QSlider, QWidget
+from PySide6.QtWidgets import QGridLayout, QSlider, QWidget
 
 from ..desk_model import Desk
+from ..plain_text import Words
 from ..theme.theme import figures
 
 
@@ -16,7 +17,7 @@ class PlacesPanel(QWidget):
         super().__init__()
         self.viewing = desk.viewing
         self.sliders: list[QSlider] = []
-        self.words: list[QLabel] = []
+        self.words: list[Words] = []
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(0, 0, 0, 0)
         self._grid.setHorizontalSpacing(8)
@@ -32,7 +33,7 @@ class PlacesPanel(QWidget):
         self.sliders, self.words = [], []
         axes = self.viewing.record.axes if self.viewing.record else ()
         for n, axis in enumerate(axes):
-            name, slider, words = QLabel(axis.name.capitalize()), QSlider(Qt.Orientation.Horizontal), QLabel()
+            name, slider, words = Words(axis.name.capitalize()), QSlider(Qt.Orientation.Horizontal), Words()
             name.setFixedWidth(56)
             slider.setRange(1, axis.size)
             slider.setPageStep(max(1, axis.size // 10))

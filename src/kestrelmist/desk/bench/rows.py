@@ -7,28 +7,29 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from ...core.digits import decimals_for
+from ..plain_text import Words
 from ..theme.theme import figures
 
 
-def title(text: str) -> QLabel:
+def title(text: str) -> Words:
     return _label(text, "title")
 
 
-def section(text: str) -> QLabel:
+def section(text: str) -> Words:
     return _label(text, "section")
 
 
-def soft(text: str = "") -> QLabel:
+def soft(text: str = "") -> Words:
     label = _label(text, "soft")
     label.setWordWrap(True)
     return label
 
 
-def _label(text: str, kind: str) -> QLabel:
-    label = QLabel(text)
+def _label(text: str, kind: str) -> Words:
+    label = Words(text)
     label.setProperty("kind", kind)
     return label
 
@@ -47,12 +48,12 @@ def row(words: str, *widgets: QWidget, width: int = 84) -> QHBoxLayout:
     """A name and what belongs to it, on one line."""
     line = QHBoxLayout()
     line.setSpacing(7)
-    name = QLabel(words)
+    name = Words(words)
     name.setFixedWidth(width)
     line.addWidget(name)
     for widget in widgets:
-        line.addWidget(widget, 1 if not isinstance(widget, QLabel) else 0)
-    if widgets and not isinstance(widgets[0], QLabel):
+        line.addWidget(widget, 1 if not isinstance(widget, Words) else 0)
+    if widgets and not isinstance(widgets[0], Words):
         name.setBuddy(widgets[0])
     return line
 

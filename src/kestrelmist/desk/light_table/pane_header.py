@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen, QPixmap, QPolygonF
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QWidget
 
+from ..plain_text import Words, plain_tip
 from ..theme.theme import Theme
 
 FACES = {"Coronal": "front", "Axial": "top", "Sagittal": "side", "Solid": None}
@@ -39,7 +40,7 @@ class PaneHeader(QWidget):
         self.setObjectName("paneheader")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(26)
-        self.picture, self.name, self.place = QLabel(), QLabel(name), QLabel()
+        self.picture, self.name, self.place = Words(), Words(name), Words()
         self.picture.setPixmap(cube(name))
         self.place.setProperty("kind", "figures")
         row = QHBoxLayout(self)
@@ -57,7 +58,7 @@ class PaneHeader(QWidget):
 
     def set_lead(self, lead: bool) -> None:
         self.setCursor(Qt.CursorShape.ArrowCursor if lead else Qt.CursorShape.PointingHandCursor)
-        self.setToolTip("" if lead else f"Click to make {self.name.text()} the lead pane")
+        self.setToolTip("" if lead else plain_tip(f"Click to make {self.name.text()} the lead pane"))
 
     def mousePressEvent(self, event) -> None:
         self.clicked.emit()

@@ -7,7 +7,6 @@ from PySide6.QtGui import QColor, QPainter, QPixmap
 from PySide6.QtWidgets import (
     QColorDialog,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QMenu,
     QPushButton,
@@ -21,6 +20,7 @@ from ....core.errors import Trouble
 from ....core.labels import Label
 from ....core.quantity import short_size
 from ...desk_model import Desk
+from ...plain_text import Words, plain_tip
 from ...theme.theme import Theme, figures, icon
 from ..page import GROUPS, BenchContext, Group
 
@@ -51,7 +51,7 @@ class LabelRow(QWidget):
         self.number = label.number
         self.setFixedHeight(28)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.colour, self.figure, self.name, self.volume = QLabel(), QLabel(), QLabel(), QLabel()
+        self.colour, self.figure, self.name, self.volume = Words(), Words(), Words(), Words()
         self.figure.setFont(figures(13))
         self.volume.setFont(figures(13))
         self.name.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
@@ -81,20 +81,18 @@ class LabelRow(QWidget):
         self.colour.setPixmap(swatch(label.colour))
         self.figure.setText(str(label.number))
         self.name.setText(label.name)
-        self.name.setToolTip(f"{label.name}: double click to rename")
+        self.name.setToolTip(plain_tip(f"{label.name}: double click to rename"))
         _, cell, unit = labels.space.extent
         self.volume.setText(short_size(float(labels.counts[label.number]) * cell, unit))
         self.eye.setIcon(icon("eye-off" if label.hidden else "eye", 15, Theme.tokens.soft))
         self.lock.setIcon(
             icon("lock" if label.locked else "lock-open", 15, Theme.tokens.rust if label.locked else Theme.tokens.soft)
         )
-        self.eye.setToolTip(f"{'Show' if label.hidden else 'Hide'} {label.name}")
-        self.lock.setToolTip(
-            f"{'Unlock' if label.locked else 'Lock'} {label.name}"
-            + ("" if label.locked else ": no tool can change it then")
-        )
-        self.eye.setAccessibleName(self.eye.toolTip())
-        self.lock.setAccessibleName(self.lock.toolTip())
+        of_eye = f"{'Show' if label.hidden else 'Hide'} {label.name}"
+        of_lock = f"Unlock {label.name}" if label.locked else f"Lock {label.name}: no tool can change it then"
+        for button, told in ((self.eye, of_eye), (self.lock, of_lock)):
+            button.setToolTip(plain_tip(told))
+            button.setAccessibleName(told)
         self.setProperty("chosen", str(self.hand.label_number == self.number).lower())
         self.style().polish(self)
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QInputDialog, QMenu, QPushButton, QToolButton
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QMenu, QPushButton, QToolButton
 
 from ....core.errors import Trouble
 from ....study import versions
 from ....study.versions import Version
+from ...plain_text import ask_text, plain_tip
 from ...theme.theme import icon
 from ..page import GROUPS, BenchContext, Group
 from ..rows import Shaded, quietly
@@ -58,7 +59,7 @@ class LabelMapsGroup(Shaded):
             self.choice.clear()
             for one in maps:
                 self.choice.addItem(one.name, one.id)
-                self.choice.setItemData(self.choice.count() - 1, one.name, Qt.ItemDataRole.ToolTipRole)
+                self.choice.setItemData(self.choice.count() - 1, plain_tip(one.name), Qt.ItemDataRole.ToolTipRole)
             if not maps:
                 self.choice.addItem("No label map yet", None)
             if self.viewing.map is not None:
@@ -72,7 +73,7 @@ class LabelMapsGroup(Shaded):
         if before is not None:
             when = before.made[:16].replace("T", " ")
             self.before.setToolTip(
-                f"Bring the labels back to how they were before the session of {when}; this can be undone"
+                plain_tip(f"Bring the labels back to how they were before the session of {when}; this can be undone")
             )
 
     def _before(self) -> Version | None:
@@ -104,13 +105,12 @@ class LabelMapsGroup(Shaded):
         if there:
             back, compare = self.menu.addMenu("Back to"), self.menu.addMenu("Compare with")
             for version in there:
-                words = f"{version.name}  ({version.made[:16].replace('T', ' ')})"
+                words = f"{version.name.replace('&', '&&')}  ({version.made[:16].replace('T', ' ')})"
                 back.addAction(words, lambda v=version: self.go_back(v))
                 compare.addAction(words, lambda v=version: self.compare(v))
 
     def _asked(self, title: str, words: str, text: str = "") -> str | None:
-        given, sure = QInputDialog.getText(self, title, words, text=text)
-        return given if sure else None
+        return ask_text(self, title, words, text)
 
     def _ask_new(self) -> None:
         name = self._asked("New label map", "Its name:", "Labels")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QGridLayout, QSizePolicy, QToolButton
 
+from ...plain_text import plain_tip
 from ...theme.theme import icon
 from ...tool import TOOLS, tool_named
 from ..page import GROUPS, BenchContext, Group
@@ -28,7 +29,7 @@ class ToolButtons(Shaded):
             button.setProperty("kind", "tool")
             button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
             button.setIconSize(QSize(16, 16))
-            button.setToolTip(tool.hint)
+            button.setToolTip(plain_tip(tool.hint))
             button.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
             button.clicked.connect(lambda _=False, name=tool.name: self._take(name))
             grid.addWidget(button, n // 2, n % 2)

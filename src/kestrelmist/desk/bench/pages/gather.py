@@ -22,6 +22,7 @@ from ....core.operation import find_operation
 from ....gather.plan import PlanLine, name_subjects, plan_folder
 from ....gather.subject_rule import SubjectRule
 from ....study.gathering import Taken, take_lines
+from ...plain_text import plain_tip
 from ...plan_table import COPY, SUBJECT
 from ..page import PAGES, BenchContext, OperationPages, Page, operation_buttons
 from ..rows import page, row, section, soft, title
@@ -60,7 +61,7 @@ class GatherBench(OperationPages):
         self.waiting.setProperty("kind", "link")
         place = desk.study.catalogue.recall("waiting folder")
         self.waiting.setVisible(bool(place) and Path(place).exists())
-        self.waiting.setToolTip(place or "")
+        self.waiting.setToolTip(plain_tip(str(place or "")))
         self.waiting.clicked.connect(lambda: self.scan(Path(self.waiting.toolTip())))
         self.where = soft()
         column.addWidget(title("Gather"))
