@@ -30,3 +30,10 @@ class Trouble(Exception):
 
 class Cancelled(Exception):
     """Raised inside a computation whose person pressed Cancel; nothing was kept."""
+
+
+def let_through(error: BaseException) -> None:
+    """Raise what is no failure of a decoder: the end of the program, or of a generator. All else a decoder may answer a
+    damaged file with, a panic of a compiled one too, which is no `Exception`."""
+    if isinstance(error, (KeyboardInterrupt, SystemExit, GeneratorExit, Cancelled)):
+        raise error

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
+from ..core.errors import let_through
 from .dicom_header import Slice
 from .neuro_files import nibabel
 
@@ -40,7 +41,8 @@ def slices_of(found: Slice) -> list[Slice]:
     try:
         dataset = pydicom.dcmread(found.path, stop_before_pixels=True, force=True)
         return _expanded(found, dataset)
-    except Exception:  # whatever is wrong with the groups of frames, the file is of no use
+    except BaseException as error:  # whatever is wrong with the groups of frames, the file is of no use
+        let_through(error)
         return [replace(found, cut_short=True)]
 
 
@@ -333,7 +335,8 @@ def _tiles_run_back(found: Slice) -> bool:
             return False
         normal = private_block_reader().read(block.value)["tags"]["SliceNormalVector"]["items"]
         return float(np.dot(np.array(normal, float), np.cross(*found.orientation))) < 0
-    except Exception:  # no such block, or not what it seems
+    except BaseException as error:  # no such block, or not what it seems
+        let_through(error)
         return False
 
 

@@ -10,6 +10,8 @@ from typing import Any
 
 import numpy as np
 
+from ..core.errors import let_through
+
 FROM_DICOM_AXES = np.diag([-1.0, -1.0, 1.0, 1.0])
 """DICOM's patient axes run left, back, up; the world's run right, front, up."""
 TEXT, DECIMAL, WHOLE, SHORT, DOUBLE = range(5)
@@ -207,7 +209,8 @@ def read_header(path: Path) -> Slice | None:
     if found is None:
         try:
             found = _thorough(path)
-        except Exception:  # the parser meets a broken file with many kinds of error; all mean the same here
+        except BaseException as error:  # the parser meets a broken file with many kinds of error
+            let_through(error)
             return Slice(path, {}, False, 0, cut_short=True) if start[128:132] == b"DICM" else None
     header, offset, plain = found
     if "SOPClassUID" not in header and "Rows" not in header and start[128:132] != b"DICM":

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ..core.errors import Trouble
+from ..core.errors import Trouble, let_through
 from ..core.image import Image
 from ..core.labels import PALETTE, Label, LabelMap, LabelTable
 from ..core.progress import Progress, silent
@@ -43,7 +43,8 @@ def read_dicom_labels(path: Path, space: Space, progress: Progress | None = None
         )
     except Trouble:
         raise
-    except Exception as error:  # a damaged object breaks in many ways
+    except BaseException as error:  # a damaged object breaks in many ways
+        let_through(error)
         raise Trouble("This file's labels cannot be read; it is damaged", "copy it again", path) from error
     if labels is None:
         raise Trouble("This DICOM file holds no labels", "choose a segmentation or a structure set", path)
@@ -76,7 +77,8 @@ def referenced_series(path: Path) -> set[str]:
         ds = pydicom.dcmread(path, stop_before_pixels=True)
         own = str(ds.get("SeriesInstanceUID"))
         walk(ds)
-    except Exception:  # a damaged file refers to nothing
+    except BaseException as error:  # a damaged file refers to nothing
+        let_through(error)
         return set()
     return found - {own}
 
@@ -208,7 +210,8 @@ def overlay_labels(image: Image, files: list[Path]) -> LabelMap | None:
     for k, path in enumerate(files):
         try:
             ds = pydicom.dcmread(path)
-        except Exception:  # the pixels may still be whole; overlays are an extra
+        except BaseException as error:  # the pixels may still be whole; overlays are an extra
+            let_through(error)
             continue
         for group in range(0x6000, 0x6020, 2):
             if (group, 0x3000) not in ds:
@@ -216,7 +219,8 @@ def overlay_labels(image: Image, files: list[Path]) -> LabelMap | None:
             try:
                 bits = ds.overlay_array(group)
                 top, left = (int(v) - 1 for v in (ds.get((group, 0x0050)).value if (group, 0x0050) in ds else (1, 1)))
-            except Exception:
+            except BaseException as error:
+                let_through(error)
                 continue
             bits = bits[0] if bits.ndim == 3 else bits
             number = (group - 0x6000) // 2 + 1

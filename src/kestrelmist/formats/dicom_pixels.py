@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ..core.errors import Trouble
+from ..core.errors import Trouble, let_through
 from .dicom_header import DEFLATED, Slice
 
 
@@ -75,7 +75,8 @@ def _decoded(group: list[Slice]) -> Iterator[np.ndarray]:
         raise
     except MemoryError as error:
         raise Trouble("The pixels of a file promise more than fits in memory", "copy it again", path) from error
-    except Exception as error:  # decoders meet broken pixels with many kinds of error
+    except BaseException as error:  # decoders meet broken pixels with many kinds of error
+        let_through(error)
         raise Trouble(
             "The pixels of a file cannot be decoded", "copy it again, or export the series uncompressed", path
         ) from error

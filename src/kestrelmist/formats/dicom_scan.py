@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from pathlib import Path
 
 from ..core.caveat import CUT_SHORT, MIXED, NOTED, SECOND_COPY, Caveat
-from ..core.errors import Trouble
+from ..core.errors import Trouble, let_through
 from ..core.progress import Progress, silent
 from .dicom_frames import listed_in_directory, slices_of
 from .dicom_header import Slice
@@ -20,17 +21,30 @@ themselves."""
 
 
 def files_below(folder: Path) -> list[Path]:
-    """All files below a folder, in a steady order; loops of links are walked once."""
-    seen, found = set(), []
-    for place, folders, names in os.walk(folder, followlinks=True):
+    """All ordinary files below a folder, in a steady order; loops of links are walked once. Pipes, sockets and devices
+    are passed over: reading one may never end."""
+    seen, found, waiting = set(), [], [os.fspath(folder)]
+    while waiting:
+        place = waiting.pop()
         real = os.path.realpath(place)
         if real in seen:
-            folders.clear()
             continue
         seen.add(real)
-        folders[:] = sorted(f for f in folders if not f.startswith("."))
-        found += [Path(place, name) for name in sorted(names) if not name.startswith(".")]
+        try:
+            with os.scandir(place) as entries:
+                there = sorted((e for e in entries if not e.name.startswith(".")), key=lambda e: e.name)
+        except OSError:  # a folder that may not be read holds nothing for us
+            continue
+        found += [Path(e.path) for e in there if _is(e, os.DirEntry.is_file)]
+        waiting += [e.path for e in reversed(there) if _is(e, os.DirEntry.is_dir)]
     return found
+
+
+def _is(entry: os.DirEntry, kind: Callable[[os.DirEntry], bool]) -> bool:
+    try:
+        return kind(entry)
+    except OSError:  # a link that leads in a circle
+        return False
 
 
 def scan_folder(folder: str | Path, progress: Progress | None = None) -> list[Series]:
@@ -49,7 +63,8 @@ def scan_folder(folder: str | Path, progress: Progress | None = None) -> list[Se
     if folder.is_file() and folder.name.upper() == "DICOMDIR":
         try:
             files, missing = listed_in_directory(folder)
-        except Exception as error:  # a broken directory breaks in many ways
+        except BaseException as error:  # a broken directory breaks in many ways
+            let_through(error)
             raise Trouble("This DICOM directory is damaged", "choose the folder it stands in", folder) from error
         if not files:
             raise Trouble("None of the files that this DICOM directory lists is there", "copy the whole disc", folder)

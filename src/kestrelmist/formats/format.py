@@ -7,9 +7,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from ..core.errors import Trouble
+from ..core.errors import Trouble, let_through
 from ..core.image import Image
 from ..core.registry import Registry
+from ..core.regular import require_regular
 from .guarded import guard
 
 
@@ -67,6 +68,7 @@ class Format:
         """The thing in a file; every kind of damage comes out as a Trouble."""
         if self.read is None:
             raise Trouble(f"{self.name} files cannot be opened, only written", "choose another format", path)
+        require_regular(path)
         try:
             found = self.read(path, spacing) if self.takes_spacing else self.read(path)
             return guard(found, path) if isinstance(found, Image) else found
@@ -76,7 +78,8 @@ class Format:
             raise Trouble("This file does not exist", "check the name", path) from error
         except PermissionError as error:
             raise Trouble("This file may not be read", "ask for permission to read it", path) from error
-        except Exception as error:  # a damaged file breaks libraries in many ways, and all mean the same to a person
+        except BaseException as error:  # a damaged file breaks libraries in many ways
+            let_through(error)
             raise Trouble(f"This {self.name} file is damaged", "copy it again or convert it anew", path) from error
 
 
@@ -100,6 +103,7 @@ def format_of(path: Path, kind: str = "image") -> Format | None:
     if path.is_dir():
         return next((f for f in known if f.folder and (name.endswith(f.endings) or is_zarr_folder(path))), None)
     try:
+        require_regular(path)
         with open(path, "rb") as stream:
             start = stream.read(160)
     except OSError:

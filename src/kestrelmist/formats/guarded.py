@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ..core.errors import Cancelled, Trouble
+from ..core.errors import Cancelled, Trouble, let_through
 from ..core.image import Fetch, Image
 from ..core.values import Stored
 
@@ -33,7 +33,8 @@ def _guarded(fetch: Fetch, shape: tuple[int, int, int], path: Path) -> Fetch:
                 "close other programs, or take a part of it",
                 path,
             ) from error
-        except Exception as error:  # decoders meet damaged values with many kinds of error
+        except BaseException as error:  # decoders meet damaged values with many kinds of error
+            let_through(error)
             raise Trouble(
                 "The values of this file cannot be read; it is damaged or cut short", "copy it again", path
             ) from error

@@ -10,7 +10,7 @@ import numpy as np
 
 from ..core.axis import Axis
 from ..core.caveat import SCALE_UNSURE, SIDES_UNKNOWN, Caveat
-from ..core.errors import Trouble
+from ..core.errors import Trouble, let_through
 from ..core.image import Image, Origin
 from ..core.progress import Progress
 from ..core.space import Space
@@ -62,7 +62,8 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
         dtype, offset = header.get_data_dtype(), int(file.dataobj.offset)
         slope, intercept = float(file.dataobj.slope), float(file.dataobj.inter)
         length, seconds = (str(u) for u in header.get_xyzt_units())
-    except Exception as error:
+    except BaseException as error:
+        let_through(error)
         raise Trouble("This is not a NIfTI file, or it is damaged", "copy it again or convert it anew", path) from error
     if not shape or min(shape) < 1 or offset < 0:
         raise Trouble("The header of this file gives no sensible size", "copy it again or convert it anew", path)

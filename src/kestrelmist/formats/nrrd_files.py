@@ -8,7 +8,7 @@ import numpy as np
 
 from ..core.axis import Axis
 from ..core.caveat import SIDES_UNKNOWN, Caveat
-from ..core.errors import Trouble
+from ..core.errors import Trouble, let_through
 from ..core.image import Image, Origin
 from ..core.progress import Progress, silent
 from ..core.space import Space, picture_space
@@ -38,7 +38,8 @@ def read_nrrd(path: Path) -> Image:
     with open(path, "rb") as stream:
         try:
             header = nrrd.read_header(stream)
-        except Exception as error:  # the parser breaks on damaged headers in many ways
+        except BaseException as error:  # the parser breaks on damaged headers in many ways
+            let_through(error)
             raise Trouble(
                 "The header of this NRRD file is damaged", "copy it again or convert it anew", path
             ) from error
@@ -92,7 +93,8 @@ def _dtype(header, path: Path) -> np.dtype:
 
     try:
         kind = np.dtype(_determine_datatype(header))
-    except Exception as error:
+    except BaseException as error:
+        let_through(error)
         raise Trouble(
             f"Values of type “{header.get('type')}” in this NRRD cannot be read", "convert it anew", path
         ) from error

@@ -9,9 +9,10 @@ import numpy as np
 
 from ..core.axis import Axis
 from ..core.caveat import NO_SCALE, Caveat
-from ..core.errors import Trouble
+from ..core.errors import Trouble, let_through
 from ..core.image import Image, Origin
 from ..core.progress import Progress
+from ..core.regular import require_regular
 from ..core.space import Space, picture_space
 from .format import Format, image_name, register
 from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes
@@ -30,7 +31,7 @@ def read_ome_zarr(path: Path) -> Image:
     """
     import zarr
 
-    group = zarr.open(str(path), mode="r")
+    group = zarr.open(_regular_store(path), mode="r")
     if isinstance(group, zarr.Array):
         facts, datasets, letters = {}, [("", None)], "".join("tczyx"[-group.ndim :])
     else:
@@ -127,12 +128,25 @@ def _array(group, name: str, path: Path):
     return array
 
 
+def _regular_store(path: Path):
+    """The folder as a store that reads ordinary files only: a pipe in place of a chunk would be waited for for ever."""
+    from zarr.storage import LocalStore
+
+    class RegularStore(LocalStore):
+        async def get(self, key, prototype=None, byte_range=None):
+            require_regular(self.root / key)
+            return await super().get(key, prototype, byte_range)
+
+    return RegularStore(path, read_only=True)
+
+
 def _read(array, path: Path, selection: tuple) -> np.ndarray:
     try:
         return array[selection]
     except MemoryError:
         raise
-    except Exception as error:  # damaged chunks break decoders in many ways
+    except BaseException as error:  # damaged chunks break decoders in many ways
+        let_through(error)
         raise Trouble("Some chunks of this OME-Zarr are damaged", "copy it again, the whole folder", path) from error
 
 

@@ -7,6 +7,7 @@ from pathlib import Path
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.progress import Progress, silent
+from ..core.regular import require_regular
 from .dicom_header import starts_as_dicom
 from .dicom_scan import scan_files, scan_folder
 from .dicom_series import matches_mark, series_image
@@ -33,6 +34,7 @@ def open_image(path: str | Path, progress: Progress | None = None, spacing=None,
     path = Path(path)
     if not path.exists():
         raise Trouble("There is no file or folder of this name", "check the name", path)
+    require_regular(path)
     known = format_of(path)
     if known is not None:
         return known.open(path, spacing)

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..core.axis import Axis
 from ..core.caveat import NO_SCALE, Caveat
-from ..core.errors import Trouble
+from ..core.errors import Trouble, let_through
 from ..core.image import Image, Origin
 from ..core.progress import Progress
 from ..core.safe_write import written_whole
@@ -101,7 +101,8 @@ def _decoded(path: Path, columns: int, rows: int) -> np.ndarray:
         picture = np.asarray(decode(data))
     except MemoryError:
         raise
-    except Exception as error:  # each decoder has errors of its own
+    except BaseException as error:  # each decoder has errors of its own
+        let_through(error)
         raise Trouble("This picture is damaged or cut short", "copy it again", path) from error
     if picture.ndim == 3 and picture.shape[2] == 1:
         picture = picture[..., 0]

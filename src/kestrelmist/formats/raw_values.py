@@ -12,6 +12,7 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.memory import fits
 from ..core.progress import Progress
+from ..core.regular import require_regular
 
 BLOCK = 4 << 20
 MOST_PACKED = 1100
@@ -57,6 +58,7 @@ class RawValues:
             raise Trouble(
                 "The header of this file gives no sensible size", "copy it again or convert it anew", self.path
             )
+        require_regular(self.path)
         try:
             there = self.path.stat().st_size
         except OSError:

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from ..core.cells import as_written
-from ..core.errors import Trouble
+from ..core.errors import Trouble, let_through
 from ..core.progress import Progress
 from ..core.safe_write import written_whole
 from ..core.table import Column, Table
@@ -63,7 +63,8 @@ def read_parquet(path: Path) -> Table:
         file = pyarrow.parquet.ParquetFile(path, memory_map=True)
         count = file.metadata.num_rows
         said = json.loads((file.schema_arrow.metadata or {}).get(KEY, b"null"))
-    except Exception as error:  # the library has many kinds of error
+    except BaseException as error:  # the library has many kinds of error
+        let_through(error)
         raise Trouble("This Parquet file is damaged", "copy it again", path) from error
     if said:
         title, columns = str(said["title"]), [Column(**c) for c in said["columns"]]

@@ -10,7 +10,7 @@ import numpy as np
 
 from ..core.axis import Axis
 from ..core.caveat import NO_SCALE, NOTED, Caveat
-from ..core.errors import Trouble
+from ..core.errors import Trouble, let_through
 from ..core.image import Image, Origin
 from ..core.progress import Progress
 from ..core.space import picture_space
@@ -100,7 +100,8 @@ def _read(path: Path, series: int, number: int, selection: tuple) -> np.ndarray:
         raise
     except MemoryError:
         raise
-    except Exception as error:  # decoders meet damaged tiles with many kinds of error
+    except BaseException as error:  # decoders meet damaged tiles with many kinds of error
+        let_through(error)
         raise Trouble(
             "The pixels of this TIFF file cannot be decoded; it is damaged or cut short", "copy it again", path
         ) from error

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from ..core.errors import Trouble
+from ..core.errors import Trouble, let_through
 from ..formats.dicom_header import Slice
 
 
@@ -166,7 +166,8 @@ def _unpacked(ds, shape: tuple[int, ...], samples: int, path: Path) -> np.ndarra
         raise Trouble("Areas of parametric maps cannot be blanked", "convert the image first", path)
     try:
         pixels = pixel_array(ds, raw=False)  # colours come as red, green, blue
-    except Exception as error:  # decoders meet broken pixels with many kinds of error
+    except BaseException as error:  # decoders meet broken pixels with many kinds of error
+        let_through(error)
         raise Trouble(
             "The pixels of a file cannot be decoded", "copy it again, or export the series uncompressed", path
         ) from error

@@ -8,7 +8,7 @@ from collections import Counter
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from ..core.errors import Trouble
+from ..core.errors import Trouble, let_through
 from ..core.home import identity_key
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
@@ -163,7 +163,8 @@ def _clean_file(
             ds = pydicom.dcmread(path, force=True)
     except (OSError, MemoryError):
         raise
-    except Exception as error:  # a broken file breaks the parser in many ways
+    except BaseException as error:  # a broken file breaks the parser in many ways
+        let_through(error)
         raise Trouble("This DICOM file cannot be read", "leave it out, or copy it again", path) from error
     try:
         if not hasattr(ds, "file_meta") or "TransferSyntaxUID" not in ds.file_meta:
@@ -181,7 +182,8 @@ def _clean_file(
             ds.save_as(target, enforce_file_format=True)
     except (Trouble, OSError, MemoryError):
         raise
-    except Exception as error:  # elements that no rule can be carried out on
+    except BaseException as error:  # elements that no rule can be carried out on
+        let_through(error)
         raise Trouble(
             f"The header of this file cannot be cleaned ({type(error).__name__})",
             "leave it out, or copy it again",

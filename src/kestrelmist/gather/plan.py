@@ -10,9 +10,10 @@ from pathlib import Path
 import numpy as np
 
 from ..core.caveat import SECOND_COPY
-from ..core.errors import Trouble
+from ..core.errors import Trouble, let_through
 from ..core.image import Image
 from ..core.progress import Progress, silent
+from ..core.regular import require_regular
 from ..formats.dicom_frames import listed_in_directory
 from ..formats.dicom_scan import files_below, scan_files
 from ..formats.dicom_series import require_sound, series_image, thumbnail_values
@@ -161,6 +162,7 @@ def plan_folder(
                 "check the name",
                 one,
             )
+        require_regular(one)
         if one.is_file() and one.name.upper() == "DICOMDIR":
             listed, missing = _listed(one)
             files += listed
@@ -216,7 +218,8 @@ def files_and_images(folder: Path) -> list[Path]:
 def _listed(path: Path) -> tuple[list[Path], list[str]]:
     try:
         return listed_in_directory(path)
-    except Exception as error:  # a broken directory breaks in many ways
+    except BaseException as error:  # a broken directory breaks in many ways
+        let_through(error)
         raise Trouble("This DICOM directory is damaged", "choose the folder it stands in", path) from error
 
 

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from ...core.errors import Cancelled, Trouble
+from ...core.errors import Cancelled, Trouble, let_through
 from ...core.labels import HUGE, LabelMap, LabelTable
 from ...core.patch import LabelEdit, sparse_difference, whole_difference
 from ...core.progress import Progress, silent
@@ -120,7 +120,8 @@ class LabelStore(Store):
             return LabelMap(record.space, _numbers(path, record), table, record.name, record.subject)
         except (Trouble, Cancelled):
             raise
-        except Exception as error:  # whatever a decoder says to a damaged file
+        except BaseException as error:  # whatever a decoder says to a damaged file
+            let_through(error)
             raise Trouble(f"The file of “{record.name}” is damaged", "bring back a copy", path) from error
 
     def waiting(self, study: OpenStudy, record: Record) -> int:

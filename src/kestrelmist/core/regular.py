@@ -1,0 +1,28 @@
+"""Only ordinary files are read: a pipe, a socket or a device can give nothing for ever, or without end."""
+
+from __future__ import annotations
+
+import os
+import stat
+from pathlib import Path
+
+from .errors import Trouble
+
+
+def is_regular(path: str | Path) -> bool:
+    """Whether this is a file with content of its own; links are followed, what is not there is none."""
+    try:
+        return stat.S_ISREG(os.stat(path).st_mode)
+    except (OSError, ValueError):
+        return False
+
+
+def require_regular(path: str | Path) -> None:
+    """Raises Trouble when something that is no ordinary file stands where a file should; what is missing is left to
+    whoever opens it, and folders pass."""
+    try:
+        mode = os.stat(path).st_mode
+    except (OSError, ValueError):
+        return
+    if not stat.S_ISREG(mode) and not stat.S_ISDIR(mode):
+        raise Trouble("This is no ordinary file but a pipe, a socket or a device", "choose the file itself", path)
