@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import shutil
 from datetime import datetime
 from pathlib import Path
 
 import numpy as np
 
+from ..core.claim import claimed
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.progress import Progress, silent
@@ -44,22 +44,19 @@ def save_dicom(folder: Path, image: Image, progress: Progress | None = None) -> 
             f"“{image.name}” has more than one axis beyond space, which a series cannot say", "choose .nii.gz", folder
         )
     dtype = np.dtype(np.uint8) if image.colour else number_type(image, progress.part(0.0, 0.3))
-    beside = folder.with_name(f".{folder.name}.part")
-    shutil.rmtree(beside, ignore_errors=True)
     try:
-        beside.mkdir(parents=True)
-        common = common_header(image)
-        if dtype.kind == "f" or dtype.itemsize == 8:
-            _parametric_map(beside / "00001.dcm", common, image, dtype, progress)
-        else:
-            _slices(beside, common, image, dtype, progress)
-        if folder.exists():
-            folder.rmdir()
-        beside.rename(folder)
+        with claimed(folder) as beside:
+            beside.mkdir(parents=True)
+            common = common_header(image)
+            if dtype.kind == "f" or dtype.itemsize == 8:
+                _parametric_map(beside / "00001.dcm", common, image, dtype, progress)
+            else:
+                _slices(beside, common, image, dtype, progress)
+            if folder.exists():
+                folder.rmdir()
+            beside.rename(folder)
     except OSError as error:
         raise write_trouble(error, folder) from error
-    finally:
-        shutil.rmtree(beside, ignore_errors=True)
 
 
 def common_header(image: Image):

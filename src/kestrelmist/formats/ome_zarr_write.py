@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
+from ..core.claim import claimed
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.progress import Progress, silent
@@ -38,49 +39,46 @@ def save_ome_zarr(path: Path, image: Image, progress: Progress | None = None) ->
     columns, rows, depth = image.space.shape
     order = sorted(letters + ("c" if image.colour else ""), key="tc".index)
     sizes = {letter: a.size for letter, a in zip(letters, image.axes)} | ({"c": 3} if image.colour else {})
-    beside = path.with_name(f".{path.name}.part")
-    shutil.rmtree(beside, ignore_errors=True)
     try:
-        group = zarr.open_group(str(beside), mode="w", zarr_format=3)
-        chunk = tuple(min(a, b) for a, b in zip(CHUNK[depth == 1], (depth, rows, columns)))
-        levels = levels_for(rows, columns)
-        arrays = [
-            group.create_array(
-                str(n),
-                shape=(*(sizes[letter] for letter in order), depth, rows >> n, columns >> n),
-                chunks=(1,) * len(order) + chunk,
-                dtype=dtype,
-            )
-            for n in range(levels + 1)
-        ]
-        group.attrs.update(_attributes(image, order, levels))
-        total = image.count
-        planes = exact_planes(image, dtype, progress)
-        for n, index in enumerate(image.indices()):
-            place = [0] * len(order)
-            for letter, at in zip(letters, index):
-                place[order.index(letter)] = at
-            for k in range(0, depth, chunk[0]):
-                block = []
-                for plane in range(k, min(k + chunk[0], depth)):
-                    progress.at(0.4 + 0.6 * (n + plane / depth) / total, f"Writing {path.name}")
-                    block.append(next(planes))
-                for level, array in enumerate(arrays):
-                    _put(
-                        array,
-                        order,
-                        place,
-                        k,
-                        np.stack([b if level == 0 else coarser(b, 2**level) for b in block]),
-                        image.colour,
-                    )
-        if path.exists():
-            shutil.rmtree(path) if path.is_dir() else path.unlink()
-        beside.rename(path)
+        with claimed(path) as beside:
+            group = zarr.open_group(str(beside), mode="w", zarr_format=3)
+            chunk = tuple(min(a, b) for a, b in zip(CHUNK[depth == 1], (depth, rows, columns)))
+            levels = levels_for(rows, columns)
+            arrays = [
+                group.create_array(
+                    str(n),
+                    shape=(*(sizes[letter] for letter in order), depth, rows >> n, columns >> n),
+                    chunks=(1,) * len(order) + chunk,
+                    dtype=dtype,
+                )
+                for n in range(levels + 1)
+            ]
+            group.attrs.update(_attributes(image, order, levels))
+            total = image.count
+            planes = exact_planes(image, dtype, progress)
+            for n, index in enumerate(image.indices()):
+                place = [0] * len(order)
+                for letter, at in zip(letters, index):
+                    place[order.index(letter)] = at
+                for k in range(0, depth, chunk[0]):
+                    block = []
+                    for plane in range(k, min(k + chunk[0], depth)):
+                        progress.at(0.4 + 0.6 * (n + plane / depth) / total, f"Writing {path.name}")
+                        block.append(next(planes))
+                    for level, array in enumerate(arrays):
+                        _put(
+                            array,
+                            order,
+                            place,
+                            k,
+                            np.stack([b if level == 0 else coarser(b, 2**level) for b in block]),
+                            image.colour,
+                        )
+            if path.exists():
+                shutil.rmtree(path) if path.is_dir() else path.unlink()
+            beside.rename(path)
     except OSError as error:
         raise write_trouble(error, path) from error
-    finally:
-        shutil.rmtree(beside, ignore_errors=True)
 
 
 def _put(array, order, place: list[int], k: int, block: np.ndarray, colour: bool) -> None:

@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
+from ..core.claim import claimed
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.progress import Progress, silent
@@ -56,39 +57,40 @@ def save_ome_tiff(path: Path, image: Image, progress: Progress | None = None) ->
     names = letters[::-1].upper() + ("Z" if depth > 1 else "") + "YX" + ("S" if image.colour else "")
     metadata = {"axes": names, **_sizes(image), "Name": image.name}
     levels = levels_for(rows, columns)
-    beside = path.with_name(f".{path.name}.part")
     try:
-        with tifffile.TiffWriter(
-            beside, bigtiff=int(np.prod(shape, dtype=object)) * dtype.itemsize > 3 << 30, ome=True
-        ) as writer:
-            tile = (TILE, TILE) if max(rows, columns) > TILE else None
-            total = image.image_planes
+        with claimed(path) as beside:
+            with tifffile.TiffWriter(
+                beside, bigtiff=int(np.prod(shape, dtype=object)) * dtype.itemsize > 3 << 30, ome=True
+            ) as writer:
+                tile = (TILE, TILE) if max(rows, columns) > TILE else None
+                total = image.image_planes
 
-            def planes():
-                for n, plane in enumerate(exact_planes(image, dtype, progress)):
-                    progress.at(0.4 + 0.6 * n / total, f"Writing {path.name}")
-                    yield from _tiles(plane, tile) if tile else (plane,)
+                def planes():
+                    for n, plane in enumerate(exact_planes(image, dtype, progress)):
+                        progress.at(0.4 + 0.6 * n / total, f"Writing {path.name}")
+                        yield from _tiles(plane, tile) if tile else (plane,)
 
-            common = {
-                "tile": tile,
-                "compression": "zlib",
-                "photometric": "rgb" if image.colour else "minisblack",
-                "dtype": dtype,
-            }
-            writer.write(planes(), shape=shape, subifds=levels, metadata=metadata, **common)
-            for n in range(levels):
-                step = 2 ** (n + 1)
-                coarse = [coarser(plane, step) for plane in exact_planes(image, dtype, progress)]
-                size = coarse[0].shape[:2]
-                small = shape[: len(shape) - 2 - image.colour] + size + ((3,) if image.colour else ())
-                writer.write(
-                    np.stack(coarse).reshape(small), subfiletype=1, metadata=None, **(common | {"tile": (TILE, TILE)})
-                )
-        beside.replace(path)
+                common = {
+                    "tile": tile,
+                    "compression": "zlib",
+                    "photometric": "rgb" if image.colour else "minisblack",
+                    "dtype": dtype,
+                }
+                writer.write(planes(), shape=shape, subifds=levels, metadata=metadata, **common)
+                for n in range(levels):
+                    step = 2 ** (n + 1)
+                    coarse = [coarser(plane, step) for plane in exact_planes(image, dtype, progress)]
+                    size = coarse[0].shape[:2]
+                    small = shape[: len(shape) - 2 - image.colour] + size + ((3,) if image.colour else ())
+                    writer.write(
+                        np.stack(coarse).reshape(small),
+                        subfiletype=1,
+                        metadata=None,
+                        **(common | {"tile": (TILE, TILE)}),
+                    )
+            beside.replace(path)
     except OSError as error:
         raise write_trouble(error, path) from error
-    finally:
-        beside.unlink(missing_ok=True)
 
 
 def levels_for(rows: int, columns: int) -> int:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-import shutil
 from collections import Counter
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from ..core.claim import claimed
 from ..core.errors import Trouble, let_through
 from ..core.home import identity_key
 from ..core.progress import Progress, silent
@@ -106,23 +106,20 @@ def deidentify_files(
     if place.exists():
         raise Trouble("There is something of this name already", "name a new folder", place)
     outcome = Outcome()
-    beside = place.with_name(f".{place.name}.part")
-    shutil.rmtree(beside, ignore_errors=True)
     try:
-        beside.mkdir(parents=True)
-        first: dict[str, int] = {}
-        with _quiet():
-            for n, path in enumerate(progress.part(0.0, 0.7).over(files, what="Removing identity")):
-                target = beside / f"{n + 1:05d}.dcm"
-                _clean_file(path, target, cleaner, pixels, first, outcome)
-                outcome.files[path] = place / target.name
-        outcome.done = cleaner.done
-        _check(beside, cleaner, pixels is not None, outcome, progress.part(0.7, 1.0), check_pixels)
-        beside.rename(place)
+        with claimed(place) as beside:
+            beside.mkdir(parents=True)
+            first: dict[str, int] = {}
+            with _quiet():
+                for n, path in enumerate(progress.part(0.0, 0.7).over(files, what="Removing identity")):
+                    target = beside / f"{n + 1:05d}.dcm"
+                    _clean_file(path, target, cleaner, pixels, first, outcome)
+                    outcome.files[path] = place / target.name
+            outcome.done = cleaner.done
+            _check(beside, cleaner, pixels is not None, outcome, progress.part(0.7, 1.0), check_pixels)
+            beside.rename(place)
     except OSError as error:
         raise write_trouble(error, place) from error
-    finally:
-        shutil.rmtree(beside, ignore_errors=True)
     return outcome
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 import tempfile
 from dataclasses import replace
 from pathlib import Path
@@ -10,6 +9,7 @@ from typing import Annotated, Literal, NamedTuple
 
 import numpy as np
 
+from ..core.claim import claimed
 from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.labels import LabelMap
@@ -118,26 +118,23 @@ def deidentify(
         for path in (line.files if line.kind == "sequence" else line.files[:1])
     ]
     to = Path(to)
-    if to.exists():
-        raise Trouble("There is something of this name already", "name a new folder", to)
-    beside = to.with_name(f".{to.name}.new")
-    shutil.rmtree(beside, ignore_errors=True)
+    _require_new(to)
     try:
-        outcome = deidentify_files(files, beside, cleaner, rule, progress.part(0.1, 0.8)) if files else Outcome()
-        beside.mkdir(parents=True, exist_ok=True)
-        for n, path in enumerate(progress.part(0.8, 1.0).over(others, what="Stripping headers")):
-            target = beside / f"image {n + 1:03d}{bare_name(path)}"
-            try:
-                strip_other(path, target)
-                outcome.done[(f"{target.name}: all facts of the header", "", "removed")] += 1
-            except Trouble as trouble:
-                outcome.left_out.append((path.name, str(trouble)))
-        outcome.report("Identity removed", named=False).save_csv(beside / "identity-report.csv")
-        beside.rename(to)
+        with claimed(to) as beside:
+            _require_new(to)  # another run may have just ended
+            outcome = deidentify_files(files, beside, cleaner, rule, progress.part(0.1, 0.8)) if files else Outcome()
+            beside.mkdir(parents=True, exist_ok=True)
+            for n, path in enumerate(progress.part(0.8, 1.0).over(others, what="Stripping headers")):
+                target = beside / f"image {n + 1:03d}{bare_name(path)}"
+                try:
+                    strip_other(path, target)
+                    outcome.done[(f"{target.name}: all facts of the header", "", "removed")] += 1
+                except Trouble as trouble:
+                    outcome.left_out.append((path.name, str(trouble)))
+            outcome.report("Identity removed", named=False).save_csv(beside / "identity-report.csv")
+            beside.rename(to)
     except OSError as error:
         raise write_trouble(error, to) from error
-    finally:
-        shutil.rmtree(beside, ignore_errors=True)
     return outcome.report("Identity removed")
 
 
@@ -330,3 +327,8 @@ def _bare(
     outcome.pictures_changed = 0 if rule is None else image.image_planes
     progress.at(1.0)
     return WithoutIdentity(made, outcome.report(f"Identity removed from {image.name}"))
+
+
+def _require_new(to: Path) -> None:
+    if to.exists():
+        raise Trouble("There is something of this name already", "name a new folder", to)
