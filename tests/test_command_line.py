@@ -3,6 +3,7 @@
 import contextlib
 import io
 import json
+import os
 import unittest
 
 import numpy as np
@@ -227,3 +228,74 @@ class StudyTest(PlaceCase):
         told = kestrelmist("combine", "Two balls", "--others", "Small", "--study", self.place / "study", code=1).stderr
         self.assertRegex(told, "HU|space|unit")  # no unit against HU: said, not guessed
         self.assertEqual(len(told.strip().splitlines()), 1)
+
+
+class SentenceTest(PlaceCase):
+    """What goes wrong in ways of its own comes out as a sentence, with code 1, and never as a trace."""
+
+    def said(self, *words, **env) -> str:
+        ran = kestrelmist(*words, code=1, env={**os.environ, **env})
+        self.assertNotIn("Traceback", ran.stderr)
+        return ran.stderr
+
+    def test_names_that_no_file_can_have(self):
+        source = self.nifti(two_balls())
+        self.assertIn("too long", self.said("convert", source, "--to", self.place / ("y" * 300 + ".nii")))
+        self.assertIn("file stands where a folder", self.said("convert", source, "--to", source / "x.nii"))
+
+    def test_names_that_are_no_text(self):
+        odd = os.fsencode(str(self.place)) + b"/caf\xe9.nii"
+        self.nifti(two_balls(), "plain.nii").rename(os.fsdecode(odd))
+        strict = {**os.environ, "PYTHONIOENCODING": "utf-8:strict"}
+        for words in (
+            ("facts", os.fsdecode(odd)),
+            ("scan", self.place),
+            ("gather", os.fsdecode(odd), "--study", self.place / "study"),
+        ):
+            ran = kestrelmist(*words, env=strict)
+            self.assertIn("caf", ran.stdout)
+        self.assertIn("is in the study already", kestrelmist(*words, env=strict, code=1).stderr)
+        kestrelmist("logbook", "--study", self.place / "study", env=strict)
+        with Study(self.place / "study") as study:
+            self.assertEqual([r.name for r in study.records()], ["caf"])
+
+    def test_a_home_that_cannot_be_made(self):
+        (self.place / "file").write_text("")
+        words = ("desk", "--demo", "--picture", self.place / "p.png")
+        said = self.said(*words, KESTRELMIST_HOME=str(self.place / "file" / "x"))
+        self.assertIn("file stands where a folder", said)
+
+    def test_a_recipe_writes_outside_only_when_that_is_allowed(self):
+        source, target = self.nifti(two_balls()), self.place / "out" / "copy.nii"
+        (self.place / "out").mkdir()
+        with Study(self.place / "study", create=True) as study:
+            study.run("gather", folder=source, subject="T-1")
+            study.run("convert", image="balls", to=target)
+            study.run("logbook", to=self.place / "recipe.yaml")
+        target.unlink()
+        words = ("recipe", self.place / "recipe.yaml", "--study", self.place / "study")
+        self.assertRegex(self.said(*words), "writes outside the study: “Convert” to .*copy.nii.*allow writing")
+        self.assertFalse(target.exists())
+        ran = kestrelmist(*words, "--allow-writing")
+        self.assertEqual(ran.returncode, 0, ran.stderr)
+        self.assertTrue(target.exists())
+
+    def test_recipes_that_are_none(self):
+        with Study(self.place / "study", create=True) as study:
+            study.run("gather", folder=self.nifti(two_balls()), subject="T-1")
+        head = "recipe: 2\n"
+        for text in (
+            "- 3\n- null\n",
+            head + "steps: null\n",
+            head + "steps: text\n",
+            head + "steps:\n- null\n- [1, 2]\n",
+            head + "steps: &a\n- *a\n",
+            head + "steps:\n- &s\n  operation: smooth\n  settings: *s\n",
+            head + "steps:\n- {operation: smooth, inputs: {image: {a: b}}}\n",
+            head + "slots: {a: &b {kind: *b, name: 3}}\nsteps: []\n",
+            head + 'steps:\n- {operation: smooth, inputs: {image: "\\ud800"}, settings: {fwhm: "\\ud800"}}\n',
+            head + "steps:\n- {operation: !!python/object/apply:os.system [ls]}\n",
+            "{" * 3000,
+        ):
+            (self.place / "r.yaml").write_text(text)
+            self.said("recipe", self.place / "r.yaml", "--study", self.place / "study")

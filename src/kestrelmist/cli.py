@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 import json
+import os
 import sys
 import warnings
 from pathlib import Path
@@ -26,6 +28,9 @@ NEGATIVE = "0123456789.,"
 
 def main() -> None:
     """Run the command line. Troubles are said in one sentence; the exit code is then 1."""
+    for stream in (sys.stdout, sys.stderr):  # names of files may be no text
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
     warnings.simplefilter("ignore")  # libraries warn of files that break small rules; what matters is said by us
     try:
         program.main(prog_name="kestrelmist")
@@ -37,6 +42,26 @@ def main() -> None:
         raise SystemExit(130) from None
     except BrokenPipeError:  # whoever read the output has gone
         raise SystemExit(0) from None
+    except Exception as error:
+        print(_unexpected(error), file=sys.stderr)
+        raise SystemExit(1) from None
+
+
+def _unexpected(error: Exception) -> str:
+    """A sentence for what nobody has put into one."""
+    if isinstance(error, MemoryError):
+        return "There is not enough memory: close other programs, or work on a part."
+    if isinstance(error, OSError):
+        from .core.safe_write import write_trouble
+
+        return str(write_trouble(error, error.filename or "."))
+    trace = os.environ.get("KESTRELMIST_TRACE")
+    if trace:
+        import traceback
+
+        traceback.print_exception(error)
+    what = f"This failed in a way that was not foreseen ({type(error).__name__}: {str(error)[:300]})"
+    return what + ("." if trace else ": say so to whoever gave you the program; KESTRELMIST_TRACE=1 shows where.")
 
 
 class Group(click.Group):

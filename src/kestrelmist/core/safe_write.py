@@ -39,4 +39,10 @@ def write_trouble(error: OSError, path: str | Path) -> Trouble:
         return Trouble("This place cannot be written to", "choose another folder or ask for write permission", path)
     if error.errno == errno.ENOENT:
         return Trouble("The folder to write into does not exist", "make it or choose another", path)
+    if error.errno == errno.ENAMETOOLONG:
+        return Trouble("This name is too long for the file system", "choose a shorter one", f"{str(path)[:80]}…")
+    if error.errno in (errno.ENOTDIR, errno.EISDIR):
+        return Trouble("A file stands where a folder should be, or the other way round", "name another place", path)
+    if error.errno in (errno.ELOOP, errno.EINVAL):
+        return Trouble("This name cannot be used for a file", "choose another", path)
     return Trouble(f"Writing failed ({error.strerror or error})", "check the disk and try again", path)

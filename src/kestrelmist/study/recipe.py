@@ -52,6 +52,16 @@ class Recipe:
     steps: tuple[RecipeStep, ...] = ()
     by_hand: tuple[str, ...] = ()
 
+    def writes(self) -> list[tuple[str, str]]:
+        """Operations of steps that write outside the study, and the places they write to."""
+        found = []
+        for step in self.steps:
+            about = find_operation(step.operation)
+            for p in about.settings:
+                if p.role == "new" and step.settings.get(p.name):
+                    found.append((about.title, str(step.settings[p.name])))
+        return found
+
     @property
     def subject(self) -> str:
         """Whose the recipe was made on."""

@@ -7,6 +7,7 @@ import fnmatch
 import json
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ..core.errors import Trouble
@@ -169,6 +170,9 @@ class RecipeRun:
     # work that is done already
 
     def _done_before(self, task: Task) -> Step | None:
+        written = [task.settings.get(p.name) for p in task.about.settings if p.role == "new"]
+        if any(path and not Path(path).exists() for path in written):
+            return None  # what it wrote outside the study has been taken away
         target = task.first("label map") if task.about.returns("label edit") else None
         if target is not None:
             return self._edited_before(task, target)

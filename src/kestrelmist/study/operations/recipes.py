@@ -74,6 +74,7 @@ def recipe(
     *,
     each_subject: bool = False,
     workers: Annotated[int, Between(0, 256)] = 1,
+    allow_writing: bool = False,
     progress: Progress = silent(),
 ) -> Table:
     """Do the steps of a recipe again, on one subject or on all; work that is done already is found and passed over.
@@ -88,6 +89,9 @@ def recipe(
         Run it on every subject of the study. One that fails does not stop the others.
     workers : number
         Processes that compute, with `each_subject`; 0 computes in this one.
+    allow_writing : bool
+        Let steps write files outside the study. Without it, a recipe that would is not begun, and what it would write
+        is listed.
 
     Returns
     -------
@@ -99,6 +103,10 @@ def recipe(
         When the recipe is wrong, or something that it needs is missing; before anything runs.
     """
     found = read_recipe(file)
+    written = found.writes()
+    if written and not allow_writing:
+        told = "; ".join(f"“{name}” to {place}" for name, place in written[:5]) + ("; …" if len(written) > 5 else "")
+        raise Trouble(f"This recipe writes outside the study: {told}", "allow writing when that is wanted", file)
     if each_subject:
         if subject:
             raise Trouble("A recipe runs on one subject or on each, not both", "leave one of them out")
