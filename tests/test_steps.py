@@ -102,7 +102,7 @@ class StepsTest(PlaceCase):
             (self.place / "file").write_text("x")
             with self.assertRaisesRegex(Trouble, "a file of this name"):
                 study.run("convert-study", to=self.place / "file")
-            with self.assertRaisesRegex(Trouble, "folder to write into|cannot be written|Writing failed"):
+            with self.assertRaisesRegex(Trouble, "folder to write into|cannot be written|file stands where a folder"):
                 study.run("convert-study", to=self.place / "file" / "inside")
 
     def test_settings_are_checked_before_anything_is_read(self):

@@ -250,7 +250,10 @@ def _detector_words(dataset, number: int) -> str:
     view = (information.get("ViewCodeSequence") or [{}])[0]
     meaning = str(view.get("CodeMeaning", "")).strip().lower()
     if meaning:
-        return {"anterior": "front", "posterior": "back"}.get(meaning, meaning)
+        for side, begins in (("front", ("anterior", "antero")), ("back", ("posterior", "postero"))):
+            if meaning.startswith(begins) and "oblique" not in meaning:
+                return side
+        return meaning
     axes = information.get("ImageOrientationPatient")
     if axes is not None and len(axes) == 6:
         toward = np.cross([float(v) for v in axes[:3]], [float(v) for v in axes[3:]])

@@ -10,7 +10,10 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from ..formats.dicom_order import seconds_of
+from .checked_values import checked_code, is_table, sound_values
 from .identity_profile import (
+    BYTES,
+    CHECKED,
     DATE,
     DESCRIPTIONS,
     DEVICE,
@@ -19,6 +22,7 @@ from .identity_profile import (
     IDENTIFIER,
     INSIDE,
     KEEP,
+    NEEDED,
     REMOVE,
     SUBJECT,
     TIME,
@@ -47,6 +51,17 @@ WORDS_OF = (
 """Elements whose words must not be found anywhere in the result."""
 
 
+META = (
+    "FileMetaInformationGroupLength",
+    "FileMetaInformationVersion",
+    "MediaStorageSOPClassUID",
+    "MediaStorageSOPInstanceUID",
+    "TransferSyntaxUID",
+    "ImplementationClassUID",
+    "ImplementationVersionName",
+)
+IMPLEMENTATION = "2.25.121733812950327113105338103411338263127"
+"""This program, as the maker of a file."""
 CODED = ("CS", "LO", "SH", "ST", "LT", "UT", "UC")
 
 
@@ -86,7 +101,7 @@ class Cleaner:
 
     def uid(self, old: str) -> str:
         """The new identifier for an old one: 2.25 and a number made from both it and the key (ISO/IEC 9834-8)."""
-        if not old or old.startswith(STANDARD_ROOT):
+        if not old or (old.startswith(STANDARD_ROOT) and is_standard(old)):
             return old
         return f"2.25.{self._number('uid', old)}"
 
@@ -98,8 +113,15 @@ class Cleaner:
         return min([f for f in found if f is not None], default=0.0)
 
     def _inside(self, ds) -> None:
+        if checked_code(ds, self.rules.descriptions):
+            self._seen.add(("Code", "", "cleaned"))
         for tag in list(ds.keys()):
-            element = ds[tag]
+            try:
+                element = ds[tag]
+            except Exception:  # a number or a date that is none: what it is instead nobody knows
+                del ds[tag]
+                self._seen.add(("not readable", str(tag), "removed"))
+                continue
             if tag.is_private:
                 action = self._private(ds, tag)
             elif tag.element == 0:
@@ -146,6 +168,8 @@ class Cleaner:
             return "replaced"
         if action in (DATE, TIME):
             return self._moment(ds, tag, element, action)
+        if action == CHECKED:
+            return self._checked(ds, tag, element)
         if action == DUMMY:
             if keyword in DESCRIPTIONS and self.rules.descriptions:
                 before = str(element.value or "")
@@ -160,6 +184,36 @@ class Cleaner:
             if action == KEEP and (keyword.startswith("Patient") or tag.is_private) and not tag.is_private_creator
             else ""
         )
+
+    def _checked(self, ds, tag, element) -> str:
+        """Keep what is found to be a term, a number or a known text; of other text what an option keeps, without words
+        of identity."""
+        if element.VR in BYTES:
+            if is_table(ds, element):
+                return ""
+            del ds[tag]
+            return "removed"
+        keyword, said = element.keyword, "kept" if element.keyword.startswith("Patient") else ""
+        values = [] if element.value is None else list(element.value) if element.VM > 1 else [element.value]
+        sound = sound_values(element.VR, [str(v) for v in values])
+        if all(v is not None for v in sound):
+            return said
+        if self.rules.keeps_text(keyword) and element.VR not in ("DS", "IS", "AS"):
+            return "cleaned" if self._cleaned(element) else "kept"
+        if keyword in ("ImageType", "FrameType"):  # each place of them has a meaning
+            element.value = [v or "OTHER" for v in sound]
+            return "cleaned"
+        left = [v for v in sound if v]
+        if left and element.VR == "CS":
+            element.value = left if len(left) > 1 else left[0]
+            return "cleaned"
+        if keyword in NEEDED:
+            number = str(ds.get("SegmentNumber", ds.get("ROINumber", "")))
+            what = "Segment" if "SegmentNumber" in ds else "ROI"
+            element.value = f"{what} {number}" if number.isdecimal() and number.isascii() else "REMOVED"
+            return "replaced"
+        del ds[tag]
+        return "removed"
 
     def _moment(self, ds, tag, element, action: str) -> str:
         text = str(element.value or "")
@@ -222,18 +276,21 @@ class Cleaner:
         ds.DeidentificationMethodCodeSequence = Sequence(items)
         ds.LongitudinalTemporalInformationModified = "MODIFIED" if self.rules.dates == "shift" else "REMOVED"
         if getattr(ds, "file_meta", None) is not None:
-            for keyword in (
-                "SourceApplicationEntityTitle",
-                "SendingApplicationEntityTitle",
-                "ReceivingApplicationEntityTitle",
-                "PrivateInformation",
-                "PrivateInformationCreatorUID",
-            ):
-                if keyword in ds.file_meta:
-                    delattr(ds.file_meta, keyword)
+            for element in list(ds.file_meta):
+                if element.tag.group != 2 or element.keyword not in META:
+                    del ds.file_meta[element.tag]
+            ds.file_meta.ImplementationClassUID = IMPLEMENTATION
+            ds.file_meta.ImplementationVersionName = "KESTRELMIST"
             if "MediaStorageSOPInstanceUID" in ds.file_meta:
                 ds.file_meta.MediaStorageSOPInstanceUID = ds.SOPInstanceUID
         ds.preamble = b"\0" * 128  # may hold the start of another file
+
+
+def is_standard(identifier: str) -> bool:
+    """Whether an identifier is one that the standard gives; others under its root are somebody's."""
+    from pydicom.uid import UID_dictionary
+
+    return identifier in UID_dictionary
 
 
 def name_of(element) -> str:

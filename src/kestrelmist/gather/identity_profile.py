@@ -11,7 +11,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 REMOVE, EMPTY, DUMMY, DATE, TIME = "removed", "emptied", "replaced", "date", "time"
-IDENTIFIER, KEEP, INSIDE, SUBJECT = "identifier", "kept", "inside", "subject"
+IDENTIFIER, KEEP, INSIDE, SUBJECT, CHECKED = "identifier", "kept", "inside", "subject", "checked"
 
 REMOVED = frozenset(
     """
@@ -59,6 +59,8 @@ PhysiciansReadingStudyIdentificationSequence PlateID PrescriptionDescription Pre
 PriorTreatmentDoseDescription ProcedureStepCancellationDateTime ReasonForOmissionDescription
 ReasonForRequestedProcedureCodeSequence ReasonForStudy ReasonForSuperseding ReasonForTheImagingServiceRequest
 ReasonForTheRequestedProcedure ReasonForVisit ReasonForVisitCodeSequence RecordedRTControlPointDateTime
+PersonIdentificationCodeSequence EthnicGroupCodeSequence AcquisitionDeviceProcessingDescription
+ReferencedStudySequence ReferencedPerformedProcedureStepSequence
 ReferencedDigitalSignatureSequence ReferencedPatientAliasSequence ReferencedPatientPhotoSequence
 ReferencedPatientSequence ReferencedSOPInstanceMACSequence ReferringPhysicianAddress
 ReferringPhysicianIdentificationSequence ReferringPhysicianTelephoneNumbers RegionOfResidence
@@ -93,7 +95,7 @@ ClinicalTrialSubjectID ClinicalTrialSubjectReadingID ClinicalTrialTimePointID
 DUMMIES = frozenset(
     """
 ContainerIdentifier SpecimenIdentifier ClinicalTrialProtocolID ClinicalTrialProtocolName ClinicalTrialSponsorName
-PersonIdentificationCodeSequence PersonName VerifyingObserverName ContrastBolusAgent ProtocolName StructureSetLabel
+PersonName VerifyingObserverName ContrastBolusAgent ProtocolName StructureSetLabel
 StructureSetName RTPlanLabel InterlockDateTime DoseReferenceDescription
 """.split()
 )
@@ -131,20 +133,47 @@ PulseSequenceName Radiopharmaceutical ImagedNucleus ResonantNucleus ContrastBolu
 CardiacFramingType RadiopharmaceuticalRoute PVCRejection FilterType TypeOfFilters FilterMaterial AcquisitionMode
 ConvolutionKernel ReceiveCoilName TransmitCoilName ReceiveCoilManufacturerName TransmitCoilManufacturerName
 MultiCoilElementName MultiCoilConfiguration PlateType PhosphorType AcquisitionDeviceProcessingCode
-AcquisitionDeviceProcessingDescription TransducerData TransducerType ProcessingFunction DetectorMode
+TransducerData TransducerType ProcessingFunction DetectorMode
 GridAbsorbingMaterial GridSpacingMaterial ASLBolusCutoffTechnique ImageFilter ApplicationVersion ApplicationName
 PositionReferenceIndicator StackID RescaleType WindowCenterWidthExplanation LUTExplanation LUTLabel ModalityLUTType
 MaskOperationExplanation ChannelLabel AttenuationCorrectionMethod ReconstructionMethod ReconstructionAlgorithm
 DetectorLinesOfResponseUsed ScatterCorrectionMethod RandomsCorrectionMethod HistogramExplanation SegmentLabel
 SegmentDescription SegmentAlgorithmName AlgorithmName AlgorithmVersion AlgorithmSource AlgorithmParameters
-PixelValueMappingExplanation DimensionDescriptionLabel LocationOfMeasuredBeamDiameter ROIName ROIObservationLabel
+PixelValueMappingExplanation DimensionDescriptionLabel LocationOfMeasuredBeamDiameter
 EXIFVersion OpticalPathDescription OpticalPathIdentifier FunctionalGroupPrivateCreator DimensionIndexPrivateCreator
 ContrastBolusIngredient
 """.split()
 )
-"""Free text that speaks of the machine, the method or the kind of thing; all other free text is removed."""
-DATA_GROUPS = (0x0028, 0x0066, 0x5400, 0x7FE0)
-"""Groups whose bytes are pixels, colour profiles, surfaces and waveforms."""
+"""Free text that speaks of the machine, the method or the kind of thing. Its value is looked at: it stays when it means
+something by itself, or with the options that keep it; all other free text is removed."""
+MACHINE = frozenset(
+    """
+Manufacturer ManufacturerModelName ManufacturerRelatedModelGroup SoftwareVersions ReceiveCoilName TransmitCoilName
+ReceiveCoilManufacturerName TransmitCoilManufacturerName MultiCoilElementName MultiCoilConfiguration ApplicationVersion
+ApplicationName TransducerData PlateType PhosphorType
+""".split()
+)
+"""Of these, what is kept with the option for the device."""
+KINDS = frozenset(("PatientSpeciesDescription", "PatientBreedDescription"))
+"""Of these, what is kept with the option for characteristics; codes of species stay without."""
+CODE_PARTS = frozenset(
+    """
+CodeValue LongCodeValue URNCodeValue CodingSchemeDesignator CodeMeaning CodingSchemeVersion
+""".split()
+)
+"""Parts of a code, which is looked at as a whole."""
+NEEDED = frozenset(("SegmentLabel", "ROIName", "SegmentAlgorithmName", "AlgorithmName", "AlgorithmVersion"))
+"""Text that a reader needs to be there: it gets other words."""
+PIXELS = 0x7FE0
+"""The group of pixels and of what tells where each picture begins."""
+BYTES = ("OB", "OW", "OF", "OD", "OL", "OV")
+TABLES = frozenset(
+    """
+RedPaletteColorLookupTableData GreenPaletteColorLookupTableData BluePaletteColorLookupTableData
+AlphaPaletteColorLookupTableData LUTData SpectroscopyData
+""".split()
+)
+"""Bytes that a picture may need; they are looked at, and all other bytes go."""
 FREE_TEXT = ("LO", "SH", "ST", "LT", "UT", "UC", "UR")
 
 SAFE_PRIVATE = {
@@ -232,9 +261,21 @@ class Rules:
             return DUMMY if vr in (*FREE_TEXT, "PN") else REMOVE
         if vr == "PN":
             return EMPTY
-        if vr in ("AE", "UN") or (vr == "OB" and element.tag.group not in DATA_GROUPS):
-            return REMOVE  # the title of a program, an element nobody knows, a document packed into bytes
-        return REMOVE if vr in FREE_TEXT and keyword not in SAFE else KEEP
+        if vr in ("AE", "UN"):
+            return REMOVE  # the title of a program, an element nobody knows
+        if vr in BYTES:  # a document, a drawing or a look-up table may be packed into them
+            return KEEP if element.tag.group == PIXELS else CHECKED if keyword in TABLES else REMOVE
+        if vr in ("CS", "DS", "IS", "AS"):
+            return CHECKED
+        if vr in FREE_TEXT and keyword not in CODE_PARTS:
+            return CHECKED if keyword in SAFE or keyword in NEEDED else REMOVE
+        return KEEP
+
+    def keeps_text(self, keyword: str) -> bool:
+        """Whether an option keeps a text of this element although its value says nothing by itself."""
+        if keyword in KINDS:
+            return self.characteristics
+        return self.descriptions or (self.device and keyword in MACHINE)
 
     def private_action(self, creator: str, tag) -> str:
         """What becomes of a private element."""

@@ -56,7 +56,7 @@ def write_planar_pair(folder: Path, subject: str) -> Path:
     for meaning, axes in (("Anterior", [1, 0, 0, 0, 0, -1]), ("Posterior", [-1, 0, 0, 0, 0, -1])):
         detector, view = Dataset(), Dataset()
         view.CodeValue, view.CodingSchemeDesignator, view.CodeMeaning = (
-            ("399348003" if meaning == "Anterior" else "255561001"),
+            ("255549009" if meaning == "Anterior" else "255551008"),
             "SCT",
             meaning,
         )
