@@ -234,6 +234,16 @@ class HeaderTest(IdentityCase):
             self.clean()
         self.assertIn(path.name, str(caught.exception))
         self.assertEqual([p.name for p in self.place.iterdir()], ["scans"])
+        table = deidentify(self.folder, self.place / "rest")  # of a folder the others are done, and the report says so
+        (line,) = [row for row in table.rows if row[0] == path.name]
+        self.assertIn("left out: ", line[2])
+        self.assertEqual(len(list((self.place / "rest").glob("*.dcm"))), 3)
+        self.assertIn("left out", (self.place / "rest" / "identity-report.csv").read_text())
+        for one in self.folder.iterdir():
+            one.write_bytes(one.read_bytes()[:150])
+        with self.assertRaises(Trouble):
+            deidentify(self.folder, self.place / "none")
+        self.assertFalse((self.place / "none").exists())
 
 
 class ProfileTest(IdentityCase):

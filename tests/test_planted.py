@@ -1,14 +1,19 @@
 """Words planted everywhere in a header: with the settings as they come, none of them is left."""
 
+import struct
 import unittest
 
+import numpy as np
 import pydicom
 from pydicom.datadict import DicomDictionary
 from pydicom.dataelem import RawDataElement
 from pydicom.dataset import Dataset
+from pydicom.encaps import encapsulate, generate_frames
 from pydicom.sequence import Sequence
 from pydicom.tag import Tag
+from pydicom.uid import JPEG2000Lossless, JPEGBaseline8Bit, JPEGLSLossless, RLELossless
 
+from kestrelmist.core.errors import Trouble
 from kestrelmist.gather.clean_header import Cleaner
 from kestrelmist.gather.deidentify import deidentify_files
 from kestrelmist.gather.identity_profile import Rules
@@ -132,6 +137,110 @@ class PlantedTest(PlaceCase):
         self.assertEqual((found.EchoTime, found.KVP, found.RescaleType, found.StackID), (4.5, 60, "HU", "1"))
         self.assertEqual(found.AnatomicRegionSequence[0].CodeMeaning, "Head structure (body structure)")
         self.assertEqual(found.file_meta.ImplementationVersionName, "KESTRELMIST")
+
+
+class PixelCarrierTest(PlaceCase):
+    """Pixel data carries more than pixels."""
+
+    WORD = b"WALDEMARIUS"
+
+    def file(self, syntax: str = "", shape=(64, 48), bits: int = 8) -> Dataset:
+        values = np.random.default_rng(3).integers(0, 200, shape).astype(np.uint8 if bits == 8 else np.uint16)
+        values[4:12] = 7
+        dicom_folder(self.place / "source", two_balls())
+        ds = pydicom.dcmread(sorted(p for p in (self.place / "source").rglob("*") if p.is_file())[0])
+        ds.Rows, ds.Columns, ds.BitsAllocated, ds.BitsStored, ds.HighBit = *shape, bits, bits, bits - 1
+        ds.PixelRepresentation, ds.PixelData = 0, values.tobytes()
+        for keyword in ("RescaleIntercept", "RescaleSlope"):
+            if keyword in ds:
+                delattr(ds, keyword)
+        if syntax:
+            ds.compress(syntax, generate_instance_uid=False)
+        self.values = values
+        return ds
+
+    def frame(self, ds) -> bytes:
+        return next(generate_frames(ds.PixelData, number_of_frames=1))
+
+    def cleaned(self, ds) -> Dataset:
+        source = self.place / "planted.dcm"
+        ds.save_as(source, enforce_file_format=True)
+        self.assertIn(self.WORD, source.read_bytes())
+        target = self.place / f"clean {len(list(self.place.iterdir()))}"
+        deidentify_files([source], target, Cleaner(Rules(), b"secret"), None, check_pixels=False)
+        found = (target / "00001.dcm").read_bytes()
+        self.assertNotIn(self.WORD, found)
+        return pydicom.dcmread(target / "00001.dcm")
+
+    def same(self, ds) -> None:
+        np.testing.assert_array_equal(pydicom.pixels.pixel_array(ds, raw=True), self.values)
+
+    def test_after_the_last_pixel(self):
+        ds = self.file()
+        ds.PixelData = ds.PixelData + self.WORD + b" "
+        self.same(self.cleaned(ds))
+
+    def test_in_a_picture_in_a_picture(self):
+        ds = self.file()
+        inner = Dataset()
+        inner.Rows, inner.Columns, inner.BitsAllocated, inner.PixelData = 1, 12, 8, self.WORD + b" "
+        ds.SourceImageSequence = [inner]
+        self.same(self.cleaned(ds))
+
+    def test_in_comments_of_packed_pictures(self):
+        comment = b"\xff\xfe" + struct.pack(">H", len(self.WORD) + 2) + self.WORD
+        camera = b"\xff\xe1" + struct.pack(">H", len(self.WORD) + 8) + b"Exif\0\0" + self.WORD
+        j2k = b"\xff\x64" + struct.pack(">HH", len(self.WORD) + 4, 1) + self.WORD
+        for syntax, put in (
+            (JPEGLSLossless, lambda d: d[:2] + comment + camera + d[2:]),
+            (JPEG2000Lossless, lambda d: _before(d, b"\xff\x90", j2k)),
+            (JPEG2000Lossless, lambda d: _in_tile(d, j2k)),
+        ):
+            for bits in (8, 16):
+                ds = self.file(syntax, bits=bits)
+                ds.PixelData = encapsulate([put(self.frame(ds))])
+                self.same(self.cleaned(ds))
+
+    def test_a_lossy_picture_keeps_its_coded_bytes(self):
+        import imagecodecs
+
+        ds = self.file()
+        packed = imagecodecs.jpeg8_encode(self.values, level=80)
+        before = imagecodecs.jpeg8_decode(packed)
+        comment = b"\xff\xfe" + struct.pack(">H", len(self.WORD) + 2) + self.WORD
+        ds.file_meta.TransferSyntaxUID = JPEGBaseline8Bit
+        ds.PixelData = encapsulate([packed[:2] + comment + packed[2:] + b"\0" + self.WORD])
+        ds["PixelData"].is_undefined_length = True
+        found = self.cleaned(ds)
+        np.testing.assert_array_equal(imagecodecs.jpeg8_decode(self.frame(found)), before)
+
+    def test_after_the_end_and_in_another_fragment(self):
+        for syntax in (JPEGLSLossless, JPEG2000Lossless, RLELossless):
+            ds = self.file(syntax, bits=16)
+            ds.PixelData = encapsulate([self.frame(ds) + self.WORD + b" "])
+            self.same(self.cleaned(ds))
+            ds = self.file(syntax)
+            ds.PixelData = encapsulate([self.frame(ds), self.WORD + b" "])
+            self.same(self.cleaned(ds))
+
+    def test_a_stream_that_is_none_is_refused(self):
+        ds = self.file(JPEG2000Lossless)
+        ds.PixelData = encapsulate([self.WORD * 4])
+        with self.assertRaises(Trouble):
+            self.cleaned(ds)
+
+
+def _before(data: bytes, marker: bytes, what: bytes) -> bytes:
+    at = data.index(marker)
+    return data[:at] + what + data[at:]
+
+
+def _in_tile(data: bytes, what: bytes) -> bytes:
+    """A comment in the header of the first part of a tile, its length put right."""
+    at = data.index(b"\xff\x90")
+    length = struct.unpack_from(">I", data, at + 6)[0]
+    head = data[:at] + data[at : at + 6] + struct.pack(">I", length + len(what) if length else 0)
+    return head + data[at + 10 : at + 12] + what + data[at + 12 :]
 
 
 if __name__ == "__main__":

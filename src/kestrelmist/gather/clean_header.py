@@ -23,6 +23,7 @@ from .identity_profile import (
     INSIDE,
     KEEP,
     NEEDED,
+    PIXELS,
     REMOVE,
     SUBJECT,
     TIME,
@@ -148,6 +149,8 @@ class Cleaner:
         keyword = element.keyword
         if action == INSIDE:
             for item in element.value or ():
+                for inner in [t for t in item.keys() if t.group == PIXELS]:
+                    del item[inner]  # a picture in a picture
                 self._inside(item)
             return ""
         if action == REMOVE:

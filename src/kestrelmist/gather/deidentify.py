@@ -22,6 +22,7 @@ from ..formats.unknown import refuse_unknown
 from .burned_text import text_in
 from .clean_header import Cleaner
 from .clean_pixels import PixelRule, blank, is_plain, pictures_of, save_with
+from .clean_stream import bare_pixels
 from .identity_profile import Rules
 
 TEXT_LOOKED_FOR = ("US", "OT", "SC", "XC", "ES", "DX", "CR", "RF", "XA", "MG", "NM")
@@ -81,8 +82,9 @@ def deidentify_files(
     pixels: PixelRule | None = None,
     progress: Progress | None = None,
     check_pixels: bool = True,
+    all_or_none: bool = True,
 ) -> Outcome:
-    """Write cleaned copies of DICOM files into a new folder, all or none, and check them by opening them again.
+    """Write cleaned copies of DICOM files into a new folder, and check them by opening them again.
 
     Parameters
     ----------
@@ -95,6 +97,8 @@ def deidentify_files(
         Blanked in every picture of every file, numbered in the order of the series.
     check_pixels : bool
         Look for words that are left in the pixels, and set the flag that says so to what was found.
+    all_or_none : bool
+        Stop at a file that cannot be cleaned; otherwise it is left out, not copied, and named in the outcome.
 
     Raises
     ------
@@ -113,7 +117,14 @@ def deidentify_files(
             with _quiet():
                 for n, path in enumerate(progress.part(0.0, 0.7).over(files, what="Removing identity")):
                     target = beside / f"{n + 1:05d}.dcm"
-                    _clean_file(path, target, cleaner, pixels, first, outcome)
+                    try:
+                        _clean_file(path, target, cleaner, pixels, first, outcome)
+                    except Trouble as trouble:
+                        target.unlink(missing_ok=True)
+                        outcome.left_out.append((path.name, str(trouble)))
+                        if all_or_none or len(outcome.left_out) == len(files):
+                            raise
+                        continue
                     outcome.files[path] = place / target.name
             outcome.done = cleaner.done
             _check(beside, cleaner, pixels is not None, outcome, progress.part(0.7, 1.0), check_pixels)
@@ -176,6 +187,7 @@ def _clean_file(
         if frames is not None:
             save_with(ds, frames, target)
         else:
+            bare_pixels(ds)
             ds.save_as(target, enforce_file_format=True)
     except (Trouble, OSError, MemoryError):
         raise

@@ -18,12 +18,12 @@ from ..core.parameter import Between, FolderPath, LabelName, NewPath, Role, Secr
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
 from ..core.table import Table
-from ..formats.dicom_scan import scan_files
+from ..formats.dicom_scan import files_below, scan_files
 from ..formats.dicom_series import matches_mark, series_image
 from .clean_pixels import PixelRule
 from .deidentify import Outcome, bare_name, cleaner_for, deidentify_files, strip_other
 from .identity_profile import Rules
-from .plan import plan_folder
+from .plan import PlanLine, plan_folder
 from .subject_rule import UNNAMED
 
 Area = Annotated[tuple[float, float, float, float], Unit("px"), Role("area"), Between(0, 1e7)]
@@ -122,7 +122,12 @@ def deidentify(
     try:
         with claimed(to) as beside:
             _require_new(to)  # another run may have just ended
-            outcome = deidentify_files(files, beside, cleaner, rule, progress.part(0.1, 0.8)) if files else Outcome()
+            outcome = (
+                deidentify_files(files, beside, cleaner, rule, progress.part(0.1, 0.8), all_or_none=False)
+                if files
+                else Outcome()
+            )
+            outcome.left_out += [(path.name, "it is no image that can be read") for path in _others(folder, lines)]
             beside.mkdir(parents=True, exist_ok=True)
             for n, path in enumerate(progress.part(0.8, 1.0).over(others, what="Stripping headers")):
                 target = beside / f"image {n + 1:03d}{bare_name(path)}"
@@ -327,6 +332,13 @@ def _bare(
     outcome.pictures_changed = 0 if rule is None else image.image_planes
     progress.at(1.0)
     return WithoutIdentity(made, outcome.report(f"Identity removed from {image.name}"))
+
+
+def _others(folder: Path, lines: list[PlanLine]) -> list[Path]:
+    """Files below a folder that no line of its plan speaks of: they are not copied, and that is said."""
+    known = {path for line in lines for path in line.files}
+    below = files_below(folder) if folder.is_dir() else []
+    return [path for path in below if path not in known and not known.intersection(path.parents)]
 
 
 def _require_new(to: Path) -> None:
