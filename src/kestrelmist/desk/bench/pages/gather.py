@@ -62,7 +62,7 @@ class GatherBench(OperationPages):
         place = desk.study.catalogue.recall("waiting folder")
         self.waiting.setVisible(bool(place) and Path(place).exists())
         self.waiting.setToolTip(plain_tip(str(place or "")))
-        self.waiting.clicked.connect(lambda: self.scan(Path(self.waiting.toolTip())))
+        self.waiting.clicked.connect(lambda: self.scan(Path(str(place))))
         self.where = soft()
         column.addWidget(title("Gather"))
         column.addWidget(
