@@ -2,14 +2,22 @@
 
 import os
 import socket
+import subprocess
+import sys
 import threading
 import unittest
+import zipfile
 from unittest import mock
 
 import numpy as np
+import pydicom
+import tifffile
+import zarr
 
 from kestrelmist.core.errors import Cancelled, Trouble, let_through
+from kestrelmist.core.image import Image
 from kestrelmist.core.progress import silent
+from kestrelmist.core.space import picture_space
 from kestrelmist.formats.dicom_scan import files_below, scan_folder
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
@@ -119,6 +127,69 @@ class PanicTest(PlaceCase):
         names = {line.name: line for line in plan_folder(folder)}
         self.assertEqual(names["Good"].refused, "")
         np.testing.assert_array_equal(names["Good"].open().data, two_balls().data)
+
+
+class PromisesTest(PlaceCase):
+    """What a header claims is compared with what can be there, before anything is allotted."""
+
+    def opened(self, path, megabytes: int = 160) -> str:
+        """What opening says, in a process that may take only so much memory above what the program takes itself."""
+        code = (
+            "import resource, sys\nfrom pathlib import Path\nimport numpy, pydicom, tifffile, zarr\n"
+            "from kestrelmist.formats.opening import open_image\nfrom kestrelmist.core.errors import Trouble\n"
+            "before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss\n"
+            "try:\n    open_image(Path(sys.argv[1]))\n    said = 'opened'\n"
+            "except Trouble as trouble:\n    said = str(trouble)\n"
+            "print((resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) // 1024, said)"
+        )
+        words = [sys.executable, "-c", code, str(path)]
+        ran = subprocess.run(words, capture_output=True, text=True, timeout=60)
+        self.assertEqual(ran.returncode, 0, ran.stderr)
+        taken, _, said = ran.stdout.strip().partition(" ")
+        self.assertLess(int(taken), megabytes, said)
+        return said
+
+    def test_an_ome_tiff_of_a_thousand_million_planes(self):
+        tifffile.imwrite(self.place / "a.ome.tif", np.zeros((4, 16, 16), np.uint8), ome=True, metadata={"axes": "ZYX"})
+        with tifffile.TiffFile(self.place / "a.ome.tif") as file:
+            text = file.pages.first.description
+        with tifffile.TiffWriter(self.place / "lie.ome.tif") as writer:
+            lie = text.replace('SizeZ="4"', 'SizeZ="1000000000"')
+            self.assertNotEqual(lie, text)
+            writer.write(np.zeros((16, 16), np.uint8), description=lie, metadata=None)
+        self.assertIn("promises 1000000000 planes", self.opened(self.place / "lie.ome.tif"))
+        self.assertEqual(self.opened(self.place / "a.ome.tif"), "opened")
+
+    def test_a_packed_data_set_of_zeros(self):
+        dicom_folder(self.place / "scans", two_balls())
+        ds = pydicom.dcmread(sorted(p for p in (self.place / "scans").rglob("*") if p.is_file())[0])
+        ds.file_meta.TransferSyntaxUID = pydicom.uid.DeflatedExplicitVRLittleEndian
+        ds.save_as(self.place / "good.dcm")
+        self.assertEqual(self.opened(self.place / "good.dcm"), "opened")
+        ds.PixelData = b"\0" * (300 << 20)
+        ds.save_as(self.place / "bomb.dcm")
+        self.assertLess((self.place / "bomb.dcm").stat().st_size, 1 << 20)
+        self.assertNotEqual(self.opened(self.place / "bomb.dcm"), "opened")
+
+    def test_a_mask_of_zeros_in_a_surface(self):
+        image = Image(
+            np.zeros((40, 30, 1), np.float32, order="F"), picture_space(40, 30, (0.1, 0.1)), "Heights", unit="m"
+        )
+        save_image(self.place / "a.x3p", image)
+        with zipfile.ZipFile(self.place / "a.x3p") as whole:
+            parts = {name: whole.read(name) for name in whole.namelist()}
+        mask = b"<ValidPointsLink>bindata/valid.bin</ValidPointsLink></DataLink>"
+        self.assertIn(b"</DataLink>", parts["main.xml"])
+        parts["main.xml"] = parts["main.xml"].replace(b"</DataLink>", mask)
+        with zipfile.ZipFile(self.place / "bomb.x3p", "w", zipfile.ZIP_DEFLATED) as packed:
+            for name, data in parts.items():
+                packed.writestr(name, data)
+            packed.writestr("bindata/valid.bin", b"\0" * (400 << 20))
+        self.assertIn("larger than its header says", self.opened(self.place / "bomb.x3p"))
+
+    def test_a_zarr_declared_huge_and_empty_opens_lazily(self):
+        zarr.create_array(str(self.place / "huge.zarr"), shape=(10**6, 10**5, 10**5), chunks=(1, 16, 16), dtype="uint8")
+        self.assertEqual(self.opened(self.place / "huge.zarr"), "opened")
 
 
 if __name__ == "__main__":

@@ -1,7 +1,9 @@
 """Words planted everywhere in a header: with the settings as they come, none of them is left."""
 
+import gzip
 import struct
 import unittest
+from dataclasses import replace
 
 import numpy as np
 import pydicom
@@ -13,11 +15,17 @@ from pydicom.sequence import Sequence
 from pydicom.tag import Tag
 from pydicom.uid import JPEG2000Lossless, JPEGBaseline8Bit, JPEGLSLossless, RLELossless
 
+from kestrelmist.core.axis import Axis
 from kestrelmist.core.errors import Trouble
+from kestrelmist.core.image import Image
+from kestrelmist.core.world import World
+from kestrelmist.formats.opening import open_image
+from kestrelmist.formats.saving import save_image
 from kestrelmist.gather.clean_header import Cleaner
 from kestrelmist.gather.deidentify import deidentify_files
 from kestrelmist.gather.identity_profile import Rules
-from tests.making import PlaceCase, dicom_folder, two_balls
+from kestrelmist.gather.remove_identity import deidentify
+from tests.making import PlaceCase, dicom_folder, straight_space, two_balls
 
 TEXT = ("AE", "AS", "CS", "DA", "DS", "DT", "IS", "LO", "LT", "PN", "SH", "ST", "TM", "UC", "UI", "UR", "UT")
 BYTES = ("OB", "OW", "UN", "OF", "OD", "OL", "OV")
@@ -228,6 +236,38 @@ class PixelCarrierTest(PlaceCase):
         ds.PixelData = encapsulate([self.WORD * 4])
         with self.assertRaises(Trouble):
             self.cleaned(ds)
+
+
+class OtherFormatsTest(PlaceCase):
+    WORD = "WALDEMARIUS"
+
+    def test_text_of_other_formats_goes(self):
+        values = np.arange(2 * 6 * 5 * 4, dtype=np.uint16).reshape(6, 5, 4, 2)
+        image = Image(
+            lambda index, progress: values[..., index[0]],
+            replace(straight_space((6, 5, 4)), world=World(f"scanner of {self.WORD}")),
+            self.WORD,
+            self.WORD,
+            unit=self.WORD[:8],
+            facts={"Artist": self.WORD, "Make": self.WORD},
+            axes=(Axis("channel", 2, labels=(self.WORD, "lipid")),),
+        )
+        (self.place / "in").mkdir()
+        for name in ("a.nii.gz", "a.nii", "a.nrrd", "a.ome.tif", "a.ome.zarr"):
+            save_image(self.place / "in" / name, image)
+        deidentify(self.place / "in", self.place / "out")
+        made = sorted(p for p in (self.place / "out").iterdir() if p.name != "identity-report.csv")
+        self.assertEqual(len(made), 5)
+        for path in (self.place / "out").rglob("*"):
+            self.assertNotIn(self.WORD[:8].lower(), str(path.relative_to(self.place)).lower())
+            if path.is_file():
+                data = path.read_bytes()
+                data += gzip.decompress(data) if path.suffix == ".gz" else b""
+                self.assertNotIn(self.WORD[:8].encode(), data, path.name)
+        for path in made:
+            back = open_image(path)
+            for n in range(2):
+                np.testing.assert_array_equal(np.squeeze(back.stored((n,)).exact()), values[..., n])
 
 
 def _before(data: bytes, marker: bytes, what: bytes) -> bytes:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import struct
+import zlib
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -185,6 +186,28 @@ def starts_as_dicom(start: bytes) -> bool:
     )
 
 
+def _inflates(path: Path, size: int) -> bool:
+    """Whether a packed data set unpacks to a size that a file of this one may have; nothing is kept of it."""
+    room = 10 * size + (60 << 20)
+    with open(path, "rb") as stream:
+        head = stream.read(4096)
+        at = head.find(b"\x02\x00\x00\x00UL\x04\x00")
+        if at < 0:
+            return True  # the parser says what is wrong with it
+        stream.seek(at + 12 + int.from_bytes(head[at + 8 : at + 12], "little"))
+        unpacker = zlib.decompressobj(-zlib.MAX_WBITS)
+        try:
+            while block := unpacker.unconsumed_tail or stream.read(1 << 16):
+                room -= len(unpacker.decompress(block, 1 << 22))
+                if room < 0:
+                    return False
+                if unpacker.eof:
+                    break
+        except zlib.error:
+            return True
+    return True
+
+
 def read_header(path: Path) -> Slice | None:
     """What the header of a DICOM file says, image or not; None when the file is not DICOM at all.
 
@@ -200,6 +223,8 @@ def read_header(path: Path) -> Slice | None:
             return None
         if not starts_as_dicom(start):
             return None
+        if DEFLATED.encode() in start[:1024] and not _inflates(path, size):
+            return Slice(path, {}, False, 0, cut_short=True)
         try:
             found = _quick(start, whole=len(start) == size)
         except EOFError:

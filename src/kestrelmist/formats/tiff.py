@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+import re
 import xml.etree.ElementTree as ElementTree
 from functools import partial
 from pathlib import Path
@@ -23,6 +25,9 @@ USUAL_PRINT = {72, 96, 100, 150, 180, 200, 240, 300, 360, 400, 600, 720, 1200}
 COLOUR_MODELS = (2, 5, 6)
 """Photometric interpretations of colour: RGB, separated, YCbCr."""
 
+MOST_PLANES = 100_000
+"""Planes that a description may promise whatever the file holds: others may lie in files beside it."""
+
 
 def read_tiff(path: Path) -> Image:
     """The first (largest) picture of a TIFF file.
@@ -38,6 +43,7 @@ def read_tiff(path: Path) -> Image:
 
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)  # what matters of it is said in our own words
     with tifffile.TiffFile(path) as file:
+        _require_planes(file, path)
         if not file.series:
             raise Trouble("There is no picture in this TIFF file", "copy it again or convert it anew", path)
         series = max(file.series[:8], key=lambda s: s.size)
@@ -60,6 +66,23 @@ def read_tiff(path: Path) -> Image:
     image = Image(first.fetch, space, origin=Origin("TIFF", [path]), caveats=caveats, levels=coarser, **common)
     image.levels = image.levels or sampled_levels(first, image, first.dtype)
     return image
+
+
+def _require_planes(file, path: Path) -> None:
+    """Raises Trouble when the description of an OME-TIFF promises far more planes than there are: a table of all
+    of them would be made before the first is looked for."""
+    if not file.is_ome:
+        return
+    text = str(file.pages.first.description)
+    for picture in re.findall(r"<(?:\w+:)?Pixels\b[^>]*", text):
+        sizes = {name: int(size) for name, size in re.findall(r'\bSize([ZCT])\s*=\s*"(\d{1,18})"', picture)}
+        planes = math.prod(sizes.values())
+        if planes > max(MOST_PLANES, 64 * len(file.pages)):
+            raise Trouble(
+                f"The description of this OME-TIFF promises {planes} planes, which it cannot hold",
+                "write it again",
+                path,
+            )
 
 
 def _level(path: Path, series: int, number: int, level) -> Planes:

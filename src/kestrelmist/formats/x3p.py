@@ -45,7 +45,7 @@ def read_x3p(path: Path) -> Image:
             values = _matrix(archive, link, np.dtype(TYPES.get(kind, "<f8")), (layers, rows, columns), path)
         else:
             values = _listed(root, (layers, rows, columns), path)
-        values = _valid(archive, root, values)
+        values = _valid(archive, root, values, path)
     steps = [float(_text(root, f"Record1/Axes/{axis}/Increment", "0") or 0) for axis in ("CX", "CY", "CZ")]
     if kind in "IL" and not (steps[2] in (0.0, 1.0) and float(_text(root, "Record1/Axes/CZ/Offset", "0") or 0) == 0):
         values = values * (steps[2] or 1.0) + float(_text(root, "Record1/Axes/CZ/Offset", "0") or 0)
@@ -112,12 +112,15 @@ def _listed(root, shape, path: Path) -> np.ndarray:
     return np.array([float(t.split(";")[-1]) if t and t.strip() else np.nan for t in texts]).reshape(shape)
 
 
-def _valid(archive, root, values: np.ndarray) -> np.ndarray:
+def _valid(archive, root, values: np.ndarray, path: Path) -> np.ndarray:
     """Points that a mask calls invalid become "no value"."""
     link = _text(root, "Record3/DataLink/ValidPointsLink", "")
     if not link or link not in archive.namelist():
         return values
-    bits = np.unpackbits(np.frombuffer(archive.read(link)[: values.size // 8 + 1], np.uint8), bitorder="little")
+    bits = np.unpackbits(
+        np.frombuffer(_part(archive, link, values.size // 8 + 4096, path)[: values.size // 8 + 1], np.uint8),
+        bitorder="little",
+    )
     if bits.size < values.size:
         return values
     kept = values.astype(np.float64 if values.dtype.itemsize > 2 else np.float32)

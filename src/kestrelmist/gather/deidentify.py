@@ -19,6 +19,7 @@ from ..formats.dicom_series import series_image
 from ..formats.format import format_of
 from ..formats.series import Series
 from ..formats.unknown import refuse_unknown
+from .bare_image import bare_facts
 from .burned_text import text_in
 from .clean_header import Cleaner
 from .clean_pixels import PixelRule, blank, is_plain, pictures_of, save_with
@@ -289,7 +290,7 @@ def strip_other(path: Path, target: Path, progress: Progress | None = None) -> N
     if known is None:
         refuse_unknown(path)
     image = known.open(path)
-    bare = image.like(image._fetch, facts={}, name="image", subject="", levels=image.levels)
+    bare = image.like(image._fetch, name="image", subject="", levels=image.levels, **bare_facts(image))
     save_image(target, bare, progress)
 
 

@@ -20,6 +20,7 @@ from ..core.safe_write import write_trouble
 from ..core.table import Table
 from ..formats.dicom_scan import files_below, scan_files
 from ..formats.dicom_series import matches_mark, series_image
+from .bare_image import bare_facts
 from .clean_pixels import PixelRule
 from .deidentify import Outcome, bare_name, cleaner_for, deidentify_files, strip_other
 from .identity_profile import Rules
@@ -318,14 +319,12 @@ def _bare(
                 values[:, :, k].T[one] = 0xFF000000 if image.colour else fill
         return values
 
-    nowhere = replace(image.space, world=replace(image.space.world, id=""))  # an identity may name the subject
     made = image.like(
         fetch,
-        space=nowhere,
-        facts={},
         name=f"{image.name}, without identity",
         subject=subject or UNNAMED,
         origin=Origin(),
+        **bare_facts(image),
     )
     outcome = Outcome()
     outcome.done[("All facts of the header", "", "removed")] = 1
