@@ -6,6 +6,7 @@ import unittest
 import numpy as np
 
 from kestrelmist.core.errors import Trouble
+from kestrelmist.core.labels import Label
 from kestrelmist.core.reference import Reference, quoted
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.study.study import Study
@@ -144,3 +145,35 @@ class NamesTest(PlaceCase):
             table = study.run("measure labels", image="T-1/Head", labels="T-1/Head#Labels")
             self.assertEqual(table.column("label"), ["9"])
             np.testing.assert_array_equal(one.data > 0, two_balls().data > 0)
+
+
+class LinesTest(PlaceCase):
+    """Line ends, control characters and a hundred thousand letters."""
+
+    def test_names_from_files_become_a_line(self):
+        odd = "two\nlines\x07" + "x" * 100_000
+        with Study(self.place / "study", create=True) as study:
+            study.run("gather", folder=self.nifti(two_balls()), subject=odd)
+            (record,) = study.records()
+            self.assertEqual((record.subject[:12], len(record.subject)), ("two lines xx", 200))
+            self.assertEqual(Label(3, odd, "#FFFFFF").name, record.subject)
+            self.assertEqual(Label(3, "\n", "#FFFFFF").name, "Label 3")
+
+    def test_names_that_are_typed(self):
+        with Study(self.place / "study", create=True) as study:
+            study.run("gather", folder=self.nifti(two_balls()), subject="T-1")
+            (record,) = study.records()
+            study.run("new-labels", image=record.id, name="two\nlines")
+            study.run("add-label", label="left\r\near")
+            study.run("name-version", name="as\tit was")
+            self.assertEqual([m.name for m in study.label_maps(record.id)], ["two lines"])
+            self.assertEqual([label.name for label in study.labels(record.id).table], ["left ear"])
+            long = "x" * 100_000
+            for operation, given in (
+                ("add-label", {"label": long}),
+                ("rename", {"thing": record.id, "name": long}),
+                ("name-version", {"name": long}),
+                ("change-label", {"label": "left ear", "name": long}),
+            ):
+                with self.assertRaisesRegex(Trouble, "100000 letters is too long"):
+                    study.run(operation, **given)

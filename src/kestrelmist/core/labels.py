@@ -10,6 +10,7 @@ from dataclasses import asdict, dataclass, fields, replace
 import numpy as np
 
 from .errors import Trouble
+from .names import plain_name, typed_name
 from .space import Space
 
 PALETTE = ("#E0A24B", "#56A8C7", "#D9634F", "#7E6BB5", "#5E9E66", "#C9699C", "#8C6A4A", "#9FB03C", "#3F6FB0", "#B7B1A2")
@@ -29,6 +30,11 @@ class Label:
     hidden: bool = False
     subject: str = ""
     """Whose it is when it came from a file that says so; "" when it was drawn here."""
+
+    def __post_init__(self):
+        # files may hold anything
+        object.__setattr__(self, "name", plain_name(self.name) or f"Label {self.number}")
+        object.__setattr__(self, "subject", plain_name(self.subject))
 
 
 class LabelTable:
@@ -74,7 +80,7 @@ class LabelTable:
 
     def with_new(self, name: str, colour: str | None = None) -> tuple[LabelTable, Label]:
         """A table with one more label, at the lowest free number."""
-        name = name.strip()
+        name = typed_name(name)
         if not name:
             raise Trouble("A label needs a name", "type one")
         if self.has_name(name):
@@ -95,7 +101,7 @@ class LabelTable:
         if number not in self:
             raise Trouble(f"There is no label with number {number}", "choose one of the list")
         if "name" in changes:
-            changes["name"] = changes["name"].strip()
+            changes["name"] = typed_name(changes["name"])
             other = [label for label in self.labels if label.number != number]
             if not changes["name"] or LabelTable(other).has_name(changes["name"]):
                 raise Trouble(f"A label cannot be called “{changes['name']}”", "choose a name that is not used yet")

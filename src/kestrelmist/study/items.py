@@ -13,13 +13,11 @@ from ..core.axis import Axis
 from ..core.caveat import Caveat
 from ..core.errors import Trouble
 from ..core.kind import KINDS
+from ..core.names import plain_name, typed_name
 from ..core.reference import Reference
 from ..core.space import Space
 from .catalogue import Catalogue, now
 from .catalogue_trouble import rows_understood
-
-LONGEST_NAME = 200
-"""Letters of a name; more fits no row, no file name and no sentence."""
 
 
 @dataclass(frozen=True)
@@ -172,11 +170,9 @@ class Items:
 
     def require_free(self, wanted: str, record: Record) -> str:
         """A name that a thing can be given; raises Trouble when it is empty, too long or taken."""
-        name = plain_name(wanted)
+        name = typed_name(wanted)
         if not name:
             raise Trouble("A name is needed", "type one")
-        if len(wanted.strip()) > LONGEST_NAME:
-            raise Trouble(f"A name of {len(wanted)} letters is too long", f"use at most {LONGEST_NAME}")
         if self.free_name(name, record.kind, record.subject, record.of, record.id) != name:
             whose = f" on “{record.owner}”" if record.of is not None else f" of {record.subject}"
             raise Trouble(f"There is a {record.kind} “{name}”{whose} already", "choose another name")
@@ -230,11 +226,6 @@ class Items:
             db.execute("DELETE FROM version WHERE item_id = ?", (one,))
             db.execute("DELETE FROM item WHERE id = ?", (one,))
         self._all = None
-
-
-def plain_name(text: str) -> str:
-    """A name without line ends and other control characters, at most LONGEST_NAME letters."""
-    return " ".join("".join(c if c.isprintable() else " " for c in text).split())[:LONGEST_NAME].strip()
 
 
 def _record(row: sqlite3.Row) -> Record:

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import Trouble
+from ..core.names import plain_name
 from ..core.progress import Progress
 from ..core.registry import Registry
 from ..core.safe_write import write_trouble
@@ -41,6 +42,9 @@ class Prepared:
     of: int | None = None
     with_it: list[Prepared] = field(default_factory=list)
     """Things that are of this one: labels that came with an image."""
+
+    def __post_init__(self):
+        self.name, self.subject = plain_name(self.name), plain_name(self.subject)  # files may hold anything
 
     def drop(self) -> None:
         """Throw the side folder away."""

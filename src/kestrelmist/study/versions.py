@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 
 from ..core.errors import Trouble
 from ..core.labels import LabelMap
+from ..core.names import typed_name
 from ..core.patch import LabelEdit
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
 from .catalogue import now
 from .changes import LabelChange
 from .history import Stale
-from .items import plain_name
 from .logbook import Step
 from .stores.label_maps import difference
 
@@ -62,7 +62,7 @@ def name_version(study: Study, key: int, name: str) -> None:
     record = study.items.get(key)
     if record is None or record.kind != "label map":
         raise Trouble("Only label maps have versions", "choose a label map")
-    plain = plain_name(name)
+    plain = typed_name(name)
     if not plain:
         raise Trouble("A version needs a name", "type one")
     if any(v.name.casefold() == plain.casefold() for v in versions_of(study, key)):

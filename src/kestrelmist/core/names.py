@@ -1,0 +1,26 @@
+"""Names of things, labels and subjects: a line that can be read."""
+
+from __future__ import annotations
+
+from .errors import Trouble
+
+LONGEST_NAME = 200
+"""Letters of a name; more fits no row, no file name and no sentence."""
+
+
+def plain_name(text: str) -> str:
+    """A name without line ends and other control characters, at most LONGEST_NAME letters.
+
+    >>> plain_name(" two\\nlines "), len(plain_name("x" * 5000))
+    ('two lines', 200)
+    """
+    # a name of a hundred thousand letters is cut before each of them is looked at
+    short = text[: 20 * LONGEST_NAME]
+    return " ".join("".join(c if c.isprintable() else " " for c in short).split())[:LONGEST_NAME].strip()
+
+
+def typed_name(text: str) -> str:
+    """The name that a person gives; raises Trouble when it is too long to be one."""
+    if len(text.strip()) > LONGEST_NAME:
+        raise Trouble(f"A name of {len(text)} letters is too long", f"use at most {LONGEST_NAME}")
+    return plain_name(text)
