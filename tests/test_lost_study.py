@@ -40,6 +40,7 @@ class GoneTest(DeskCase):
         self.paint()
         self.assertIn("no longer where it was opened; this step was not kept", self.troubles[-1])
         np.testing.assert_array_equal(self.window.viewing.labels.data, self.before)
+        self.assertIn("nothing is kept", self.window.path.state.text())
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(self.place / "saved"), "")):
             self.press("Save elsewhere")
         self.settle(self.window)
@@ -66,6 +67,7 @@ class GoneTest(DeskCase):
         (self.place / "away").rename(self.place / "study")
         self.paint()
         self.assertGreater(int(self.window.viewing.labels.counts[1]), int((self.before == 1).sum()))
+        self.assertIn("all changes kept", self.window.path.state.text())
         self.assertTrue(self.window.close())
 
 

@@ -197,7 +197,8 @@ class PathBar(QWidget):
         self.stages.chosen.connect(desk.viewing.set_stage)
         desk.viewing.stage_changed.connect(lambda: self.stages.set_stage(desk.viewing.stage))
         session.history_changed.connect(self._undo_state)
-        session.shelf_changed.connect(self._name)
+        for signal in (session.shelf_changed, session.history_changed, session.trouble):
+            signal.connect(lambda *_: self._name())
         self.dress()
         self._name()
         self._undo_state()
@@ -215,7 +216,8 @@ class PathBar(QWidget):
         study = self.desk.study
         self.study.setText(study.name)
         animals = len(study.subjects())
-        state = f"read only: {study.catalogue.why_read_only}" if study.read_only else "all changes kept"
+        state = "all changes kept" if study.catalogue.there else "the study has gone: nothing is kept"
+        state = f"read only: {study.catalogue.why_read_only}" if study.read_only else state
         self.state.setText(f"{animals} subject{'' if animals == 1 else 's'} · {state}")
 
     def _undo_state(self) -> None:
