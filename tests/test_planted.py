@@ -94,6 +94,10 @@ class PlantedTest(PlaceCase):
     def test_in_every_element_of_text(self):
         for word in WORDS:
             self.require_gone(word, self.cleaned(self.planted(word, TEXT)))
+            self.require_gone(word, self.cleaned(self.planted(word, TEXT), Rules(dates="shift")))
+        for date in ("20240311waldi7", "101500Waldi.7"):  # a date, or a time, with something behind it
+            found = self.cleaned(self.planted(date, ("DA", "DT", "TM")), Rules(dates="shift"))
+            self.require_gone(date[-6:], found)
 
     def test_in_every_element_of_bytes(self):
         self.require_gone("WALDEMARIUS", self.cleaned(self.planted("WALDEMARIUS", BYTES)))

@@ -63,6 +63,9 @@ META = (
 )
 IMPLEMENTATION = "2.25.121733812950327113105338103411338263127"
 """This program, as the maker of a file."""
+CLOCK = re.compile(r"\d{2}(?:\d{2}(?:\d{2}(?:\.\d{1,6})?)?)?")
+MOMENT = re.compile(r"\d{8}(?:\d{2}(?:\d{2}(?:\d{2}(?:\.\d{1,6})?)?)?)?(?:[+-]\d{4})?")
+"""How the standard writes a time of the day, and a date with or without one."""
 CODED = ("CS", "LO", "SH", "ST", "LT", "UT", "UC")
 
 
@@ -224,7 +227,11 @@ class Cleaner:
             return ""
         if self.rules.dates == "shift":
             if action == TIME:
-                return "kept"
+                times = list(element.value) if element.VM > 1 else [element.value]
+                if all(CLOCK.fullmatch(str(v).strip()) for v in times if v):
+                    return "kept"
+                element.value = None  # something else was typed where a time belongs
+                return "emptied"
             element.value = (
                 [shifted(str(v), self._days) for v in element.value] if element.VM > 1 else shifted(text, self._days)
             )
@@ -324,6 +331,8 @@ def words_of_identity(ds, rules: Rules) -> set[str]:
 
 def shifted(text: str, days: int) -> str:
     """A DICOM date, or date and time, moved to the past by some days; emptied when it is no date."""
+    if not MOMENT.fullmatch(text.strip()):
+        return ""
     try:
         moved = datetime.strptime(text[:8], "%Y%m%d") - timedelta(days=days)
     except ValueError:

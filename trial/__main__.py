@@ -1,0 +1,55 @@
+"""Try all cases in turn for some minutes; a table says what was tried, what came of it and what failed."""
+
+from __future__ import annotations
+
+import argparse
+import random
+import sys
+import tempfile
+import time
+import warnings
+from pathlib import Path
+
+from rich.console import Console
+from rich.table import Table
+
+from . import files, studies, words  # noqa: F401  (they register their cases)
+from .case import CASES
+
+
+def run(seconds: float, seed: int, most: int | None = None) -> bool:
+    """Try until the time is up, each case at least once; returns whether nothing failed."""
+    warnings.simplefilter("ignore")
+    ends, number = time.monotonic() + seconds, 0
+    while number < len(CASES) or (time.monotonic() < ends and (most is None or number < most)):
+        one = CASES[number % len(CASES)]
+        rng = random.Random(f"{seed}-{number}")
+        with tempfile.TemporaryDirectory(prefix="kestrelmist-trial-") as place:
+            try:
+                came = one.once(rng, Path(place))
+            except Exception as error:
+                came = "FAILED"
+                one.failures.append(f"number {number}: {type(error).__name__}: {str(error)[:300]}")
+        one.counts[came] = one.counts.get(came, 0) + 1
+        number += 1
+    table = Table("case", "times", "what came of it", "failed", title=f"Trial {seed}")
+    for one in CASES:
+        told = ", ".join(f"{n} {came}" for came, n in sorted(one.counts.items()))
+        table.add_row(one.name, str(sum(one.counts.values())), told, str(len(one.failures)))
+    Console(width=150).print(table)
+    for one in CASES:
+        for failure in one.failures:
+            print(f"{one.name}, {failure}")
+    return not any(one.failures for one in CASES)
+
+
+def main() -> None:
+    arguments = argparse.ArgumentParser(prog="kestrel trial", description=__doc__)
+    arguments.add_argument("--minutes", type=float, default=2.0, help="how long (2)")
+    arguments.add_argument("--seed", type=int, default=1, help="another trial (1)")
+    given = arguments.parse_args()
+    sys.exit(0 if run(60 * given.minutes, given.seed) else 1)
+
+
+if __name__ == "__main__":
+    main()
