@@ -9,7 +9,19 @@ import unittest
 from multiprocessing.connection import wait
 from pathlib import Path
 
-LONGEST = ("strokes", "command_line", "label_maps", "operations", "desk", "wheel", "bench", "gather_desk", "demo")
+LONGEST = (
+    "strokes",
+    "command_line",
+    "label_maps",
+    "operations",
+    "desk",
+    "wheel",
+    "bench",
+    "gather_desk",
+    "demo",
+    "planted",
+    "damage",
+)
 """Files that are begun first, so that none of them is left for the end."""
 
 
