@@ -324,10 +324,14 @@ class HeightMapTest(PlaceCase):
 
     def x3p(self, link="bindata/data.bin", size=(3, 2), kind="D", increment=1, data=None, extra=""):
         header = (
-            f'<?xml version="1.0"?>{extra}<p:ISO5436_2 xmlns:p="http://www.opengps.eu/2008/ISO5436_2"><Record1><FeatureType>SUR</FeatureType>'
-            f"<Axes><CX><AxisType>I</AxisType><Increment>1e-6</Increment></CX><CY><AxisType>I</AxisType><Increment>2e-6</Increment></CY><CZ><AxisType>A</AxisType>"
-            f"<DataType>{kind}</DataType><Increment>{increment}</Increment></CZ></Axes></Record1><Record3><MatrixDimension><SizeX>{size[0]}</SizeX><SizeY>{size[1]}"
-            f"</SizeY><SizeZ>1</SizeZ></MatrixDimension><DataLink><PointDataLink>{link}</PointDataLink></DataLink></Record3></p:ISO5436_2>"
+            f'<?xml version="1.0"?>{extra}<p:ISO5436_2 xmlns:p="http://www.opengps.eu/2008/ISO5436_2"><Record1>'
+            f"<FeatureType>SUR</FeatureType>"
+            f"<Axes><CX><AxisType>I</AxisType><Increment>1e-6</Increment></CX>"
+            f"<CY><AxisType>I</AxisType><Increment>2e-6</Increment></CY><CZ><AxisType>A</AxisType>"
+            f"<DataType>{kind}</DataType><Increment>{increment}</Increment></CZ></Axes>"
+            f"</Record1><Record3><MatrixDimension><SizeX>{size[0]}</SizeX><SizeY>{size[1]}"
+            f"</SizeY><SizeZ>1</SizeZ></MatrixDimension>"
+            f"<DataLink><PointDataLink>{link}</PointDataLink></DataLink></Record3></p:ISO5436_2>"
         )
         path = self.place / "s.x3p"
         with zipfile.ZipFile(path, "w") as archive:

@@ -125,7 +125,8 @@ def plane_view(
     rightward[plane.right] = -1.0 if plane.right == 0 and not left_on_left else 1.0
     downward[plane.up] = -1.0
     x, y, z = (float(v) for v in centre)
-    return View((x, y, z), tuple(rightward), tuple(downward), float(pixel), int(width), int(height), sides_known)  # type: ignore[arg-type]
+    across, down = tuple(rightward), tuple(downward)
+    return View((x, y, z), across, down, float(pixel), int(width), int(height), sides_known)  # type: ignore[arg-type]
 
 
 def fitted(

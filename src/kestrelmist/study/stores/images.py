@@ -19,7 +19,7 @@ from ...formats.sampling import sampled_levels
 from ...scene.thumbnail import thumbnail
 from ..items import ImageRecord, Record
 from ..open_study import OpenStudy
-from ..store import STORES, Prepared, Store, side_folder
+from ..store import STORES, Prepared, Store, side_folder, store_for
 
 
 class ImageStore(Store):
@@ -45,7 +45,7 @@ class ImageStore(Store):
                 raise write_trouble(error, study.folder) from error
             raise
         if image.labels is not None and image.labels.counts[0] < image.labels.kji.size:
-            made.with_it.append(STORES.get("label map").prepare(study, image.labels, silent()))  # type: ignore[union-attr]
+            made.with_it.append(store_for("label map").prepare(study, image.labels, silent()))
         return made
 
     def _files(self, image: Image, side: Path, progress: Progress) -> tuple[list[str], Origin]:
