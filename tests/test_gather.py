@@ -1,7 +1,9 @@
 """The plan of a folder, taking it in, converting, sorting into a BIDS-style folder, reordering axes."""
 
 import json
+import shutil
 import subprocess
+from pathlib import Path
 from unittest import mock
 
 import imagecodecs
@@ -116,6 +118,46 @@ class PlanTest(PlaceCase):
                 self.assertEqual(image.data.shape, image.shape, record.name)
         self.assertEqual(sorted(p.name for p in (self.place / "study" / "images").iterdir()), ["1", "2", "3", "4"])
 
+    def test_a_disk_that_runs_full_says_which_images_are_in(self):
+        lines = plan_folder(self.mixed())
+        names = [line.name for line in lines if line.take]
+        copied, copy = [], shutil.copyfile
+
+        def until_full(source, target):
+            copied.append(source)
+            if Path(source).suffix == ".tif":
+                raise OSError(28, "No space left on device")
+            return copy(source, target)
+
+        with Study(self.place / "study", create=True) as study:
+            with mock.patch.object(shutil, "copyfile", until_full):
+                taken = take_lines(study, lines)
+            at = names.index("section")
+            self.assertEqual((sorted(r.name for r in study.records()), taken.refused), (sorted(names[:at]), []))
+            self.assertEqual([line.name for line in taken.left], names[at:])
+            self.assertRegex(taken.ending, f"disk is full.*{at} images? (is|are) in the study: “{names[0]}”")
+            self.assertRegex(taken.ending, "Not taken in: “section”")
+            self.assertEqual(list((self.place / "study" / "images").glob(".*")), [])
+            rest = take_lines(study, lines)  # with room made, the rest comes in
+            self.assertEqual((len(rest.keys), len(study.records())), (len(names) - at, len(names)))
+
+    def test_a_whole_folder_or_nothing_when_the_disk_runs_full(self):
+        folder = self.mixed()
+        (folder / "half.nrrd").unlink()
+        copy = shutil.copyfile
+        with Study(self.place / "study", create=True) as study:
+            full = [copy, OSError(28, "No space left on device")]
+
+            def until_full(source, target):
+                return _turn(full)(source, target)
+
+            with mock.patch.object(shutil, "copyfile", until_full):
+                with self.assertRaisesRegex(Trouble, "disk is full; nothing was changed"):
+                    study.run("gather", folder=folder)
+            self.assertEqual((study.records(), list((self.place / "study" / "images").iterdir())), ([], []))
+            study.run("gather", folder=folder)
+            self.assertEqual(len(study.records()), 4)
+
     def test_pictures_of_a_sequence_may_be_slices(self):
         folder = self.mixed()
         (image,) = gather(folder, series="lapse", sequences="slice")
@@ -169,6 +211,14 @@ class PlanTest(PlaceCase):
             self.assertEqual([r.name for r in study.records()], ["Two balls"])
 
 
+def _turn(left: list):
+    """The next of a list; the last one again and again, raised when it is an error."""
+    one = left.pop(0) if len(left) > 1 else left[0]
+    if isinstance(one, Exception):
+        raise one
+    return one
+
+
 class _Dead:
     """A helper process that dies at once."""
 
@@ -176,6 +226,9 @@ class _Dead:
         self.returncode = 1
 
     def wait(self):
+        return 1
+
+    def poll(self):
         return 1
 
     def kill(self):

@@ -1,6 +1,7 @@
 """Gather in the window: the plan, series and pictures, facts, identity, checks."""
 
 import json
+import shutil
 import time
 from unittest import mock
 
@@ -146,6 +147,25 @@ class PlanDeskTest(DeskCase):
         self.assertIn("in the study already", self.troubles[-1])
         self.assertEqual(len(self.desk.study.records()), 3)
         self.assertEqual(len(self.model.lines), 3)
+
+    def test_what_there_was_no_room_for_stays_ticked(self):
+        names = list(self.scan())
+        copy = shutil.copyfile
+
+        def until_full(source, target):
+            if len(self.desk.study.records()) == 1:
+                raise OSError(28, "No space left on device")
+            return copy(source, target)
+
+        with mock.patch.object(shutil, "copyfile", until_full):
+            self.press(self.gather.take)
+            self.settle(self.window)
+        self.assertIn(f"1 image is in the study: “{names[0]}”. Not taken in: “{names[1]}”", self.troubles[-1])
+        self.assertEqual([(line.name, line.take) for line in self.model.lines], [(n, True) for n in names[1:]])
+        self.assertEqual((self.gather.take.text(), self.gather.take.isEnabled()), ("Take in 2 images", True))
+        self.press(self.gather.take)  # room was made
+        self.settle(self.window)
+        self.assertEqual(len(self.desk.study.records()), 3)
 
     def take_all(self):
         self.scan()

@@ -106,14 +106,45 @@ print(one.twice(3.0), one.thrice(2.0), sum(one.twice.stats.cache_hits.values()))
 """
 
 
+FULL = """
+import resource
+resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))
+"""
+TOLD = """
+from kestrelmist.core.kernel import not_kept
+print(not_kept())
+"""
+
+
 class CacheTest(PlaceCase):
-    def run_once(self) -> str:
-        env = {**os.environ, "KESTRELMIST_KERNELS": str(self.place / "kept")}
-        ran = subprocess.run(
-            [sys.executable, "-c", TWO.format(place=str(self.place))], capture_output=True, text=True, env=env
-        )
+    def run_once(self, kept: str = "kept", before: str = "", after: str = "") -> str:
+        env = {**os.environ, "KESTRELMIST_KERNELS": str(self.place / kept)}
+        program = before + TWO.format(place=str(self.place)) + after
+        ran = subprocess.run([sys.executable, "-B", "-c", program], capture_output=True, text=True, env=env)
         self.assertEqual(ran.returncode, 0, ran.stderr)
         return ran.stdout.strip()
+
+    def write_one(self) -> None:
+        (self.place / "one.py").write_text(
+            "from kestrelmist.core.kernel import kernel\n\n"
+            "@kernel\ndef twice(x):\n    return x * 2\n\n@kernel\ndef thrice(x):\n    return x * 3\n"
+        )
+
+    def test_without_a_place_to_keep_them_they_run_and_it_is_said(self):
+        self.write_one()
+        (self.place / "file").write_text("no folder")
+        for kept, before in (("file", ""), ("kept", FULL)):  # nowhere to make the folder; no room for what goes in it
+            numbers, told = self.run_once(kept, before, TOLD).split("\n")
+            self.assertEqual(numbers, "6.0 6.0 0")
+            self.assertIn(f"cannot be kept in {self.place / kept}", told)
+        self.assertEqual(self.run_once(after=TOLD), "6.0 6.0 0")  # with room, nothing is said
+
+    def test_a_damaged_one_is_compiled_anew(self):
+        self.write_one()
+        self.run_once()
+        for path in (self.place / "kept").rglob("*.nb?"):
+            path.write_bytes(path.read_bytes()[:20])
+        self.assertEqual(self.run_once(), "6.0 6.0 0")
 
     def test_kept_found_again_and_made_anew_when_a_source_changes(self):
         (self.place / "two.py").write_text(

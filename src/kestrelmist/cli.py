@@ -14,6 +14,7 @@ import click
 
 from . import VERSION
 from .core.errors import Cancelled, Trouble
+from .core.kernel import not_kept
 from .core.operation import OPERATIONS, STAGES, Operation
 from .core.parameter import Parameter
 from .core.progress import Progress
@@ -213,13 +214,16 @@ def _run(operation: Operation, given: dict[str, Any]) -> None:
     given = {k: v for k, v in given.items() if v is not None and v != ()}
     given = {k: list(v) if isinstance(v, tuple) else v for k, v in given.items()}
     from .command_output import require_place, say
+    from .patience import Patience
 
     try:
         require_place(operation, study, out)
-        with _Bar(as_json) as progress:
+        with _Bar(as_json) as progress, Patience():
             said = _in_study(operation, given, study, progress) if study else _on_files(operation, given, progress)
             written = said.written_to(out, progress) if out is not None else []
         say(operation, said, written, as_json)
+        if not_kept():
+            print(f"{not_kept()}.", file=sys.stderr)
     except Trouble as trouble:
         if as_json:
             print(json.dumps({"trouble": str(trouble)}))

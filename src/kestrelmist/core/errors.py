@@ -28,6 +28,10 @@ class Trouble(Exception):
         return type(self), (self.what, self.do, self.file)
 
 
+class DiskFull(Trouble):
+    """There is no room for what was to be written; what would come after it will find none either."""
+
+
 class Cancelled(Exception):
     """Raised inside a computation whose person pressed Cancel; nothing was kept."""
 

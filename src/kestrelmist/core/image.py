@@ -20,6 +20,7 @@ from .placement import Placement
 from .progress import Progress, silent
 from .space import Space
 from .values import KERNEL_TYPES, Stored, colour_channels, kernel_ready
+from .waiting import reading
 
 __all__ = ["Image", "Origin", "KERNEL_TYPES", "Fetch"]
 
@@ -154,7 +155,8 @@ class Image:
         """Values [i, j, k], with progress while they are read; of a series, those of the first volume."""
         if self.axes:
             return self.frame((0,) * len(self.axes)).fetch(progress)
-        with self._lock:
+        # another thread that fetches them may wait for a drive that is gone, and this one for it
+        with reading(next(iter(self.origin.files), self.name)), self._lock:
             data = self._data
             if data is None:
                 data = self._data = kernel_ready(self._fetch((), progress), self.space.shape, self.colour)
@@ -243,7 +245,7 @@ class Image:
         ]
         digest.update(str((self.shape, self.space.affine.tolist())).encode())
         for n, path in enumerate(files):
-            with open(path, "rb") as stream:
+            with reading(path), open(path, "rb") as stream:
                 while block := stream.read(1 << 22):
                     progress.at(n / len(files), "Looking at the values")
                     digest.update(block)

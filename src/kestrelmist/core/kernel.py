@@ -12,7 +12,7 @@ import os
 import shutil
 import threading
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -123,11 +123,52 @@ def _dispatcher(function: Callable, options: dict[str, Any], folder: Path | None
     try:
         _make_room(folder)
         config.CACHE_DIR = str(folder)
-        return numba.njit(nogil=True, cache=True, **options)(function)
-    except (OSError, RuntimeError):  # no place can be written to: compiled anew in every process
+        made: Any = numba.njit(nogil=True, cache=True, **options)(function)
+        made._cache = _Forgiving(made._cache)
+        return made
+    except (OSError, RuntimeError) as error:
+        _failed.append(str(error))
         return numba.njit(nogil=True, **options)(function)
     finally:
         config.CACHE_DIR = before
+
+
+_failed: list[str] = []
+
+
+def not_kept() -> str:
+    """What a person is told once when compiled kernels cannot be kept: all works, a little later; "" when they can."""
+    if not _failed:
+        return ""
+    return (
+        f"Compiled code cannot be kept in {cache_root()} (full, or not writable), so it is compiled anew each time;"
+        " KESTRELMIST_KERNELS names another folder"
+    )
+
+
+class _Forgiving:
+    """numba's cache of a function; when it cannot be read or written, the function is compiled and works all the
+    same."""
+
+    def __init__(self, cache: Any):
+        self._cache = cache
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._cache, name)
+
+    def load_overload(self, *arguments: Any) -> Any:
+        try:
+            return self._cache.load_overload(*arguments)
+        except Exception:  # a damaged file breaks the reading of it in many ways; it is begun anew
+            with suppress(OSError):
+                self._cache.flush()
+            return None
+
+    def save_overload(self, *arguments: Any) -> None:
+        try:
+            self._cache.save_overload(*arguments)
+        except Exception as error:
+            _failed.append(str(error))
 
 
 def _make_room(folder: Path) -> None:

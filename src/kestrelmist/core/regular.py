@@ -7,12 +7,14 @@ import stat
 from pathlib import Path
 
 from .errors import Trouble
+from .waiting import reading
 
 
 def is_regular(path: str | Path) -> bool:
     """Whether this is a file with content of its own; links are followed, what is not there is none."""
     try:
-        return stat.S_ISREG(os.stat(path).st_mode)
+        with reading(path):
+            return stat.S_ISREG(os.stat(path).st_mode)
     except (OSError, ValueError):
         return False
 
@@ -21,7 +23,8 @@ def require_regular(path: str | Path) -> None:
     """Raises Trouble when something that is no ordinary file stands where a file should; what is missing is left to
     whoever opens it, and folders pass."""
     try:
-        mode = os.stat(path).st_mode
+        with reading(path):
+            mode = os.stat(path).st_mode
     except (OSError, ValueError):
         return
     if not stat.S_ISREG(mode) and not stat.S_ISDIR(mode):

@@ -7,7 +7,7 @@ import os
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from .errors import Trouble
+from .errors import DiskFull, Trouble
 
 
 @contextmanager
@@ -34,7 +34,7 @@ def written_whole(path: str | Path, mode: str = "wb", **kwargs):
 def write_trouble(error: OSError, path: str | Path) -> Trouble:
     """The sentence for a failed write."""
     if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
-        return Trouble("The disk is full; nothing was changed", "free some space and try again", path)
+        return DiskFull("The disk is full; nothing was changed", "free some space and try again", path)
     if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
         return Trouble("This place cannot be written to", "choose another folder or ask for write permission", path)
     if error.errno == errno.ENOENT:

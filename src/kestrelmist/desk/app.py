@@ -118,6 +118,8 @@ def _load_kernels(window: Window) -> None:
             pane.canvas.picture.forget()
             pane.canvas.update()
         warm_beside()
+        if kernel.not_kept():
+            window.session.said.emit(f"{kernel.not_kept()}.")
 
     window.session.work.start("Loading", load_drawing, loaded, lane="preview")
 

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ..core.waiting import waiting_sentence
 from .desk_model import STAGES, Desk
 from .plain_text import Words, plain_tip
 from .theme.theme import Theme, icon, mark, words
@@ -140,8 +141,10 @@ class WorkBar(QWidget):
             return
         left = job.progress.seconds_left()
         text = job.title if left is None else f"{job.title} · {left:.0f} s left"
+        text = text if job.waits_for is None else f"{job.waits_for.name} gives nothing"
         self.title.setText(self.title.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, 150))
-        self.title.setToolTip(plain_tip(text))
+        more = "" if job.waits_for is None else f"\n{waiting_sentence(job.waits_for)} Cancel goes on without it."
+        self.title.setToolTip(plain_tip(text + more))
         self.bar.setValue(int(1000 * job.progress.fraction))
         self._visible(True)
 

@@ -3,19 +3,24 @@ window's thread."""
 
 from __future__ import annotations
 
+import queue
 import sys
+import threading
 import time
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..core.errors import Cancelled, Trouble
 from ..core.progress import Progress
+from ..core.waiting import Watch
 
 LANES = ("view", "preview", "checks", "batch")
 """What is in view; small things that follow it (histogram, surfaces); checks; work that was asked for."""
+LOOK = 500
+"""Milliseconds between looks at what the lanes wait for."""
 SWITCH = 0.001
 """Seconds after which a thread that computes in Python gives way, so that the window answers."""
 
@@ -32,6 +37,8 @@ class Job(QObject):
         super().__init__()
         self.title, self.work, self.done, self.failed, self.lane, self.loud = title, work, done, failed, lane, loud
         self.edits_labels = False
+        self.waits_for: Path | None = None
+        """The file that gives nothing, when the job waits for one."""
         self._told = 0.0
         self.progress = Progress(self._tell, title)
 
@@ -51,8 +58,48 @@ class Job(QObject):
         self.ended.emit(self, result, error)
 
 
+class Lane:
+    """A thread that runs one job after another. It does not hold up the end of the program: a read from a drive that is
+    gone may never return."""
+
+    def __init__(self, name: str):
+        self.waiting: queue.SimpleQueue[Job | None] = queue.SimpleQueue()
+        self.running: Job | None = None
+        self.closed = False
+        self.thread = threading.Thread(target=self._run, name=name, daemon=True)
+        self.thread.start()
+        self.watch = Watch(self.thread.ident or 0)
+
+    def submit(self, job: Job) -> None:
+        self.waiting.put(job)
+
+    def _run(self) -> None:
+        while (job := self.waiting.get()) is not None and not self.closed:
+            self.running = job
+            job.run()
+            self.running = None
+
+    def waits_for(self, seconds: float | None = None) -> Path | None:
+        """The file its job waits for; see `core.waiting.Watch`."""
+        return self.watch.waits_for(seconds) if self.running is not None and self.thread.is_alive() else None
+
+    def close(self) -> None:
+        """Let the thread end after the job it is at; jobs that have not begun are dropped."""
+        self.closed = True
+        self.waiting.put(None)
+
+    def join(self) -> None:
+        """Wait for the thread, unless it waits for a file that gives nothing."""
+        while self.thread.is_alive() and self.waits_for(1.0) is None:
+            self.thread.join(0.05)
+
+
 class Work(QObject):
-    """Runs jobs: those of one lane one after another, lanes beside each other; `loud` ones have a bar in the Path."""
+    """Runs jobs: those of one lane one after another, lanes beside each other; `loud` ones have a bar in the Path.
+
+    A job that waits for a file that gives nothing is shown with the file's name, loud or not, and can be left: the
+    thread waits on by itself, and the lane goes on with another one.
+    """
 
     changed = Signal()
     begun = Signal()
@@ -61,8 +108,10 @@ class Work(QObject):
 
     def __init__(self, parent=None):
         super().__init__(parent)
-        self._lanes = {name: ThreadPoolExecutor(1, thread_name_prefix=name) for name in LANES}
+        self._lanes = {name: Lane(name) for name in LANES}
         self.jobs: list[Job] = []
+        self._look = QTimer(self, interval=LOOK)
+        self._look.timeout.connect(self._look_at_lanes)
         sys.setswitchinterval(SWITCH)
 
     @property
@@ -91,13 +140,41 @@ class Work(QObject):
         job.moved.connect(self.changed)
         job.ended.connect(self._end)  # a bound method, so that it runs in this object's thread
         self.jobs.append(job)
-        self._lanes[lane].submit(job.run)
+        self._lanes[lane].submit(job)
+        self._look.start()
         self.changed.emit()
         if job.loud:
             self.begun.emit()
         return job
 
+    def _look_at_lanes(self) -> None:
+        if self.idle:
+            self._look.stop()
+        for name, lane in self._lanes.items():
+            job, path = lane.running, lane.waits_for()
+            if job is None or job not in self.jobs:
+                continue
+            if path is not None and job.progress.cancelled:
+                self._leave(name, job, path)
+            elif path != job.waits_for:
+                job.waits_for, job.loud = path, job.loud or path is not None
+                self.changed.emit()
+
+    def _leave(self, name: str, job: Job, path: Path) -> None:
+        left, self._lanes[name] = self._lanes[name], Lane(name)
+        left.close()
+        try:
+            while (waiting := left.waiting.get_nowait()) is not None:
+                self._lanes[name].submit(waiting)
+        except queue.Empty:
+            pass
+        left.waiting.put(None)
+        gone = Trouble(f"“{job.title}” was left, as a file gave nothing", "look whether its drive is still there", path)
+        self._end(job, None, gone)
+
     def _end(self, job: Job, result: Any, error: BaseException | None) -> None:
+        if job not in self.jobs:  # it was left, and its file has answered after all
+            return
         self.jobs.remove(job)
         self.changed.emit()
         if error is None:
@@ -118,8 +195,10 @@ class Work(QObject):
 
     def close(self) -> None:
         self.cancel_all()
-        for pool in self._lanes.values():
-            pool.shutdown(wait=True, cancel_futures=True)
+        for lane in self._lanes.values():
+            lane.close()
+        for lane in self._lanes.values():
+            lane.join()
 
 
 def unexpected(title: str, error: BaseException) -> str:

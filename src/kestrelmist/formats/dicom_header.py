@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 
 from ..core.errors import let_through
+from ..core.waiting import reading
 
 FROM_DICOM_AXES = np.diag([-1.0, -1.0, 1.0, 1.0])
 """DICOM's patient axes run left, back, up; the world's run right, front, up."""
@@ -216,7 +217,7 @@ def read_header(path: Path) -> Slice | None:
     """
     for window in WINDOWS:
         try:
-            with open(path, "rb") as stream:
+            with reading(path), open(path, "rb") as stream:
                 start = stream.read(window)
                 size = stream.seek(0, 2)
         except OSError:
@@ -233,7 +234,8 @@ def read_header(path: Path) -> Slice | None:
             break
     if found is None:
         try:
-            found = _thorough(path)
+            with reading(path):
+                found = _thorough(path)
         except BaseException as error:  # the parser meets a broken file with many kinds of error
             let_through(error)
             return Slice(path, {}, False, 0, cut_short=True) if start[128:132] == b"DICM" else None

@@ -9,6 +9,7 @@ from pathlib import Path
 from ..core.caveat import CUT_SHORT, MIXED, NOTED, SECOND_COPY, Caveat
 from ..core.errors import Trouble, let_through
 from ..core.progress import Progress, silent
+from ..core.waiting import reading
 from .dicom_frames import listed_in_directory, slices_of
 from .dicom_header import Slice
 from .dicom_order import arrange
@@ -31,7 +32,7 @@ def files_below(folder: Path) -> list[Path]:
             continue
         seen.add(real)
         try:
-            with os.scandir(place) as entries:
+            with reading(place), os.scandir(place) as entries:
                 there = sorted((e for e in entries if not e.name.startswith(".")), key=lambda e: e.name)
         except OSError:  # a folder that may not be read holds nothing for us
             continue

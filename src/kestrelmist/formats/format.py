@@ -11,7 +11,8 @@ from ..core.errors import Trouble, let_through
 from ..core.image import Image
 from ..core.registry import Registry
 from ..core.regular import require_regular
-from .guarded import guard
+from ..core.waiting import reading
+from .guarded import guard, no_memory
 
 
 @dataclass(frozen=True)
@@ -70,10 +71,13 @@ class Format:
             raise Trouble(f"{self.name} files cannot be opened, only written", "choose another format", path)
         require_regular(path)
         try:
-            found = self.read(path, spacing) if self.takes_spacing else self.read(path)
+            with reading(path):
+                found = self.read(path, spacing) if self.takes_spacing else self.read(path)
             return guard(found, path) if isinstance(found, Image) else found
-        except (Trouble, MemoryError):
+        except Trouble:
             raise
+        except MemoryError as error:
+            raise no_memory(path) from error
         except FileNotFoundError as error:
             raise Trouble("This file does not exist", "check the name", path) from error
         except PermissionError as error:
@@ -104,7 +108,7 @@ def format_of(path: Path, kind: str = "image") -> Format | None:
         return next((f for f in known if f.folder and (name.endswith(f.endings) or is_zarr_folder(path))), None)
     try:
         require_regular(path)
-        with open(path, "rb") as stream:
+        with reading(path), open(path, "rb") as stream:
             start = stream.read(160)
     except OSError:
         start = b""

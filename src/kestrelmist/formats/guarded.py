@@ -9,6 +9,7 @@ import numpy as np
 from ..core.errors import Cancelled, Trouble, let_through
 from ..core.image import Fetch, Image
 from ..core.values import Stored
+from ..core.waiting import reading
 
 
 def guard(image: Image, path: Path) -> Image:
@@ -21,18 +22,15 @@ def guard(image: Image, path: Path) -> Image:
 def _guarded(fetch: Fetch, shape: tuple[int, int, int], path: Path) -> Fetch:
     def safely(index, progress):
         try:
-            got = fetch(index, progress)
+            with reading(path):
+                got = fetch(index, progress)
             if np.shape(got.values if isinstance(got, Stored) else got)[:3] != tuple(shape):
                 raise ValueError("shape")
             return got
         except (Trouble, Cancelled):
             raise
         except MemoryError as error:
-            raise Trouble(
-                "There is not enough memory for the values of this file",
-                "close other programs, or take a part of it",
-                path,
-            ) from error
+            raise no_memory(path) from error
         except BaseException as error:  # decoders meet damaged values with many kinds of error
             let_through(error)
             raise Trouble(
@@ -40,3 +38,8 @@ def _guarded(fetch: Fetch, shape: tuple[int, int, int], path: Path) -> Fetch:
             ) from error
 
     return safely
+
+
+def no_memory(path: Path) -> Trouble:
+    """The sentence for a file that takes more memory than there is."""
+    return Trouble("There is not enough memory for this file", "close other programs, or take a part of it", path)

@@ -10,10 +10,12 @@ from __future__ import annotations
 import os
 import pickle
 import sys
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
 from ..core.progress import Progress
+from ..core.waiting import reading
 from .dicom_header import Slice, read_header
 
 MANY = 1500
@@ -36,7 +38,7 @@ def headers_of(files: list[Path], progress: Progress) -> Iterator[tuple[Path, Sl
             own.append((path, read_header(path)))
         yield from own
         at = half
-        for block in helper.blocks():
+        for block in helper.blocks(progress):
             progress.at(0.8 + 0.2 * (at - half) / max(1, len(files) - half), "Reading headers")
             for found in block:
                 yield files[at], found
@@ -71,8 +73,15 @@ class _Helper:
         )
         return self
 
-    def blocks(self) -> Iterator[list[Slice | None]]:
-        self.process.wait()
+    def blocks(self, progress: Progress) -> Iterator[list[Slice | None]]:
+        read = -1
+        while self.process.poll() is None:
+            read, before = os.fstat(self.answers.fileno()).st_size, read
+            with reading(self.files[0].parent):
+                while read == before and self.process.poll() is None:
+                    progress.at(progress.fraction, "Reading headers")
+                    time.sleep(0.02)
+                    read = os.fstat(self.answers.fileno()).st_size
         self.answers.seek(0)
         while True:
             try:

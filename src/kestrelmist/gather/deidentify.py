@@ -13,10 +13,12 @@ from ..core.home import identity_key
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
 from ..core.table import Column, Table
+from ..core.waiting import reading
 from ..formats.dicom_header import read_header
 from ..formats.dicom_scan import scan_files
 from ..formats.dicom_series import series_image
 from ..formats.format import format_of
+from ..formats.guarded import no_memory
 from ..formats.series import Series
 from ..formats.unknown import refuse_unknown
 from .bare_image import bare_facts
@@ -119,7 +121,8 @@ def deidentify_files(
                 for n, path in enumerate(progress.part(0.0, 0.7).over(files, what="Removing identity")):
                     target = beside / f"{n + 1:05d}.dcm"
                     try:
-                        _clean_file(path, target, cleaner, pixels, first, outcome)
+                        with reading(path):
+                            _clean_file(path, target, cleaner, pixels, first, outcome)
                     except Trouble as trouble:
                         target.unlink(missing_ok=True)
                         outcome.left_out.append((path.name, str(trouble)))
@@ -170,8 +173,10 @@ def _clean_file(
             raise ValueError
         if header is not None and header.plain and not is_plain(header, ds):
             ds = pydicom.dcmread(path, force=True)
-    except (OSError, MemoryError):
+    except OSError:
         raise
+    except MemoryError as error:
+        raise no_memory(path) from error
     except BaseException as error:  # a broken file breaks the parser in many ways
         let_through(error)
         raise Trouble("This DICOM file cannot be read", "leave it out, or copy it again", path) from error
@@ -190,8 +195,10 @@ def _clean_file(
         else:
             bare_pixels(ds)
             ds.save_as(target, enforce_file_format=True)
-    except (Trouble, OSError, MemoryError):
+    except (Trouble, OSError):
         raise
+    except MemoryError as error:
+        raise no_memory(path) from error
     except BaseException as error:  # elements that no rule can be carried out on
         let_through(error)
         raise Trouble(

@@ -14,6 +14,7 @@ from ..core.errors import Trouble, let_through
 from ..core.image import Image
 from ..core.progress import Progress, silent
 from ..core.regular import require_regular
+from ..core.waiting import reading
 from ..formats.dicom_frames import listed_in_directory
 from ..formats.dicom_scan import files_below, scan_files
 from ..formats.dicom_series import require_sound, series_image, thumbnail_values
@@ -156,7 +157,9 @@ def plan_folder(
     files: list[Path] = []
     problems: list[str] = []
     for one in places:
-        if not one.exists():
+        with reading(one):
+            there = one.exists()
+        if not there:
             raise Trouble(
                 "This folder does not exist" if len(places) == 1 else "One of these places does not exist",
                 "check the name",

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from ..core.errors import Trouble
+from ..core.errors import DiskFull, Trouble
 
 FAILURES = (sqlite3.Error, UnicodeError, SystemError)
 """What a catalogue answers with; the words of SQLite on a damaged one may be no text."""
@@ -39,7 +39,7 @@ def trouble_of(error: BaseException, path: Path, doing: str = "read") -> Trouble
     code = (getattr(error, "sqlite_errorcode", None) or 0) & 0xFF
     kept = "; this step was not kept, everything before it is" if doing == "write" else ""
     if code == sqlite3.SQLITE_FULL:
-        return Trouble(f"The disk is full{kept}", "free some space and do it again", path)
+        return DiskFull(f"The disk is full{kept}", "free some space and do it again", path)
     if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_PROTOCOL):
         return Trouble(f"Another program is writing to this study{kept}", "wait for it and do it again", path)
     if code in (sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_AUTH):

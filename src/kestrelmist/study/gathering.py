@@ -7,11 +7,12 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from ..core.errors import Cancelled, Trouble
+from ..core.errors import Cancelled, DiskFull, Trouble
 from ..core.progress import Progress, silent
 from ..formats.dicom_labels import referenced_series
 from ..gather.plan import PlanLine
 from ..gather.subject_rule import SubjectRule
+from .catalogue_trouble import Gone
 from .keeping import keep_image, run
 from .logbook import Step
 from .study import Study
@@ -19,13 +20,23 @@ from .study import Study
 
 @dataclass
 class Taken:
-    """What came of a plan: ids of the new images, lines that could not be taken with the reason, and whether it was
-    stopped."""
+    """What came of a plan: ids of the new images, lines that could not be taken with the reason, whether it was
+    stopped, and why no more could be taken in, with the lines that are still to come."""
 
     keys: list[int] = field(default_factory=list)
     refused: list[tuple[PlanLine, str]] = field(default_factory=list)
     labels: int = 0
     stopped: bool = False
+    ended: str = ""
+    names: list[str] = field(default_factory=list)
+    left: list[PlanLine] = field(default_factory=list)
+
+    @property
+    def ending(self) -> str:
+        """What a person is told when the disk ran full: which images are in, and which are not."""
+        several = "images are" if len(self.names) != 1 else "image is"
+        there = f"{len(self.names)} {several} in the study{': ' if self.names else ''}{_named(self.names)}"
+        return f"{self.ended} {there}. Not taken in: {_named([line.name for line in self.left])}."
 
 
 def take_lines(
@@ -59,15 +70,27 @@ def take_lines(
             else:
                 key, entry = _take_image(study, line, _told(part, line, say), folder, rule, entry)
                 taken.keys.append(key)
+                taken.names.append(line.name)
             say(line, "taken in")
         except Cancelled:
             say(line, "stopped")
             taken.stopped = True
             break
+        except (DiskFull, Gone) as trouble:
+            why = Trouble(trouble.what.partition(";")[0], trouble.do, trouble.file)  # something may well be in
+            taken.ended, taken.left = str(why), wanted[n:]
+            for other in taken.left:
+                say(other, "not taken in")
+            break
         except Trouble as trouble:
             taken.refused.append((line, str(trouble)))
             say(line, "refused")
     return taken
+
+
+def _named(names: list[str], most: int = 6) -> str:
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return ", ".join(f"“{name}”" for name in names[:most]) + more
 
 
 def _told(progress: Progress, line: PlanLine, say: Callable[[PlanLine, str], None]) -> Progress:

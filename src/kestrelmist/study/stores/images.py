@@ -11,6 +11,7 @@ from ...core.errors import Trouble
 from ...core.image import Image, Origin
 from ...core.progress import Progress, silent
 from ...core.safe_write import write_trouble
+from ...core.waiting import reading
 from ...core.world import World
 from ...formats.layout import Layout
 from ...formats.nifti_write import save_nifti
@@ -120,10 +121,11 @@ def _copy_all(origin: Origin, place: Path, progress: Progress) -> list[str]:
         name = f"{n + 1:05d}.dcm" if origin.format == "DICOM" else str(source.resolve().relative_to(common))
         target = place / name
         target.parent.mkdir(parents=True, exist_ok=True)
-        if source.is_dir():
-            shutil.copytree(source, target)
-        else:
-            shutil.copyfile(source, target)
+        with reading(source):
+            if source.is_dir():
+                shutil.copytree(source, target)
+            else:
+                shutil.copyfile(source, target)
         names.append(name)
     return names
 

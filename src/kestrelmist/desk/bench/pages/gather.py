@@ -297,20 +297,28 @@ class GatherBench(OperationPages):
         self._count()
         if taken.keys:
             self.session.took_in.emit(taken.keys)
-        if taken.refused:
-            self.session.trouble.emit(
-                "\n".join(reason for _, reason in taken.refused[:4])
-                + (f"\n… and {len(taken.refused) - 4} more" if len(taken.refused) > 4 else "")
-            )
-            bad = {id(line) for line, _ in taken.refused}
-            for line, reason in taken.refused:
-                line.problems = [*line.problems, reason.rstrip(".")]
-            self.plan.show_plan("Not taken in", [line for line in self.lines if id(line) in bad])
+        if taken.ended or taken.refused:
+            self._show_rest(taken)
         elif taken.stopped:
             there = "1 image is" if len(taken.keys) == 1 else f"{len(taken.keys)} images are"
             self.session.said.emit(f"Stopped. {there} in the study, the rest was left.")
         else:
             self.clear()
+
+    def _show_rest(self, taken: Taken) -> None:
+        """Lay out what could not be taken in; what there was no room for stays ticked, so that going on is one
+        press."""
+        reasons = [taken.ending] if taken.ended else []
+        reasons += [reason for _, reason in taken.refused[:4]]
+        reasons += [f"… and {len(taken.refused) - 4} more"] if len(taken.refused) > 4 else []
+        self.session.trouble.emit("\n".join(reasons))
+        for line, reason in taken.refused:
+            line.problems = [*line.problems, reason.rstrip(".")]
+        for line in taken.left:
+            line.take = True
+        shown = {id(line) for line in (*taken.left, *(line for line, _ in taken.refused))}
+        self.plan.show_plan("Not taken in", [line for line in self.lines if id(line) in shown])
+        self._count()
 
 
 PAGES.add("Gather", Page("Gather", GatherBench))
