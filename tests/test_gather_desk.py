@@ -17,6 +17,7 @@ from kestrelmist.demo.scenes.heart_clip import write_clip
 from kestrelmist.demo.scenes.planar_pair import write_planar_pair
 from kestrelmist.desk.bench.pages import gather as gather_bench
 from kestrelmist.desk.plan_table import COPY, IMAGE, SUBJECT, TAKE
+from kestrelmist.desk.review import Review
 from kestrelmist.desk.shelf import short_facts
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause
@@ -387,6 +388,44 @@ class IdentityDeskTest(DeskCase):
         )
         gather.close_form()
         self.assertEqual((desk.hand.tool, desk.hand.framed), ("point", None))
+
+    def test_texts_that_stay_are_looked_through_first(self):
+        values = RNG.integers(0, 99, (12, 14, 8)).astype(np.uint16)
+        stack(self.place / "scans", values, description="Chest <b>Wren</b> thin", ProtocolName="Lung 1 mm")
+        window = self.open(self.place / "study")
+        window.gather([self.place / "scans"])
+        self.settle(window)
+        self.press(window.bench.gather.take)
+        self.settle(window)
+        window.bench.gather.open(find_operation("deidentify-image"))
+        form = window.bench.gather.form
+        self.assertNotIn("reviewed", form.fields)
+        form.fields["keep_descriptions"].setChecked(True)
+
+        def review():
+            self.settle(window)
+            (found,) = window.findChildren(Review)
+            self.assertTrue(found.isVisible())
+            rows = range(found.model.rowCount())
+            return found, [found.model.data(found.model.index(n, 0)) for n in rows]
+
+        self.press(form.apply)
+        asked, texts = review()
+        self.assertEqual((len(window.desk.study.records()), self.troubles), (1, []))
+        self.assertTrue({"Chest <b>Wren</b> thin", "Lung 1 mm"} <= set(texts))
+        self.assertFalse(asked.take_out.isEnabled())
+        asked.words.setText("wren")
+        self.press(asked.take_out)
+        pause(50)
+        asked, texts = review()
+        self.assertTrue("Lung 1 mm" in texts and "Wren" not in str(texts))
+        self.press(asked.keep)
+        self.settle(window)
+        self.assertEqual(self.troubles, [])
+        made = window.desk.viewing.record
+        self.assertEqual(made.facts["ProtocolName"], "Lung 1 mm")
+        self.assertNotIn("Wren", str(made.facts))
+        self.assertNotIn("wren", str([e.settings for e in window.desk.study.logbook.entries()]))
 
     def test_labels_of_another_animal_are_noticed(self):
         values = RNG.integers(0, 99, (12, 14, 8)).astype(np.uint16)

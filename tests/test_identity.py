@@ -1,13 +1,16 @@
 """Identity: header, pixels, words burned in, and the check that nothing was left."""
 
 import csv
+import importlib.util
+import shutil
+from pathlib import Path
 from unittest import mock
 
 import numpy as np
 import pydicom
 from pydicom.uid import JPEG2000Lossless
 
-from kestrelmist.core.errors import Trouble
+from kestrelmist.core.errors import Asks, Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.demo.burned_words import burn
 from kestrelmist.demo.scenes.heart_clip import KEEPER, write_clip
@@ -211,14 +214,17 @@ class HeaderTest(IdentityCase):
         )
 
     def test_what_would_leak_is_refused_and_nothing_is_kept(self):
-        from kestrelmist.gather import identity_profile
+        from kestrelmist.gather import clean_header, identity_profile
 
         self.series()
-        with mock.patch.object(
-            identity_profile, "SAFE_PRIVATE", {("HOLLOWMERE", 0x0099, 0x01)}
-        ):  # as if the list of safe ones were wrong
-            with self.assertRaisesRegex(Trouble, "“Alder” still stands in the header"):
-                self.clean()
+        wrong = {("HOLLOWMERE", 0x0099, 0x01)}  # as if the list of safe ones were wrong
+        with mock.patch.object(identity_profile, "SAFE_PRIVATE", wrong):
+            _, _, place = self.clean()  # its form says that it is no number
+            self.assertNotIn("HOLLOWMERE", str(pydicom.dcmread(next(place.iterdir()))))
+            shutil.rmtree(place)
+            with mock.patch.object(clean_header, "is_safe_private", lambda element: True):
+                with self.assertRaisesRegex(Trouble, "“Alder” still stands in the result"):
+                    self.clean()
         self.assertEqual([p.name for p in self.place.iterdir()], ["scans"])
 
     def test_short_numbers_as_identifiers_are_no_hindrance(self):
@@ -274,6 +280,36 @@ class ProfileTest(IdentityCase):
             profile.SAFE,
         ):
             self.assertEqual([k for k in table if tag_for_keyword(k) is None], [])
+
+    def test_every_element_has_a_reason_to_stay_or_goes(self):
+        from kestrelmist.gather import identity_profile as profile
+        from kestrelmist.gather.stays_table import standard_elements, what_stays
+
+        stays = {row[1]: row for row in what_stays().rows}
+        self.assertGreater(len(stays), 2000)
+        free = (*profile.FREE_TEXT, "PN", "AE", "UN")
+        named = profile.SAFE | profile.NEEDED | profile.DUMMIES | profile.CODE_PARTS | profile.SUBJECTS
+        for element in standard_elements():
+            action, row = Rules().action(element), stays.get(element.keyword)
+            self.assertEqual(row is None, action in (profile.REMOVE, profile.EMPTY), element.keyword)
+            if row is not None and element.VR in free:
+                self.assertIn(element.keyword, named)
+            if row is not None and element.VR in profile.BYTES:
+                self.assertTrue(element.tag.group == profile.PIXELS or element.keyword in profile.TABLES)
+        for keyword in (
+            *("AcquisitionDeviceProcessingDescription", "EthnicGroupCodeSequence", "PersonIdentificationCodeSequence"),
+            *("ReferencedStudySequence", "ReferencedPerformedProcedureStepSequence", "ROIObservationLabel"),
+            *("PatientBodyMassIndex", "DischargeDiagnosisCodeSequence", "ScheduledProcedureStepSequence"),
+            *("EncryptedAttributesSequence", "GPSLatitude", "OverlayRows", "BillingItemSequence", "WaveformSequence"),
+        ):
+            self.assertNotIn(keyword, stays)
+
+    def test_the_table_in_the_documents_is_the_one_in_force(self):
+        place = Path(__file__).parents[1] / "docs"
+        spec = importlib.util.spec_from_file_location("elements", place / "elements.py")
+        elements = importlib.util.module_from_spec(spec)
+        spec.loader.exec_module(elements)
+        self.assertEqual((place / "identity-elements.md").read_text(encoding="utf-8"), elements.text())
 
     def test_no_person_date_identifier_or_free_text_slips_through(self):
         from kestrelmist.gather import identity_profile as profile
@@ -558,6 +594,50 @@ class DoorsTest(IdentityCase):
         self.assertEqual(open_image(self.place / "out" / "00001.dcm").subject, "HM-99")
         with self.assertRaisesRegex(Trouble, "something of this name already"):
             deidentify(self.folder, self.place / "out")
+
+    def test_texts_that_stay_are_looked_at_first(self):
+        self.series(SeriesDescription="Chest Alder thin, Wren", ProtocolName="Lung 1 mm")
+        with self.assertRaises(Asks) as caught:
+            deidentify(self.folder, self.place / "out", keep_descriptions=True)
+        asks = caught.exception
+        self.assertFalse((self.place / "out").exists())
+        texts = {row[0]: row[1:] for row in asks.table.rows}
+        self.assertEqual(texts["Chest thin, Wren"], ("SeriesDescription", 4))
+        self.assertEqual(texts["Lung 1 mm"], ("ProtocolName", 4))
+        self.assertEqual([t for t in texts if "lder" in t or "Birch" in t], [])
+        self.assertEqual((asks.setting, asks.more), ("reviewed", "take_out"))
+        with self.assertRaises(Asks) as caught:  # other texts, another mark: a look at one list is none at the next
+            deidentify(self.folder, self.place / "out", keep_descriptions=True, reviewed=asks.answer, take_out="wren")
+        again = caught.exception
+        self.assertNotEqual(again.answer, asks.answer)
+        self.assertIn("Chest thin", [row[0] for row in again.table.rows])
+        deidentify(self.folder, self.place / "out", keep_descriptions=True, reviewed=again.answer, take_out="wren")
+        found = pydicom.dcmread(self.place / "out" / "00001.dcm")
+        self.assertEqual((found.SeriesDescription, found.ProtocolName), ("Chest thin", "Lung 1 mm"))
+        kept = set(again.table.column("text"))
+        for element in found:
+            if element.VR in ("LO", "SH", "LT", "ST", "UT") and not element.tag.is_private:
+                known = {"", "REMOVED", "None", str(found.PatientID), str(found.DeidentificationMethod)}
+                self.assertTrue(str(element.value) in kept | known, f"{element.keyword}: {element.value}")
+
+    def test_a_word_in_one_file_is_taken_out_of_the_texts_of_all(self):
+        self.series(SeriesDescription="Chest for Finch")
+        path = sorted(self.folder.iterdir())[-1]
+        ds = pydicom.dcmread(path)
+        ds.OperatorsName = "Finch^Pat"
+        ds.save_as(path)
+        with self.assertRaises(Asks) as caught:
+            deidentify(self.folder, self.place / "out", keep_descriptions=True)
+        self.assertEqual([row for row in caught.exception.table.rows if "Finch" in str(row)], [])
+        deidentify(self.folder, self.place / "out", keep_descriptions=True, reviewed=caught.exception.answer)
+        for path in (self.place / "out").glob("*.dcm"):
+            self.assertEqual(pydicom.dcmread(path).SeriesDescription, "Chest for")
+
+    def test_the_report_says_what_was_not_looked_into(self):
+        self.series()
+        table = deidentify(self.folder, self.place / "out")
+        unseen = {row[0]: row[3] for row in table.rows if row[2] == "not looked into"}
+        self.assertEqual(unseen["values of pixels, where words may be drawn"], 4)
 
     def test_cancel_in_the_middle_leaves_no_folder(self):
         from kestrelmist.core.errors import Cancelled

@@ -1,6 +1,7 @@
 """Words planted everywhere in a header: with the settings as they come, none of them is left."""
 
 import gzip
+import io
 import struct
 import unittest
 from dataclasses import replace
@@ -271,6 +272,96 @@ class OtherFormatsTest(PlaceCase):
             back = open_image(path)
             for n in range(2):
                 np.testing.assert_array_equal(np.squeeze(back.stored((n,)).exact()), values[..., n])
+
+
+class NumbersTest(PlantedTest):
+    def test_letters_packed_into_numbers(self):
+        """Eight letters are a number too, but not one that anybody has measured."""
+        ds = pydicom.dcmread(self.path)
+        word = b"WALDEMARIUSXYZQU"
+        for tag, (vr, vm, _, _, keyword) in DicomDictionary.items():
+            kind = vr.split(" or ")[-1]
+            size = {"FD": 8, "UL": 4, "US": 2, "FL": 4, "SL": 4, "SS": 2, "SV": 8, "UV": 8, "AT": 4}.get(kind)
+            if size and keyword and keyword not in NEEDED and plain(tag) and "OW" not in vr:
+                count = 16 if vm.endswith("n") else int(vm.split("-")[-1])
+                part = (word * 16)[: size * count]
+                if len(part) >= 8:
+                    ds._dict[Tag(tag)] = raw(tag, kind, part)
+        self.require_gone("WALDEMAR", self.cleaned(ds))
+
+    def test_more_numbers_than_the_standard_allows(self):
+        ds = pydicom.dcmread(self.path)
+        ds._dict[Tag(0x00181310)] = raw(0x00181310, "US", b"\1\0\2\0\3\0\4\0")  # four, as it should be
+        ds._dict[Tag(0x00189087)] = raw(0x00189087, "FD", struct.pack("<3d", 1.0, 2.0, 3.0))  # one is allowed
+        found = pydicom.dcmread(io.BytesIO(self.cleaned(ds)))
+        self.assertEqual(list(found.AcquisitionMatrix), [1, 2, 3, 4])
+        self.assertNotIn("DiffusionBValue", found)
+
+    def test_private_elements_known_to_be_safe_are_looked_at(self):
+        from kestrelmist.gather.identity_profile import SAFE_PRIVATE
+
+        ds = pydicom.dcmread(self.path)
+        good, bad = [], []
+        for n, (creator, group, element) in enumerate(sorted(SAFE_PRIVATE)):
+            block = ds.private_block(group, creator, create=True)
+            vr, value = ("FD", 1.5) if n % 3 == 0 else ("LO", "WALDEMARIUS") if n % 3 == 1 else ("DS", "12")
+            block.add_new(element, vr, value)
+            (bad if vr == "LO" else good).append(block.get_tag(element))
+        found = pydicom.dcmread(io.BytesIO(self.cleaned(ds)))
+        self.assertEqual([t for t in good if t not in found], [])
+        self.assertEqual([t for t in bad if t in found], [])
+
+    def test_an_option_keeps_numbers_only_where_numbers_belong(self):
+        ds = self.planted("WALDEMARIUS", ("DS", "IS", "AS", "CS", "DA", "TM"))
+        self.require_gone("WALDEMARIUS", self.cleaned(ds, Rules(characteristics=True, device=True)))
+
+
+class CameraTest(PlaceCase):
+    """Pictures know where they were taken."""
+
+    def gps(self) -> bytes:
+        """Facts of a camera (EXIF 2.3), as a TIFF of their own: latitude 51° N, and who has taken it."""
+        name = b"WALDEMARIUS\0"
+        head = b"II*\0\x08\0\0\0" + struct.pack("<H", 2)
+        head += struct.pack("<HHII", 0x013B, 2, len(name), 100)  # Artist
+        head += struct.pack("<HHII", 0x8825, 4, 1, 50) + b"\0\0\0\0"
+        place = struct.pack("<H", 2) + struct.pack("<HHI4s", 1, 2, 2, b"N\0\0\0")
+        place += struct.pack("<HHII", 2, 5, 3, 120) + b"\0\0\0\0"
+        rationals = struct.pack("<6I", 51, 1, 28, 1, 385151, 10000)
+        return head.ljust(50, b"\0") + place.ljust(50, b"\0") + name.ljust(20, b"\0") + rationals
+
+    def test_where_a_picture_was_taken_goes(self):
+        import imagecodecs
+        import tifffile
+
+        values = np.random.default_rng(4).integers(0, 255, (40, 50, 3)).astype(np.uint8)
+        folder = self.place / "in"
+        folder.mkdir()
+        packed = imagecodecs.jpeg8_encode(values, level=95)
+        exif = b"Exif\0\0" + self.gps()
+        camera = b"\xff\xe1" + struct.pack(">H", len(exif) + 2) + exif
+        comment = b"\xff\xfe" + struct.pack(">H", 13) + b"WALDEMARIUS"
+        (folder / "photo.jpg").write_bytes(packed[:2] + camera + comment + packed[2:])
+        place = struct.pack("<I", 385151)
+        tags = [(65000, 4, 1, 0x11223344, True), (315, 2, 12, "WALDEMARIUS", True)]
+        tifffile.imwrite(folder / "photo.tif", values, extratags=tags, description="WALDEMARIUS")
+        data = (folder / "photo.tif").read_bytes()
+        at = len(data) + len(data) % 2  # the place lies behind, as a directory of its own
+        entry = struct.pack("<HHI", 34853, 4, 1) + struct.pack("<I", at + 50)
+        data = data.replace(struct.pack("<HHII", 65000, 4, 1, 0x11223344), entry).ljust(at, b"\0") + self.gps()
+        (folder / "photo.tif").write_bytes(data)
+        with tifffile.TiffFile(folder / "photo.tif") as file:
+            self.assertEqual(file.pages[0].tags[34853].value["GPSLatitudeRef"], "N")
+        for path in folder.iterdir():
+            self.assertTrue(place in path.read_bytes(), path.name)
+        deidentify(folder, self.place / "out")
+        made = [p for p in (self.place / "out").iterdir() if p.suffix != ".csv"]
+        self.assertEqual(len(made), 2)
+        for path in made:
+            data = path.read_bytes()
+            for left in (place, b"WALDEMARIUS", b"Exif"):
+                self.assertFalse(left in data, f"{path.name}: {left!r}")
+            self.assertEqual(open_image(path).rgb().shape, (50, 40, 1, 3))
 
 
 def _before(data: bytes, marker: bytes, what: bytes) -> bytes:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import json
 import os
 import sys
 import warnings
@@ -213,7 +212,7 @@ def _run(operation: Operation, given: dict[str, Any]) -> None:
     study, out, as_json = given.pop("study"), given.pop("out"), given.pop("json")
     given = {k: v for k, v in given.items() if v is not None and v != ()}
     given = {k: list(v) if isinstance(v, tuple) else v for k, v in given.items()}
-    from .command_output import require_place, say
+    from .command_output import require_place, say, say_trouble
     from .patience import Patience
 
     try:
@@ -225,8 +224,7 @@ def _run(operation: Operation, given: dict[str, Any]) -> None:
         if not_kept():
             print(f"{not_kept()}.", file=sys.stderr)
     except Trouble as trouble:
-        if as_json:
-            print(json.dumps({"trouble": str(trouble)}))
+        say_trouble(trouble, as_json)
         raise
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from .core.errors import Trouble
+from .core.errors import Asks, Trouble
 from .core.labels import LabelMap
 from .core.operation import Operation
 from .core.patch import LabelEdit
@@ -145,6 +145,20 @@ def say(operation: Operation, said: Said, written: list[Path], as_json: bool) ->
             print(f"{row.number} {row.name}: {count} voxels" + ("" if unit in ("voxels", "pixels") else f", {size}"))
     for path in written:
         print(f"Written: {path}")
+
+
+def say_trouble(trouble: Trouble, as_json: bool) -> None:
+    """Print what belongs to a trouble besides its sentence: what a person is to look at, or all of it for a program."""
+    if as_json:
+        told: dict[str, Any] = {"trouble": str(trouble)}
+        if isinstance(trouble, Asks):
+            told |= {"rows": trouble.table.as_records(), trouble.setting: trouble.answer}
+        print(json.dumps(told, default=str))
+    elif isinstance(trouble, Asks):
+        print_table(trouble.table)
+        flags = [f"--{trouble.setting} {trouble.answer}"]
+        flags += [f"--{trouble.more.replace('_', '-')} WORD,WORD"] if trouble.more else []
+        print(f"To go on: {', or '.join(flags)}")
 
 
 def print_table(table: Table, width: int | None = None) -> None:

@@ -28,6 +28,33 @@ class Trouble(Exception):
         return type(self), (self.what, self.do, self.file)
 
 
+class Asks(Trouble):
+    """Nothing was done yet, as a person has to look at something first.
+
+    Parameters
+    ----------
+    table : Table
+        What to look at.
+    setting, answer : str
+        The setting, and its value that says that it was looked at.
+    more : str, optional
+        The setting that takes words of the person's own, after which it asks anew.
+    """
+
+    def __init__(
+        self, what: str, do: str, file: str | Path | None, *, table, setting: str, answer: str, more: str = ""
+    ):
+        super().__init__(what, do, file)
+        self.table, self.setting, self.answer, self.more = table, setting, answer, more
+
+    def __reduce__(self):
+        return _asks, (self.what, self.do, self.file, self.table, self.setting, self.answer, self.more)
+
+
+def _asks(what, do, file, table, setting, answer, more) -> Asks:
+    return Asks(what, do, file, table=table, setting=setting, answer=answer, more=more)
+
+
 class DiskFull(Trouble):
     """There is no room for what was to be written; what would come after it will find none either."""
 

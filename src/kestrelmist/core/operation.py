@@ -130,7 +130,7 @@ class Operation:
 
     def written(self, settings: dict[str, Any]) -> dict[str, Any]:
         """Settings as the logbook and recipes hold them; secrets are left out."""
-        known = {p.name: p for p in self.settings if p.role != "secret"}
+        known = {p.name: p for p in self.settings if p.role not in ("secret", "names")}
         return {name: known[name].written(value) for name, value in settings.items() if name in known}
 
     def __call__(self, progress: Progress | None = None, **arguments) -> dict[str, Any]:

@@ -24,7 +24,8 @@ class Unit:
 @dataclass(frozen=True)
 class Role:
     """What a text, path or group of numbers stands for: "label", "folder", "file", "new" for a file or folder to be
-    made, "secret" for a word that is never written down, "place" for a world position, "area" for a framed one."""
+    made, "secret" for a word that is never written down, "names" for words that are not written down either, "mark" for
+    what says that a list was looked through, "place" for a world position, "area" for a framed one."""
 
     text: str
 
@@ -45,6 +46,8 @@ LabelName = Annotated[str, Role("label")]
 FolderPath = Annotated[Path, Role("folder")]
 FilePath = Annotated[Path, Role("file")]
 Secret = Annotated[str, Role("secret")]
+Names = Annotated[str, Role("names")]
+Mark = Annotated[str, Role("mark")]
 NewPath = Annotated[Path, Role("new")]
 
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QThread, Signal
 
-from ..core.errors import Trouble
+from ..core.errors import Asks, Trouble
 from ..core.operation import find_operation
 from ..core.patch import LabelEdit
 from ..core.progress import silent
@@ -36,6 +36,9 @@ class Session(QObject):
     """Ids of images that have come onto the Shelf, to be shown."""
     trouble = Signal(str)
     said = Signal(str)
+    asked = Signal(object, object, dict)
+    """An operation wants something looked at first: what, a function that runs it again with more settings, and the
+    settings so far."""
     _moved = Signal(tuple)
     _noticed = Signal(str)
 
@@ -122,10 +125,16 @@ class Session(QObject):
         def work(progress):
             return compute(self.study, task, progress, prepare=not self.study.read_only)
 
+        def failed(error: BaseException) -> None:
+            if isinstance(error, Asks):
+                self.asked.emit(error, lambda more: self.run(operation, {**given, **more}, done, title), given)
+            else:
+                self.work.tell(title or task.title, error)
+
         edits_labels = about.edits == "label map" or any(r.kind.name in CHANGING for r in about.results)
         if edits_labels:
             self.end_gesture()
-        job = self.work.start(title or task.title, work, made)
+        job = self.work.start(title or task.title, work, made, failed)
         job.edits_labels = edits_labels
         return job
 

@@ -30,6 +30,7 @@ from .path_bar import PathBar
 from .plain_text import Words
 from .plan_table import PlanPage
 from .readout import Readout
+from .review import Review
 from .shelf import Shelf
 from .theme.theme import THEMES, Theme, apply_theme, mark
 from .tool import TOOLS, Tool
@@ -118,6 +119,7 @@ class Window(QMainWindow):
         self.session.said.connect(lambda text: self.message.say(text, False))
         self.watch, self._leaving = GoneWatch(self.session, self), False
         self.watch.saved.connect(self._saved_elsewhere)
+        self.session.asked.connect(lambda asks, again, given: Review(asks, again, given, self).open())
         self.path.find.connect(self.finder.open)
         self.bench.surfaces.clicked.connect(lambda: self.table.bring_to_lead(self.table.solid))
         self._shortcuts()

@@ -184,10 +184,15 @@ class Work(QObject):
             pass
         elif job.failed:
             job.failed(error)
-        elif isinstance(error, Trouble):
+        else:
+            self.tell(job.title, error)
+
+    def tell(self, title: str, error: BaseException) -> None:
+        """Show an error that nobody takes as a sentence."""
+        if isinstance(error, Trouble):
             self.trouble.emit(str(error))
         elif not isinstance(error, (KeyboardInterrupt, SystemExit)):
-            self.trouble.emit(unexpected(job.title, error))
+            self.trouble.emit(unexpected(title, error))
 
     def cancel_all(self) -> None:
         for job in self.jobs:

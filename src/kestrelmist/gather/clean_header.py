@@ -10,13 +10,12 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from ..formats.dicom_order import seconds_of
-from .checked_values import checked_code, is_table, sound_values
+from .checked_values import BINARY, are_numbers, checked_code, is_safe_private, is_table, sound_values
 from .identity_profile import (
     BYTES,
     CHECKED,
     DATE,
     DESCRIPTIONS,
-    DEVICE,
     DUMMY,
     EMPTY,
     IDENTIFIER,
@@ -29,27 +28,14 @@ from .identity_profile import (
     TIME,
     Rules,
 )
+from .identity_words import PHRASE, IdentityWords
 
 STANDARD_ROOT = "1.2.840.10008."
 """Identifiers that the standard itself gives; they name kinds of things, not things."""
-WORDS_OF = (
-    "PatientName",
-    "PatientID",
-    "OtherPatientIDs",
-    "OtherPatientNames",
-    "PatientBirthDate",
-    "AccessionNumber",
-    "InstitutionName",
-    "ReferringPhysicianName",
-    "OperatorsName",
-    "PerformingPhysicianName",
-    "RequestingPhysician",
-    "ResponsiblePerson",
-    "PatientAddress",
-    "StationName",
-    "DeviceSerialNumber",
-)
-"""Elements whose words must not be found anywhere in the result."""
+IDENTIFIERS = frozenset(("PatientID", "OtherPatientIDs", "AccessionNumber", "AdmissionID", "IssuerOfPatientID"))
+PLACES = frozenset(("InstitutionName", "PatientAddress", "InstitutionAddress", "PatientTelephoneNumbers"))
+MACHINES = frozenset(("StationName", "DeviceSerialNumber"))
+"""Elements whose words must not be found anywhere in the result, besides names of persons and days of birth."""
 
 
 META = (
@@ -66,7 +52,7 @@ IMPLEMENTATION = "2.25.121733812950327113105338103411338263127"
 CLOCK = re.compile(r"\d{2}(?:\d{2}(?:\d{2}(?:\.\d{1,6})?)?)?")
 MOMENT = re.compile(r"\d{8}(?:\d{2}(?:\d{2}(?:\d{2}(?:\.\d{1,6})?)?)?)?(?:[+-]\d{4})?")
 """How the standard writes a time of the day, and a date with or without one."""
-CODED = ("CS", "LO", "SH", "ST", "LT", "UT", "UC")
+CODED = ("CS", "LO", "SH", "ST", "LT", "UT", "UC", "UR")
 
 
 @dataclass
@@ -87,18 +73,23 @@ class Cleaner:
     subject: str = ""
     done: Counter = field(default_factory=Counter)
     """How many files had an element treated in a way: (keyword, tag, action) -> count."""
-    words: set[str] = field(default_factory=set)
+    words: IdentityWords = field(default_factory=IdentityWords)
     """Words of identity met so far."""
+    kept: Counter = field(default_factory=Counter)
+    """Texts that an option has kept, as they were before words were taken out: (text, keyword) -> count."""
+    meanings: set[str] = field(default_factory=set)
+    """Meanings that codes were given."""
     _starts: dict[str, float] = field(default_factory=dict)
 
     def clean(self, ds) -> None:
         """Clean a data set in place, and say in its header what was done."""
         patient = str(ds.get("PatientID", "") or ds.get("PatientName", ""))
-        self.words |= words_of_identity(ds, self.rules)
+        gather_words(ds, self.rules, self.words)
         self._start = self._starts.setdefault(str(ds.get("SeriesInstanceUID", "")), self._first_second(ds))
         self._days = 1 + self._number("days", patient) % 3650
         self._new_subject = self.subject or f"S-{self._number('subject', patient) % 16**6:06x}"
         self._seen: set = set()
+        self._others = self.words.without(self._new_subject)
         self._inside(ds)
         self.done.update(self._seen)
         self._say(ds)
@@ -117,7 +108,10 @@ class Cleaner:
         return min([f for f in found if f is not None], default=0.0)
 
     def _inside(self, ds) -> None:
-        if checked_code(ds, self.rules.descriptions):
+        changed, sound = checked_code(ds, self.rules.descriptions)
+        if "CodeMeaning" in sound:
+            self.meanings.add(str(ds.get("CodeMeaning", "")))
+        if changed:
             self._seen.add(("Code", "", "cleaned"))
         for tag in list(ds.keys()):
             try:
@@ -128,6 +122,8 @@ class Cleaner:
                 continue
             if tag.is_private:
                 action = self._private(ds, tag)
+            elif element.keyword in sound:
+                continue
             elif tag.element == 0:
                 action = REMOVE  # group lengths would be wrong
             else:
@@ -138,14 +134,19 @@ class Cleaner:
 
     def _private(self, ds, tag) -> str:
         if tag.is_private_creator:
-            block = tag.element << 8
-            kept = any(
-                self.rules.private_action(str(ds[tag].value), other) == KEEP
-                for other in ds.keys()
-                if other.group == tag.group and block <= other.element < block + 0x100
-            )
-            return KEEP if kept else REMOVE
-        return self.rules.private_action(str(ds[tag].private_creator or ""), tag)
+            creator, block = str(ds[tag].value), tag.element << 8
+            own = (t for t in ds.keys() if t.group == tag.group and block <= t.element < block + 0x100)
+            return KEEP if any(self._stays(ds, other, creator) for other in own) else REMOVE
+        return KEEP if self._stays(ds, tag, str(ds[tag].private_creator or "")) else REMOVE
+
+    def _stays(self, ds, tag, creator: str) -> bool:
+        """Whether a private element is known to be safe, and is what it should be."""
+        if self.rules.private_action(creator, tag) != KEEP:
+            return False
+        try:
+            return is_safe_private(ds[tag])
+        except Exception:  # a number that is none
+            return False
 
     def _do(self, ds, tag, element, action: str) -> str:
         """Treat an element; returns what is to be said of it, "" for nothing."""
@@ -178,9 +179,7 @@ class Cleaner:
             return self._checked(ds, tag, element)
         if action == DUMMY:
             if keyword in DESCRIPTIONS and self.rules.descriptions:
-                before = str(element.value or "")
-                element.value = self._without_words(before)
-                return "kept" if element.value == before else "cleaned"
+                return "cleaned" if self._cleaned(element) else "kept"
             element.value = "REMOVED" if element.VR != "PN" else "REMOVED^"
             return "replaced"
         if element.VR in CODED and not tag.is_private and self._cleaned(element):
@@ -194,8 +193,8 @@ class Cleaner:
     def _checked(self, ds, tag, element) -> str:
         """Keep what is found to be a term, a number or a known text; of other text what an option keeps, without words
         of identity."""
-        if element.VR in BYTES:
-            if is_table(ds, element):
+        if element.VR in BYTES or element.VR in BINARY:
+            if is_table(ds, element) if element.VR in BYTES else are_numbers(element):
                 return ""
             del ds[tag]
             return "removed"
@@ -256,21 +255,18 @@ class Cleaner:
         return "removed"
 
     def _cleaned(self, element) -> bool:
-        """Take words of identity out of a kept text, where somebody has typed them into a field meant for codes."""
+        """Take what tells of somebody out of a text that an option keeps; what is left is noted."""
         values = [str(v) for v in element.value] if element.VM > 1 else [str(element.value or "")]
-        new = [v if self._without_words(v) == v else self._without_words(v) or "REMOVED" for v in values]
+        new = []
+        for text, sound in zip(values, sound_values(element.VR, values)):
+            left = text if sound is not None else self._others.taken_out(text) or "REMOVED"
+            new.append(left)
+            if sound is None and text:
+                self.kept[text, element.keyword] += 1
         if new == values:
             return False
         element.value = new if element.VM > 1 else new[0]
         return True
-
-    def _without_words(self, text: str) -> str:
-        before = text
-        for word in sorted(self.words - {self._new_subject}, key=len, reverse=True):
-            text = re.sub(rf"(?i)(?<![0-9a-z]){re.escape(word)}(?![0-9a-z])", "", text)
-        if text == before:
-            return text
-        return re.sub(r"\s{2,}", " ", text).strip(" ,;-_/")
 
     def _say(self, ds) -> None:
         from pydicom.dataset import Dataset
@@ -310,23 +306,39 @@ def name_of(element) -> str:
     return element.keyword or f"unknown {element.name}".strip()
 
 
-def words_of_identity(ds, rules: Rules) -> set[str]:
-    """Words of a header, three letters or longer, that would tell who it is; those of elements that the rules keep left
-    out."""
-    found: set[str] = set()
-    for keyword in WORDS_OF:
-        if rules.device and keyword in DEVICE:
+def gather_words(ds, rules: Rules, into: IdentityWords) -> None:
+    """Gather what tells who it is from a header, from lists in it too; what the rules keep is left out."""
+    for tag in list(ds.keys()):
+        try:
+            element = ds[tag]
+            value, keyword = element.value, element.keyword
+        except Exception:  # a value that is none; it is removed as it stands
             continue
-        if keyword in ds and ds[keyword].value:
-            for part in re.split(
-                r"[\^=\\,;]+|\s{2,}",
-                "\\".join(map(str, ds[keyword].value)) if ds[keyword].VM > 1 else str(ds[keyword].value),
-            ):
-                part = part.strip()
-                # short numbers stand in every header; they would be found where they mean something else
-                if len(part) >= (6 if part.isdigit() else 3):
-                    found.add(part)
-    return found
+        if element.VR == "SQ":
+            for item in value or ():
+                gather_words(item, rules, into)
+            continue
+        known = element.VR == "PN" or keyword in _TELLING
+        if not known or not value or (keyword in MACHINES and rules.device):
+            continue
+        for one in [str(v) for v in value] if element.VM > 1 else [str(value)]:
+            if element.VR == "PN":
+                into.add_name(one)
+            elif keyword == "PatientBirthDate":
+                into.add_phrase(one)
+                into.names.setdefault(one[:4], one[:4])
+            elif keyword == "PatientAge":
+                if not rules.characteristics:
+                    into.add_phrase(one)
+                    into.names.setdefault(one.lstrip("0").casefold(), one)
+            elif keyword in IDENTIFIERS:
+                into.add_identifier(one)
+            else:
+                for phrase in PHRASE.split(one):
+                    into.add_phrase(phrase)
+
+
+_TELLING = IDENTIFIERS | PLACES | MACHINES | {"PatientBirthDate", "PatientAge"}
 
 
 def shifted(text: str, days: int) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import re
+import shutil
 from collections import Counter
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -27,6 +27,9 @@ from .clean_header import Cleaner
 from .clean_pixels import PixelRule, blank, is_plain, pictures_of, save_with
 from .clean_stream import bare_pixels
 from .identity_profile import Rules
+from .identity_words import IdentityWords
+from .quiet import quiet
+from .sought_words import PLAIN, SoughtWords
 
 TEXT_LOOKED_FOR = ("US", "OT", "SC", "XC", "ES", "DX", "CR", "RF", "XA", "MG", "NM")
 """Modalities in whose pixels words are common; slices of others are looked at in a sample."""
@@ -45,6 +48,8 @@ class Outcome:
     pictures_changed: int = 0
     texts: list[tuple[str, int, int]] = field(default_factory=list)
     left_out: list[tuple[str, str]] = field(default_factory=list)
+    unseen: Counter = field(default_factory=Counter)
+    """What the check of the result cannot look into, with the number of files."""
 
     def report(self, title: str, named: bool = True) -> Table:
         """What was removed, replaced and kept, and what to look at; with `named` false, no old file name stands in
@@ -73,6 +78,8 @@ class Outcome:
                     count,
                 ),
             )
+        for what, count in self.unseen.items():
+            table.rows.append((what, "", "not looked into", count))
         for name, reason in self.left_out:
             table.rows.append((name if named else "A file", "", f"left out: {reason}" if named else "left out", 1))
         return table
@@ -117,7 +124,7 @@ def deidentify_files(
         with claimed(place) as beside:
             beside.mkdir(parents=True)
             first: dict[str, int] = {}
-            with _quiet():
+            with quiet():
                 for n, path in enumerate(progress.part(0.0, 0.7).over(files, what="Removing identity")):
                     target = beside / f"{n + 1:05d}.dcm"
                     try:
@@ -136,29 +143,6 @@ def deidentify_files(
     except OSError as error:
         raise write_trouble(error, place) from error
     return outcome
-
-
-class _quiet:
-    """Real files break small rules of the standard all the time; a person can do nothing about them."""
-
-    def __enter__(self):
-        import warnings
-
-        import pydicom
-
-        self.before = pydicom.config.settings.reading_validation_mode, pydicom.config.settings.writing_validation_mode
-        pydicom.config.settings.reading_validation_mode = pydicom.config.settings.writing_validation_mode = (
-            pydicom.config.IGNORE
-        )
-        self.caught = warnings.catch_warnings()
-        self.caught.__enter__()
-        warnings.simplefilter("ignore")
-
-    def __exit__(self, *what):
-        import pydicom
-
-        pydicom.config.settings.reading_validation_mode, pydicom.config.settings.writing_validation_mode = self.before
-        self.caught.__exit__(*what)
 
 
 def _clean_file(
@@ -218,11 +202,10 @@ def _give_meta(ds) -> None:
 
 
 def _check(folder: Path, cleaner: Cleaner, changed: bool, outcome: Outcome, progress: Progress, look: bool) -> None:
-    """Open the result again: every series must be an image as before, and no word of identity may stand in a header."""
+    """Open the result again: every series must be an image as before, and no word of identity may stand in it."""
     new = sorted(folder.iterdir())
-    words = {w for w in cleaner.words if w.casefold() != cleaner.subject.casefold()}
-    any_word = b"|".join(re.escape(w.encode()) for w in sorted(words, key=len, reverse=True))
-    pattern = re.compile(rb"(?i)(?<![0-9a-z])(?:" + any_word + rb")(?![0-9a-z])") if words else None
+    words = cleaner.words.without(cleaner.subject)
+    sought = SoughtWords(words, cleaner.meanings)
     for n, path in enumerate(new):
         progress.at(0.5 * n / len(new), "Checking the result")
         found = read_header(path)
@@ -232,22 +215,23 @@ def _check(folder: Path, cleaner: Cleaner, changed: bool, outcome: Outcome, prog
                 "report this file; the original is unharmed",
                 list(outcome.files)[n],
             )
-        hit = pattern.search(_header_bytes(path, found.offset)) if pattern else None
+        packed = not found.plain and "Rows" in found.header
+        hit = sought.first_in_dicom(path, found.offset, packed)
         if hit:
             raise Trouble(
-                f"“{hit.group().decode('latin-1')}” still stands in the header, so nothing was kept",
+                f"“{hit}” still stands in the result, so nothing was kept",
                 "leave descriptions and private elements out, or give another subject name",
                 list(outcome.files)[n],
             )
+        outcome.unseen["values of pixels, where words may be drawn"] += 1
+        if packed:
+            outcome.unseen["coded pictures: only their headers were looked into"] += 1
+    if sought.not_sought:
+        outcome.unseen[f"{len(sought.not_sought)} words of the old header too short or too common to be sought"] += 1
     for series in scan_files(new) if look else ():
         if series.kind or series.broken:
             continue
         _flag_text(series, changed, outcome, progress.part(0.5, 1.0))
-
-
-def _header_bytes(path: Path, offset: int) -> bytes:
-    with open(path, "rb") as stream:
-        return stream.read(offset if offset else -1)
 
 
 def _flag_text(series: Series, changed: bool, outcome: Outcome, progress: Progress) -> None:
@@ -286,10 +270,11 @@ def cleaner_for(rules: Rules, subject: str, key: str) -> Cleaner:
     return Cleaner(rules, key.encode() if key else identity_key(), subject.strip())
 
 
-def strip_other(path: Path, target: Path, progress: Progress | None = None) -> None:
-    """Write a file of another format anew, with its values, place and scale and nothing else of its header.
+def strip_other(path: Path, target: Path, words: IdentityWords, progress: Progress | None = None) -> None:
+    """Write a file of another format anew, with its values, place and scale and nothing else of its header; what was
+    written is searched for its old names and for `words`.
 
-    Raises Trouble when the format cannot be written.
+    Raises Trouble when the format cannot be written, or an old name is found; nothing is left then.
     """
     from ..formats.saving import save_image
 
@@ -299,6 +284,14 @@ def strip_other(path: Path, target: Path, progress: Progress | None = None) -> N
     image = known.open(path)
     bare = image.like(image._fetch, name="image", subject="", levels=image.levels, **bare_facts(image))
     save_image(target, bare, progress)
+    old = IdentityWords(dict(words.names), dict(words.phrases))
+    for text in (image.name, image.subject, *(label for axis in image.axes for label in axis.labels)):
+        if len(text) >= PLAIN:  # what a writer writes of an image besides its grid
+            old.add_phrase(text)
+    hit = SoughtWords(old).first_in_files(target)
+    if hit:
+        shutil.rmtree(target) if target.is_dir() else target.unlink()
+        raise Trouble(f"“{hit}” still stands in the result, which was not kept", "report this file", path)
 
 
 def bare_name(path: Path) -> str:

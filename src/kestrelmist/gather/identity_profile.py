@@ -10,6 +10,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from .what_stays import CODES, KINDS, NAMED, NEEDS, PICTURES, TABLE, TEXTS, may_stay
+
 REMOVE, EMPTY, DUMMY, DATE, TIME = "removed", "emptied", "replaced", "date", "time"
 IDENTIFIER, KEEP, INSIDE, SUBJECT, CHECKED = "identifier", "kept", "inside", "subject", "checked"
 
@@ -102,7 +104,9 @@ StructureSetName RTPlanLabel InterlockDateTime DoseReferenceDescription
 CHARACTERISTICS = frozenset(
     """
 EthnicGroup PatientAge PatientSexNeutered PatientSex PatientSize PatientSizeCodeSequence PatientWeight PatientState
-PregnancyStatus PreMedication SmokingStatus SpecialNeeds Allergies
+PregnancyStatus PreMedication SmokingStatus SpecialNeeds Allergies PatientBodyMassIndex MeasuredAPDimension
+MeasuredLateralDimension ExaminedBodyThickness StrainCodeSequence StrainStockSequence GeneticModificationsSequence
+PatientSpeciesDescription PatientBreedDescription
 """.split()
 )
 """Kept with the option for characteristics; without it the sex is emptied and the others removed."""
@@ -128,7 +132,7 @@ SAFE = frozenset(
     """
 Manufacturer ManufacturerModelName ManufacturerRelatedModelGroup SoftwareVersions CodeValue ExtendedCodeValue
 LongCodeValue CodeMeaning ExtendedCodeMeaning CodingSchemeDesignator CodingSchemeVersion CodingSchemeRegistry
-CodingSchemeName PatientSpeciesDescription PatientBreedDescription DeidentificationMethod SequenceName
+CodingSchemeName DeidentificationMethod SequenceName
 PulseSequenceName Radiopharmaceutical ImagedNucleus ResonantNucleus ContrastBolusRoute TriggerSourceOrType
 CardiacFramingType RadiopharmaceuticalRoute PVCRejection FilterType TypeOfFilters FilterMaterial AcquisitionMode
 ConvolutionKernel ReceiveCoilName TransmitCoilName ReceiveCoilManufacturerName TransmitCoilManufacturerName
@@ -154,8 +158,6 @@ ApplicationName TransducerData PlateType PhosphorType
 """.split()
 )
 """Of these, what is kept with the option for the device."""
-KINDS = frozenset(("PatientSpeciesDescription", "PatientBreedDescription"))
-"""Of these, what is kept with the option for characteristics; codes of species stay without."""
 CODE_PARTS = frozenset(
     """
 CodeValue LongCodeValue URNCodeValue CodingSchemeDesignator CodeMeaning CodingSchemeVersion
@@ -174,6 +176,8 @@ AlphaPaletteColorLookupTableData LUTData SpectroscopyData
 """.split()
 )
 """Bytes that a picture may need; they are looked at, and all other bytes go."""
+VALUED = ("CS", "DS", "IS", "AS", "US", "SS", "UL", "SL", "SV", "UV", "FL", "FD", "AT")
+"""Kinds whose value is looked at: terms, numbers and ages."""
 FREE_TEXT = ("LO", "SH", "ST", "LT", "UT", "UC", "UR")
 
 SAFE_PRIVATE = {
@@ -235,46 +239,53 @@ class Rules:
         keyword, vr = element.keyword, element.VR
         if keyword in SUBJECTS:
             return SUBJECT
-        if keyword in CHARACTERISTICS:
-            return KEEP if self.characteristics else EMPTY if keyword == "PatientSex" else REMOVE
-        if keyword in DEVICE:
-            return (IDENTIFIER if vr == "UI" else KEEP) if self.device else REMOVE
+        if keyword in CHARACTERISTICS and not self.characteristics:
+            return EMPTY if keyword == "PatientSex" else REMOVE
+        if keyword in DEVICE and not self.device:
+            return REMOVE
+        wanted = keyword in CHARACTERISTICS or keyword in DEVICE
         if keyword in DESCRIPTIONS:
             return DUMMY if self.descriptions else REMOVE
-        if element.tag.group & 0xFF00 == 0x5000 or (
-            element.tag.group & 0xFF00 == 0x6000 and element.tag.element in (0x3000, 0x4000)
-        ):
-            return REMOVE
-        if keyword in REMOVED:
-            return REMOVE
-        if keyword in EMPTIED:
-            return EMPTY
-        if vr == "UI":
-            return IDENTIFIER
-        if vr == "SQ":
-            return INSIDE
-        if vr in ("DA", "DT"):
-            return DATE
-        if vr == "TM":
-            return TIME
-        if keyword in DUMMIES:
-            return DUMMY if vr in (*FREE_TEXT, "PN") else REMOVE
-        if vr == "PN":
-            return EMPTY
-        if vr in ("AE", "UN"):
-            return REMOVE  # the title of a program, an element nobody knows
+        if not wanted:
+            if keyword in REMOVED:
+                return REMOVE
+            if keyword in EMPTIED:
+                return EMPTY
+            if keyword in DUMMIES:
+                return DUMMY if vr in (*FREE_TEXT, "PN") else REMOVE
+            if not may_stay(element.tag, keyword):
+                return REMOVE
+        if vr in FREE_TEXT:
+            if wanted or keyword in CODE_PARTS:
+                return KEEP
+            return CHECKED if keyword in SAFE or keyword in NEEDED else REMOVE
+        return self._by_kind(element)
+
+    def _by_kind(self, element) -> str:
+        keyword, vr = element.keyword, element.VR
         if vr in BYTES:  # a document, a drawing or a look-up table may be packed into them
             return KEEP if element.tag.group == PIXELS else CHECKED if keyword in TABLES else REMOVE
-        if vr in ("CS", "DS", "IS", "AS"):
-            return CHECKED
-        if vr in FREE_TEXT and keyword not in CODE_PARTS:
-            return CHECKED if keyword in SAFE or keyword in NEEDED else REMOVE
-        return KEEP
+        kinds = {"UI": IDENTIFIER, "SQ": INSIDE, "DA": DATE, "DT": DATE, "TM": TIME, "PN": EMPTY}
+        # the title of a program, an element nobody knows
+        return REMOVE if vr not in VALUED and vr not in kinds else kinds.get(vr, CHECKED)
+
+    def reason(self, element) -> str:
+        """Why a standard element may stay, in words; "" when it does not."""
+        action, keyword, vr = self.action(element), element.keyword, element.VR
+        if action in (REMOVE, EMPTY):
+            return ""
+        if action == SUBJECT:
+            return NAMED
+        if action == DUMMY or keyword in NEEDED:
+            return NEEDS
+        if keyword in CODE_PARTS:
+            return CODES
+        if vr in BYTES:
+            return TABLE if keyword in TABLES else PICTURES
+        return TEXTS if vr in FREE_TEXT else KINDS[vr]
 
     def keeps_text(self, keyword: str) -> bool:
         """Whether an option keeps a text of this element although its value says nothing by itself."""
-        if keyword in KINDS:
-            return self.characteristics
         return self.descriptions or (self.device and keyword in MACHINE)
 
     def private_action(self, creator: str, tag) -> str:

@@ -14,16 +14,18 @@ from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.labels import LabelMap
 from ..core.operation import operation
-from ..core.parameter import Between, FolderPath, LabelName, NewPath, Role, Secret, Unit
+from ..core.parameter import Between, FolderPath, LabelName, Mark, Names, NewPath, Role, Secret, Unit
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
 from ..core.table import Table
 from ..formats.dicom_scan import files_below, scan_files
 from ..formats.dicom_series import matches_mark, series_image
 from .bare_image import bare_facts
+from .clean_header import Cleaner
 from .clean_pixels import PixelRule
 from .deidentify import Outcome, bare_name, cleaner_for, deidentify_files, strip_other
 from .identity_profile import Rules
+from .kept_texts import kept_texts, require_reviewed
 from .plan import PlanLine, plan_folder
 from .subject_rule import UNNAMED
 
@@ -56,6 +58,8 @@ def deidentify(
     area: Area | None = None,
     picture: PictureNumber | None = None,
     fill: float = 0.0,
+    take_out: Names = "",
+    reviewed: Mark = "",
     key: Secret = "",
     progress: Progress = silent(),
 ) -> Table:
@@ -91,11 +95,18 @@ def deidentify(
         Only this picture of each series, counted from 1; all when left out.
     fill : number
         Stored value written over what is blanked.
+    take_out : text
+        Further words to be taken out of texts that stay, with commas between.
+    reviewed : text
+        The mark of the list of texts that stay, when somebody has looked through it; asked for when descriptions are
+        kept.
     key : text
         Secret word that new identifiers are made from; this person's own when left out.
 
     Raises
     ------
+    Asks
+        When texts would stay that nobody has looked at.
     Trouble
         When the folder holds nothing to clean, several subjects share one new name, or the new folder exists.
     """
@@ -120,11 +131,12 @@ def deidentify(
     ]
     to = Path(to)
     _require_new(to)
+    _look_at_texts(cleaner, take_out, files, reviewed, folder, progress.part(0.1, 0.2))
     try:
         with claimed(to) as beside:
             _require_new(to)  # another run may have just ended
             outcome = (
-                deidentify_files(files, beside, cleaner, rule, progress.part(0.1, 0.8), all_or_none=False)
+                deidentify_files(files, beside, cleaner, rule, progress.part(0.2, 0.8), all_or_none=False)
                 if files
                 else Outcome()
             )
@@ -133,7 +145,7 @@ def deidentify(
             for n, path in enumerate(progress.part(0.8, 1.0).over(others, what="Stripping headers")):
                 target = beside / f"image {n + 1:03d}{bare_name(path)}"
                 try:
-                    strip_other(path, target)
+                    strip_other(path, target, cleaner.words)
                     outcome.done[(f"{target.name}: all facts of the header", "", "removed")] += 1
                 except Trouble as trouble:
                     outcome.left_out.append((path.name, str(trouble)))
@@ -160,6 +172,8 @@ def deidentify_image(
     region: LabelName = "",
     picture: PictureNumber | None = None,
     fill: float = 0.0,
+    take_out: Names = "",
+    reviewed: Mark = "",
     key: Secret = "",
     progress: Progress = silent(),
 ) -> WithoutIdentity:
@@ -191,6 +205,11 @@ def deidentify_image(
         Only this picture of the series, counted from 1; all when left out.
     fill : number
         Stored value written over what is blanked.
+    take_out : text
+        Further words to be taken out of texts that stay, with commas between.
+    reviewed : text
+        The mark of the list of texts that stay, when somebody has looked through it; asked for when descriptions are
+        kept.
     key : text
         Secret word that new identifiers are made from; this person's own when left out.
     """
@@ -203,7 +222,8 @@ def deidentify_image(
     place = Path(holder.name) / "cleaned"
     rule = pixel_rule(pixels, area, picture, fill, masks)
     files = list(dict.fromkeys(image.origin.files))
-    outcome = deidentify_files(files, place, cleaner, rule, progress.part(0.0, 0.9))
+    _look_at_texts(cleaner, take_out, files, reviewed, None, progress.part(0.0, 0.1))
+    outcome = deidentify_files(files, place, cleaner, rule, progress.part(0.1, 0.9))
     mark = image.origin.reading.get("series")
     found = scan_files(list(outcome.files.values()))
     wanted = next(
@@ -331,6 +351,17 @@ def _bare(
     outcome.pictures_changed = 0 if rule is None else image.image_planes
     progress.at(1.0)
     return WithoutIdentity(made, outcome.report(f"Identity removed from {image.name}"))
+
+
+def _look_at_texts(
+    cleaner: Cleaner, take_out: str, files: list[Path], reviewed: str, folder: Path | None, progress: Progress
+) -> None:
+    """Raises Asks when descriptions are kept that nobody has looked at; words of the person's own are taken out."""
+    for word in take_out.split(","):
+        cleaner.words.add_name(word.strip())
+        cleaner.words.add_phrase(word)
+    if cleaner.rules.descriptions:
+        require_reviewed(kept_texts(files, cleaner, progress), reviewed, folder)
 
 
 def _others(folder: Path, lines: list[PlanLine]) -> list[Path]:

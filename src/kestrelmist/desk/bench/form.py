@@ -45,7 +45,7 @@ class OperationForm(QWidget):
         form.setFieldGrowthPolicy(QFormLayout.FieldGrowthPolicy.ExpandingFieldsGrow)
         led = [operation.first_input("image"), operation.first_input("label map")]
         for p in operation.parameters:
-            if p.kind.family == "study" or (p in led and p.required and not p.many):
+            if p.kind.family == "study" or p.role == "mark" or (p in led and p.required and not p.many):
                 continue
             field, value = self._field(p)
             field.setToolTip(plain_tip(p.help))
