@@ -125,4 +125,5 @@ class StepsTest(PlaceCase):
             self.assertEqual(takes[name], {"series", "colour"}, name)
         self.assertEqual(takes["scale"], frozenset())
         roles = {p.name: p.role for p in find_operation("deidentify").settings if isinstance(p, Parameter) and p.role}
-        self.assertEqual(roles, {"folder": "folder", "to": "new", "area": "area", "key": "secret"})
+        known = {"folder": "folder", "to": "new", "area": "area", "key": "secret", "take_out": "names"}
+        self.assertEqual(roles, known | {"reviewed": "mark"})

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 import struct
-import zlib
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -13,6 +12,7 @@ import numpy as np
 
 from ..core.errors import let_through
 from ..core.waiting import reading
+from .deflated import DEFLATED, inflates, is_deflated
 
 FROM_DICOM_AXES = np.diag([-1.0, -1.0, 1.0, 1.0])
 """DICOM's patient axes run left, back, up; the world's run right, front, up."""
@@ -90,7 +90,7 @@ WEIGHTY = frozenset(
 )
 """Sequences that change what the image is or where it lies: files that hold one go to the thorough parser."""
 PIXELS, FLOATS, DOUBLES = 0x7FE00010, 0x7FE00008, 0x7FE00009
-IMPLICIT, EXPLICIT_LITTLE, DEFLATED, EXPLICIT_BIG = (f"1.2.840.10008.1.2{end}" for end in ("", ".1", ".1.99", ".2"))
+IMPLICIT, EXPLICIT_LITTLE, EXPLICIT_BIG = (f"1.2.840.10008.1.2{end}" for end in ("", ".1", ".2"))
 LONG_FORMS = frozenset((b"OB", b"OW", b"OF", b"OD", b"OL", b"OV", b"SQ", b"UC", b"UR", b"UT", b"UN", b"SV", b"UV"))
 UNDEFINED = 0xFFFFFFFF
 WINDOWS = (16_384, 1 << 20)
@@ -187,28 +187,6 @@ def starts_as_dicom(start: bytes) -> bool:
     )
 
 
-def _inflates(path: Path, size: int) -> bool:
-    """Whether a packed data set unpacks to a size that a file of this one may have; nothing is kept of it."""
-    room = 10 * size + (60 << 20)
-    with open(path, "rb") as stream:
-        head = stream.read(4096)
-        at = head.find(b"\x02\x00\x00\x00UL\x04\x00")
-        if at < 0:
-            return True  # the parser says what is wrong with it
-        stream.seek(at + 12 + int.from_bytes(head[at + 8 : at + 12], "little"))
-        unpacker = zlib.decompressobj(-zlib.MAX_WBITS)
-        try:
-            while block := unpacker.unconsumed_tail or stream.read(1 << 16):
-                room -= len(unpacker.decompress(block, 1 << 22))
-                if room < 0:
-                    return False
-                if unpacker.eof:
-                    break
-        except zlib.error:
-            return True
-    return True
-
-
 def read_header(path: Path) -> Slice | None:
     """What the header of a DICOM file says, image or not; None when the file is not DICOM at all.
 
@@ -224,7 +202,7 @@ def read_header(path: Path) -> Slice | None:
             return None
         if not starts_as_dicom(start):
             return None
-        if DEFLATED.encode() in start[:1024] and not _inflates(path, size):
+        if is_deflated(start) and not inflates(path, size):
             return Slice(path, {}, False, 0, cut_short=True)
         try:
             found = _quick(start, whole=len(start) == size)

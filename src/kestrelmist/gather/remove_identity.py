@@ -105,10 +105,10 @@ def deidentify(
 
     Raises
     ------
-    Asks
-        When texts would stay that nobody has looked at.
     Trouble
         When the folder holds nothing to clean, several subjects share one new name, or the new folder exists.
+    Asks
+        When texts would stay that nobody has looked at.
     """
     lines = plan_folder(folder, progress=progress.part(0.0, 0.1))
     rule = pixel_rule(pixels, area, picture, fill)

@@ -8,6 +8,7 @@ import zlib
 from collections.abc import Iterable
 from pathlib import Path
 
+from ..formats.deflated import is_deflated, unpacked
 from .defined_terms import TERMS
 from .identity_words import TOKEN, IdentityWords, folded
 
@@ -19,7 +20,6 @@ AMONG_PIXELS = 6
 """Bytes of a word that is sought among pixels, where chance writes all short ones."""
 HEAD = 1 << 16
 """Bytes at both ends of a file of another format where its texts are."""
-DEFLATED = b"1.2.840.10008.1.2.1.99"
 OWN = (
     "kestrelmist basic profile removed segment roi retain clean application confidentiality option other dates"
     " longitudinal temporal information modified patient characteristics device identity descriptors safe private pixel"
@@ -71,9 +71,8 @@ class SoughtWords:
         """The first old word in a DICOM file: in its header, unpacked when it is packed, and in packed pixels."""
         with open(path, "rb") as stream:
             data = stream.read(pixels_at if pixels_at and not packed else -1)
-        if DEFLATED in data[:1024]:
-            start = _end_of_meta(data)
-            return self.first_in(data[:start] + zlib.decompressobj(-zlib.MAX_WBITS).decompress(data[start:]))
+        if is_deflated(data):
+            return self.first_in(unpacked(data))
         at = pixels_at or len(data)
         return self.first_in(data[:at]) or (self.first_among_pixels(data[at:]) if packed else "")
 
@@ -115,11 +114,6 @@ def _forms(word: str) -> dict[bytes, None]:
             except UnicodeEncodeError:
                 continue
     return found
-
-
-def _end_of_meta(data: bytes) -> int:
-    """Where the packed part of a DICOM file begins (PS3.10): behind the group whose length comes first."""
-    return 144 + int.from_bytes(data[140:144], "little") if data[128:132] == b"DICM" else 0
 
 
 def _in_base64(word: str) -> list[bytes]:
