@@ -1,86 +1,130 @@
-"""Files that are damaged, and runs that are killed while they write."""
+"""Files that are damaged or no files at all: a sentence comes of them, soon, and without much memory."""
 
 from __future__ import annotations
 
+import os
 import random
-import subprocess
-import sys
-import time
+import socket
 from pathlib import Path
 
-import numpy as np
-
 from kestrelmist.core.errors import Trouble
-from kestrelmist.core.image import Image
-from kestrelmist.core.space import picture_space
 from kestrelmist.formats.opening import open_image
-from kestrelmist.formats.saving import save_image
+from kestrelmist.gather.clean_header import Cleaner
+from kestrelmist.gather.deidentify import deidentify_files
+from kestrelmist.gather.identity_profile import Rules
 from kestrelmist.gather.plan import plan_folder
-from tests.making import dicom_folder, straight_space, two_balls
+from tests.making import two_balls, write_nifti
 
 from .case import Failed, case, require
+from .limits import within
+from .samples import damage, sample, tiff, written
 
-ENDINGS = (".nii", ".nii.gz", ".nrrd", ".mha", ".ome.tif", ".png", ".x3p")
-MOST_SECONDS = 20
 
-
-@case("files: one of many, damaged")
-def damaged(rng: random.Random, place: Path) -> str:
-    image = two_balls(straight_space((20, 20, 20)))
-    ending = rng.choice((*ENDINGS, "dicom"))
-    if ending == "dicom":
-        dicom_folder(place / "scans", image)
-        path = rng.choice(sorted(p for p in (place / "scans").rglob("*") if p.is_file()))
-    else:
-        path = place / f"image{ending}"
-        kind = np.uint8 if ending == ".png" else np.float32
-        flat = Image(image.data[:, :, 10:11].astype(kind, order="F"), picture_space(20, 20, (0.1, 0.1)), unit="m")
-        save_image(path, image if ending not in (".png", ".x3p") else flat)
-    whole = bytearray(path.read_bytes())
-    kind = rng.choice(("cut", "bytes", "zeros", "doubled"))
-    if kind == "cut":
-        whole = whole[: rng.randrange(len(whole))]
-    elif kind == "bytes":
-        for _ in range(rng.choice((1, 5, 40))):
-            whole[rng.randrange(min(len(whole), rng.choice((400, len(whole)))))] = rng.randrange(256)
-    elif kind == "zeros":
-        at = rng.randrange(len(whole))
-        whole[at : at + 200] = bytes(min(200, len(whole) - at))
-    else:
-        whole = whole + whole
-    path.write_bytes(whole)
-    started = time.monotonic()
-    came = "opened"
+def looked_at(path: Path, what: str) -> str:
+    """Plan the folder of a file and open it, then read it; returns what came of it."""
+    inside = [path] if path.is_file() else [p for p in path.rglob("*") if p.is_file()]
+    size = sum(p.stat().st_size for p in path.parent.rglob("*") if p.is_file())
     try:
-        plan_folder(path.parent)
-        opened = open_image(path)
-        opened.stored((0,) * len(opened.axes))
+        with within(f"{what}, planned", size):
+            try:
+                plan_folder(path.parent)
+            except Trouble:
+                pass
+        with within(f"{what}, opened", size):
+            opened = open_image(path)
+        with within(f"{what}, read"):
+            for index in list(opened.indices())[:3]:
+                opened.stored(index)
+        return "opened"
+    except Trouble as trouble:
+        text = str(trouble)
+        require("Traceback" not in text and len(text) < 2000, f"{what}: no sentence but {text[:300]}")
+        return "a sentence"
+    except Failed:
+        raise
+    except BaseException as error:
+        if isinstance(error, (KeyboardInterrupt, SystemExit)):
+            raise
+        raise Failed(f"{what}: {type(error).__name__}: {error}") from error
+    finally:
+        require(bool(inside), f"{what}: nothing was there")
+
+
+@case("files: one of our own, damaged")
+def damaged(rng: random.Random, place: Path) -> str:
+    path = written(rng, place)
+    inside = [path] if path.is_file() else sorted(p for p in path.rglob("*") if p.is_file())
+    one = rng.choice(inside)
+    return looked_at(path, f"{path.name}, {one.name}, {damage(rng, one)}")
+
+
+@case("files: a TIFF, damaged")
+def damaged_tiff(rng: random.Random, place: Path) -> str:
+    path = tiff(rng, place)
+    return looked_at(path, f"{path.name}, {damage(rng, path)}")
+
+
+@case("files: a sample of a library, damaged")
+def damaged_sample(rng: random.Random, place: Path) -> str:
+    path = sample(rng, place)
+    return looked_at(path, f"{path.name}, {damage(rng, path)}")
+
+
+@case("files: a damaged DICOM file without identity")
+def damaged_and_cleaned(rng: random.Random, place: Path) -> str:
+    for _ in range(30):
+        path = sample(rng, place)
+        if path.suffix == ".dcm":
+            break
+    how = damage(rng, path)
+    rules = Rules(rng.choice(("remove", "shift")), *(rng.random() < 0.5 for _ in range(4)))
+    try:
+        with within(f"{path.name}, {how}, cleaned"):
+            deidentify_files([path], place / "clean", Cleaner(rules, b"key"), None, check_pixels=False)
+        return "cleaned"
     except Trouble:
-        came = "a sentence"
+        require(not (place / "clean").exists(), f"{path.name}, {how}: something is left of a failed run")
+        return "a sentence"
+    except Failed:
+        raise
     except Exception as error:
-        raise Failed(f"{ending}, {kind}: {type(error).__name__}: {error}") from error
-    taken = time.monotonic() - started
-    require(taken < MOST_SECONDS, f"{ending}, {kind}: took {taken:.0f} s")
-    return came
+        raise Failed(f"{path.name}, {how}: {type(error).__name__}: {error}") from error
 
 
-@case("files: a conversion killed, and done again")
-def killed(rng: random.Random, place: Path) -> str:
-    image = two_balls(straight_space((120, 120, 80), 0.2))
-    save_image(place / "in.nii", image)
-    target = place / rng.choice(("out.ome.zarr", "out.ome.tif", "out.nii.gz", "out.dicom"))
-    convert = ["convert", str(place / "in.nii"), "--replace", "--to", str(target)]
-    words = [sys.executable, "-m", "kestrelmist.cli", *convert]
-    run = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    time.sleep(rng.uniform(0.3, 1.6))
-    run.kill()
-    run.wait()
-    if target.exists():
-        require(bool(np.array_equal(open_image(target).data, image.data)), f"{target.name} is half written")
-        return "had ended"
-    again = subprocess.run(words, check=False, capture_output=True, text=True)
-    require(again.returncode == 0, again.stderr[-300:])
-    require(bool(np.array_equal(open_image(target).data, image.data)), f"{target.name} is another image")
-    left = [p.name for p in place.iterdir() if p.name.startswith(".") and "part" in p.name]
-    require(target.suffix == ".gz" or not left, f"left behind: {left}")
-    return "done again"
+@case("files: odd things among them")
+def odd(rng: random.Random, place: Path) -> str:
+    folder = place / "scans"
+    (folder / "deep").mkdir(parents=True)
+    image = two_balls()
+    write_nifti(folder / "good.nii.gz", image.data, image.space)
+    other = folder / "deep"
+    count = rng.randrange(1, 5)
+    for n in range(count):
+        name = (
+            os.fsencode(other) + b"/" + rng.choice((b"a", b"\xff\xfe", b"x" * 200, b"<b>", b"=1+1", b"\n")) + b"%d" % n
+        )
+        name += rng.choice((b"", b".nii", b".dcm", b".tif", b".mhd", b".nrrd"))
+        kind = rng.choice(("pipe", "socket", "device", "circle", "nothing", "bytes", "folder", "far"))
+        if kind == "pipe":
+            os.mkfifo(name)
+        elif kind == "socket" and len(name) < 100:
+            with socket.socket(socket.AF_UNIX) as one:
+                one.bind(os.fsdecode(name))
+        elif kind == "device":
+            os.symlink("/dev/zero", name)
+        elif kind == "circle":
+            os.symlink(name, name)
+        elif kind == "nothing":
+            Path(os.fsdecode(name)).touch()
+        elif kind == "folder":
+            os.mkdir(name)
+            os.symlink(os.fsencode(folder), name + b"/up")
+        elif kind == "far":
+            os.symlink(b"/nowhere/at/all", name)
+        else:
+            Path(os.fsdecode(name)).write_bytes(bytes(rng.randrange(256) for _ in range(600)))
+    with within(f"{count} odd things"):
+        lines = plan_folder(folder)
+    good = [line for line in lines if line.name == "good"]
+    require(len(good) == 1 and bool((good[0].open().data == image.data).all()), "the good one is not there")
+    return f"{len(lines)} lines"

@@ -32,7 +32,11 @@ def written_whole(path: str | Path, mode: str = "wb", **kwargs):
 
 
 def write_trouble(error: OSError, path: str | Path) -> Trouble:
-    """The sentence for a failed write."""
+    """The sentence for a failed write; libraries may have wrapped the system's error into another one."""
+    inner: BaseException | None = error
+    while inner is not None and not (isinstance(inner, OSError) and inner.errno):
+        inner = inner.__cause__ or inner.__context__
+    error = inner if isinstance(inner, OSError) else error
     if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
         return DiskFull("The disk is full; nothing was changed", "free some space and try again", path)
     if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
@@ -45,4 +49,5 @@ def write_trouble(error: OSError, path: str | Path) -> Trouble:
         return Trouble("A file stands where a folder should be, or the other way round", "name another place", path)
     if error.errno in (errno.ELOOP, errno.EINVAL):
         return Trouble("This name cannot be used for a file", "choose another", path)
-    return Trouble(f"Writing failed ({error.strerror or error})", "check the disk and try again", path)
+    what = str(error.strerror or error).split("\n")[0][:200]
+    return Trouble(f"Writing failed ({what})", "check the disk and try again", path)

@@ -18,6 +18,7 @@ from ..core.parameter import Between, FolderPath, LabelName, Mark, Names, NewPat
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
 from ..core.table import Table
+from ..formats.dicom_header import read_header
 from ..formats.dicom_scan import files_below, scan_files
 from ..formats.dicom_series import matches_mark, series_image
 from .bare_image import bare_facts
@@ -140,7 +141,7 @@ def deidentify(
                 if files
                 else Outcome()
             )
-            outcome.left_out += [(path.name, "it is no image that can be read") for path in _others(folder, lines)]
+            outcome.left_out += _others(folder, lines)
             beside.mkdir(parents=True, exist_ok=True)
             for n, path in enumerate(progress.part(0.8, 1.0).over(others, what="Stripping headers")):
                 target = beside / f"image {n + 1:03d}{bare_name(path)}"
@@ -364,11 +365,19 @@ def _look_at_texts(
         require_reviewed(kept_texts(files, cleaner, progress), reviewed, folder)
 
 
-def _others(folder: Path, lines: list[PlanLine]) -> list[Path]:
-    """Files below a folder that no line of its plan speaks of: they are not copied, and that is said."""
+def _others(folder: Path, lines: list[PlanLine]) -> list[tuple[str, str]]:
+    """Files below a folder that no line of its plan speaks of, with the reason: they are not copied, and that is
+    said."""
     known = {path for line in lines for path in line.files}
     below = files_below(folder) if folder.is_dir() else []
-    return [path for path in below if path not in known and not known.intersection(path.parents)]
+    others = [path for path in below if path not in known and not known.intersection(path.parents)]
+    series = {line.series.uid for line in lines if line.series is not None}
+    found = []
+    for path in others:
+        header = read_header(path)
+        second = header is not None and str(header.get("SeriesInstanceUID")) in series
+        found.append((path.name, "the same picture is there already" if second else "it is no image that can be read"))
+    return found
 
 
 def _require_new(to: Path) -> None:

@@ -100,7 +100,7 @@ class Study:
             raise
         except Trouble as trouble:
             raise Trouble(
-                f"All steps are kept, but the study could not be tidied up ({trouble.what})",
+                f"All steps are kept, but the study could not be tidied up ({trouble.what.partition(';')[0]})",
                 "nothing is lost: open it again when there is room",
                 self.folder,
             ) from trouble
