@@ -5,6 +5,7 @@ import io
 import multiprocessing
 import os
 import sys
+import time
 import unittest
 from multiprocessing.connection import wait
 from pathlib import Path
@@ -43,8 +44,9 @@ def work(to_main) -> None:
     """One process: run the files it is sent, one after the other, until the other end is closed."""
     with contextlib.suppress(EOFError):
         while True:
-            said = io.StringIO()
-            counts = run([to_main.recv()], said)
+            name, said, started = to_main.recv(), io.StringIO(), time.monotonic()
+            counts = run([name], said)
+            said.write(f"In {time.monotonic() - started:.0f} s.\n")
             to_main.send((counts, said.getvalue()))
     leave(0)
 
@@ -84,7 +86,8 @@ def run_side_by_side(names: list[str], workers: int) -> tuple[int, int, int]:
 
 def tell(name: str, count: tuple[int, int, int], said: str) -> None:
     ran, failed, skipped = count
-    print(f"{name}: {ran} run" + (f", {skipped} skipped" if skipped else ""), flush=True)
+    seconds = said.rstrip().rpartition("\n")[2]
+    print(f"{name}: {ran} run" + (f", {skipped} skipped" if skipped else "") + f". {seconds}", flush=True)
     if failed or not ran:
         print(said, flush=True)
 

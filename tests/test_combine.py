@@ -16,9 +16,9 @@ from kestrelmist.prepare.combine import combine
 from kestrelmist.study.recipe import read_recipe
 from kestrelmist.study.repeating import run_recipe
 from kestrelmist.study.study import Study
+from tests.command import kestrelmist
 from tests.desk_case import DeskCase
 from tests.making import PlaceCase, straight_space, tilted_space
-from tests.test_operations import kestrelmist
 
 RNG = np.random.default_rng(7)
 SPACE = straight_space((7, 6, 5), 2.0)

@@ -14,8 +14,8 @@ from kestrelmist.core.table import Column, Table
 from kestrelmist.formats.label_files import read_label_map, write_label_map
 from kestrelmist.formats.opening import open_image
 from kestrelmist.study.study import Study
+from tests.command import kestrelmist
 from tests.making import PlaceCase, straight_space, two_balls
-from tests.test_operations import kestrelmist
 
 TRUTH = int((two_balls().data > 0).sum())
 GROW = ("--label", "Ball", "--point", "-4,0,0", "--low", 500, "--high", 2000)
@@ -36,7 +36,7 @@ class HelpTest(unittest.TestCase):
         self.assertIn("IMAGE", kestrelmist("measure", "labels", "--help").stdout)
 
     def test_an_unknown_command_has_a_sentence(self):
-        ran = kestrelmist("flatten", code=2)
+        ran = kestrelmist("flatten", code=2, own_process=True)
         self.assertIn("flatten", ran.stderr)
 
 
@@ -234,7 +234,7 @@ class SentenceTest(PlaceCase):
     """What goes wrong in ways of its own comes out as a sentence, with code 1, and never as a trace."""
 
     def said(self, *words, **env) -> str:
-        ran = kestrelmist(*words, code=1, env={**os.environ, **env})
+        ran = kestrelmist(*words, code=1, **({"env": {**os.environ, **env}} if env else {}))
         self.assertNotIn("Traceback", ran.stderr)
         return ran.stderr
 

@@ -8,8 +8,9 @@ import xml.etree.ElementTree as tree
 from pathlib import Path
 
 from kestrelmist import desktop
+from tests.command import kestrelmist
 from tests.making import PlaceCase
-from tests.test_operations import ROOT, kestrelmist
+from tests.test_operations import ROOT
 
 
 class DesktopTest(PlaceCase):

@@ -11,8 +11,8 @@ from kestrelmist.study.changes import LabelChange
 from kestrelmist.study.history import Stale
 from kestrelmist.study.study import Study
 from kestrelmist.study.versions import BEFORE, state_of
+from tests.command import kestrelmist
 from tests.making import PlaceCase, two_balls
-from tests.test_operations import kestrelmist
 
 GROW = {"label": "Ball", "point": (-4, 0, 0), "low": 500, "high": 2000}
 TRUTH = int((two_balls().data > 0).sum())

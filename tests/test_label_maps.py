@@ -11,9 +11,10 @@ from kestrelmist.core.labels import LARGEST, LabelMap, LabelTable
 from kestrelmist.core.space import Space
 from kestrelmist.outline.compare import compare_labels
 from kestrelmist.study.study import Study
+from tests.command import kestrelmist
 from tests.desk_case import DeskCase
 from tests.making import PlaceCase, straight_space, tilted_space, two_balls
-from tests.test_operations import ROOT, kestrelmist
+from tests.test_operations import ROOT
 
 GROW = {"label": "Ball", "point": (-4, 0, 0), "low": 500, "high": 2000}
 TRUTH = int((two_balls().data > 0).sum())

@@ -7,9 +7,9 @@ from kestrelmist.core.errors import Trouble
 from kestrelmist.core.progress import silent
 from kestrelmist.formats.opening import open_image
 from kestrelmist.study.study import Study
+from tests.command import kestrelmist
 from tests.making import PlaceCase
 from tests.minc_making import START, STEP, truth, write_minc1, write_minc2
-from tests.test_operations import kestrelmist
 
 RNG = np.random.default_rng(4)
 

@@ -10,8 +10,8 @@ from kestrelmist.core.labels import Label
 from kestrelmist.core.reference import Reference, quoted
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.study.study import Study
+from tests.command import kestrelmist
 from tests.making import PlaceCase, two_balls
-from tests.test_operations import kestrelmist
 
 ODD = ("9", "a/b", "a#b", "a@3", 'say "x"', "<b>bold</b>", "../up", "=1+1", "Schädel 骨", "n" * 200, "-3", "$x")
 

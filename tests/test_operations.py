@@ -12,19 +12,10 @@ import numpy as np
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.operation import OPERATIONS, all_operations, find_operation
 from kestrelmist.core.progress import silent
+from tests.command import kestrelmist
 from tests.making import PlaceCase, labelled, two_balls
 
 ROOT = Path(__file__).parent.parent
-
-
-def kestrelmist(*words, code: int = 0, **kwargs) -> subprocess.CompletedProcess:
-    """Run the command line program in a process of its own."""
-    ran = subprocess.run(
-        [sys.executable, "-m", "kestrelmist.cli", *map(str, words)], capture_output=True, text=True, **kwargs
-    )
-    if ran.returncode != code:
-        raise AssertionError(f"{words} ended with {ran.returncode}: {ran.stdout}{ran.stderr}")
-    return ran
 
 
 class OperationTest(unittest.TestCase):

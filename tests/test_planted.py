@@ -60,7 +60,7 @@ def raw(tag: int, vr: str, value: bytes) -> RawDataElement:
     return RawDataElement(Tag(tag), vr, len(value), value, 0, False, True)
 
 
-class PlantedTest(PlaceCase):
+class PlantedCase(PlaceCase):
     def setUp(self):
         super().setUp()
         dicom_folder(self.place / "scans", two_balls())
@@ -92,6 +92,8 @@ class PlantedTest(PlaceCase):
             at = found.find(word.encode(encoding))
             self.assertEqual(at, -1, f"{word}: {found[max(0, at - 60) : at + 30]!r}")
 
+
+class PlantedTest(PlantedCase):
     def test_in_every_element_of_text(self):
         for word in WORDS:
             self.require_gone(word, self.cleaned(self.planted(word, TEXT)))
@@ -274,7 +276,7 @@ class OtherFormatsTest(PlaceCase):
                 np.testing.assert_array_equal(np.squeeze(back.stored((n,)).exact()), values[..., n])
 
 
-class NumbersTest(PlantedTest):
+class NumbersTest(PlantedCase):
     def test_letters_packed_into_numbers(self):
         """Eight letters are a number too, but not one that anybody has measured."""
         ds = pydicom.dcmread(self.path)

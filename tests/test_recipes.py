@@ -13,8 +13,8 @@ from kestrelmist.study.cohort import run_cohort
 from kestrelmist.study.recipe import as_yaml, read_recipe, recipe_of
 from kestrelmist.study.repeating import run_recipe
 from kestrelmist.study.study import Study
+from tests.command import kestrelmist
 from tests.making import PlaceCase, two_balls
-from tests.test_operations import kestrelmist
 
 GROW = {"label": "Ball", "point": (-4, 0, 0), "low": 500, "high": 2000}
 

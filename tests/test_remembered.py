@@ -52,7 +52,7 @@ class RestoredTest(DeskCase):
             window.close()
 
     def test_two_windows_and_a_command_on_one_study(self):
-        from tests.test_operations import kestrelmist
+        from tests.command import kestrelmist
 
         self.study_with_balls().close()
         window = self.open(self.place / "study")

@@ -12,9 +12,9 @@ from kestrelmist.formats.format import format_of
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image, save_thing
 from kestrelmist.study.study import Study
+from tests.command import kestrelmist
 from tests.desk_case import DeskCase
 from tests.making import PlaceCase, two_balls
-from tests.test_operations import kestrelmist
 
 FLIP = np.diag([-1.0, -1.0, 1.0])
 """From right, front, up to left, back, up and back again."""

@@ -180,6 +180,17 @@ class LabelMap:
         """The same memory as one row, i running fastest."""
         return self.kji.reshape(-1)
 
+    @property
+    def painted(self) -> tuple[slice, slice, slice] | None:
+        """The [k, j, i] box of everything that carries a label; None when nothing does."""
+        rows = self.kji.any(axis=2)
+        if not rows.any():
+            return None
+        k, j = (np.flatnonzero(rows.any(axis=axis)) for axis in (1, 0))
+        ends = slice(int(k[0]), int(k[-1]) + 1), slice(int(j[0]), int(j[-1]) + 1)
+        i = np.flatnonzero(self.kji[ends].any(axis=(0, 1)))
+        return (*ends, slice(int(i[0]), int(i[-1]) + 1))
+
     def copied(self) -> LabelMap:
         """A map of its own with the same numbers; only the painted part of each row is touched, so that a copy of a
         huge map costs what is painted."""

@@ -82,7 +82,15 @@ def _places(labels: LabelMap) -> dict[int, tuple[slice, ...]]:
     """The [k, j, i] box of each label that has voxels, by its number."""
     from scipy import ndimage
 
-    return {n: box for n, box in enumerate(ndimage.find_objects(labels.kji), 1) if box is not None}
+    painted = labels.painted
+    if painted is None:
+        return {}
+    boxes = enumerate(ndimage.find_objects(labels.kji[painted]), 1)
+    return {
+        n: tuple(slice(p.start + s.start, p.start + s.stop) for p, s in zip(painted, box))
+        for n, box in boxes
+        if box is not None
+    }
 
 
 def _both(one: tuple[slice, ...] | None, other: tuple[slice, ...] | None, size: tuple[int, ...]) -> tuple[slice, ...]:
