@@ -71,7 +71,13 @@ class BenchTest(DeskCase):
         self.assertIn("lower value first", self.troubles[-1])
         self.window.bench.open_operation(find_operation("set-origin"))
         form = self.window.bench.page("Align").form
-        form.fields["point"].setText("one, two")
+        field = form.fields["point"]
+        self.desk.viewing.go_to((1.25, -2.0, 3.5))  # the place is the crosshair's, until another one is typed
+        self.assertEqual(form.values()["point"], (1.25, -2.0, 3.5))
+        field.selectAll()
+        QTest.keyClicks(field, "one, two")
+        self.desk.viewing.go_to((0.0, 0.0, 0.0))
+        self.assertEqual(field.text(), "one, two")
         self.press(form.apply)
         self.assertIn("give 3 numbers in mm", form.trouble.text())
         back = next(b for b in form.findChildren(QPushButton) if b.text() == "Back")

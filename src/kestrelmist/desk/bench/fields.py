@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 from ...study.study import Study
 from ..desk_model import Desk
 from ..plain_text import plain_tip
+from ..viewing import Viewing
 
 
 class _WithButton(QWidget):
@@ -42,6 +43,28 @@ class _WithButton(QWidget):
 
     def value(self) -> str | None:
         return self.field.text().strip() or None
+
+
+class PlaceField(QLineEdit):
+    """A world position: that of the crosshair, wherever it goes, until the person types another one."""
+
+    def __init__(self, viewing: Viewing):
+        super().__init__()
+        self.viewing, self._typed = viewing, False
+        self.setProperty("kind", "figures")
+        self.textEdited.connect(self._edited)
+        viewing.crosshair_moved.connect(self._follow)
+        self._follow()
+
+    def _edited(self, text: str) -> None:
+        self._typed = bool(text.strip())
+
+    def _follow(self) -> None:
+        if not self._typed:
+            self.setText(", ".join(f"{v:.6g}" for v in self.viewing.crosshair))
+
+    def value(self) -> str | None:
+        return self.text().strip() or None
 
 
 class PathField(_WithButton):

@@ -22,7 +22,7 @@ from ...core.parameter import Parameter
 from ...core.quantity import pretty_unit
 from ..desk_model import Desk
 from ..plain_text import Words, plain_tip
-from .fields import AreaField, PathField, ThingField, ThingsField
+from .fields import AreaField, PathField, PlaceField, ThingField, ThingsField
 from .rows import number, soft, title
 
 
@@ -129,11 +129,12 @@ class OperationForm(QWidget):
         if p.role == "area":
             area = AreaField(self.desk)
             return area, area.value
+        if p.role == "place" and p.required:
+            place = PlaceField(self.viewing)
+            return place, place.value
         field, value = self._text_field(p)
         assert isinstance(field, QLineEdit)
-        if p.role == "place" and p.required:
-            field.setText(", ".join(f"{v:.6g}" for v in self.viewing.crosshair))
-        elif p.unit == "mm" and p.required and self.viewing.record is not None and p.length == 3:
+        if p.unit == "mm" and p.required and self.viewing.record is not None and p.length == 3:
             field.setText(", ".join(f"{v:.6g}" for v in self.viewing.record.grid.spacing))
         return field, value
 
