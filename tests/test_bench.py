@@ -84,6 +84,19 @@ class BenchTest(DeskCase):
         self.press(back)
         self.assertIsNone(self.window.bench.page("Align").form)
 
+    def test_the_crosshair_goes_along_with_what_is_placed(self):
+        self.window.bench.open_operation(find_operation("set-origin"))
+        form = self.window.bench.page("Align").form
+        self.desk.viewing.go_to((1.25, -2.0, 3.5))
+        voxel = self.desk.viewing.record.grid.nearest_voxel((1.25, -2.0, 3.5))
+        self.press(form.apply)
+        self.settle(self.window)
+        np.testing.assert_allclose(self.desk.viewing.crosshair, (0, 0, 0), atol=1e-9)
+        self.assertEqual(self.desk.viewing.record.grid.nearest_voxel((0, 0, 0)), voxel)
+        self.desk.session.undo()
+        self.settle(self.window)
+        np.testing.assert_allclose(self.desk.viewing.crosshair, (1.25, -2.0, 3.5), atol=1e-9)
+
     # labels
 
     def test_rename_hide_lock_and_recolour_in_the_list(self):

@@ -50,6 +50,21 @@ class GoneTest(DeskCase):
             np.testing.assert_array_equal(saved.labels(self.record.name).data, self.before)
             self.assertEqual(saved.image(self.record.name).data.max(), 1000)
 
+    def test_image_theme_and_stage_change_while_everything_is_saved(self):
+        shutil.rmtree(self.place / "study")
+        self.paint()
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(self.place / "saved"), "")):
+            self.press("Save elsewhere")
+        self.window.set_theme("dusk")  # the work of saving is under way
+        self.window.desk.viewing.set_stage("Measure")
+        self.window.desk.viewing.show_image(self.record.id)
+        self.window.desk.session.undo()
+        self.settle(self.window)
+        self.assertEqual(self.wanted, [self.place / "saved"])
+        with Study(self.place / "saved") as saved:
+            np.testing.assert_array_equal(saved.labels(self.record.name).data, self.before)
+        self.window.set_theme("mist")
+
     def test_it_does_not_close_over_it_without_asking(self):
         shutil.rmtree(self.place / "study")
         self.assertFalse(self.window.close())

@@ -264,9 +264,8 @@ class Viewing(QObject):
         if record.id in items and self.series is not None:
             self.series = self.study.image(record.id)
             self.image = self.series.frame(self.place).for_showing(MOST_SHOWN)
-            if record.grid != fresh.grid and not self._inside(fresh):
-                self.crosshair = fresh.grid.to_world(np.array(fresh.grid.shape) // 2)
-                self.crosshair_moved.emit()
+            if record.grid != fresh.grid:
+                self._stay_on_voxel(record, fresh)
             if self.image.in_memory:
                 self.lead_ready.emit()
             else:
@@ -302,6 +301,14 @@ class Viewing(QObject):
         )
 
     # moving
+
+    def _stay_on_voxel(self, before: ImageRecord, now: ImageRecord) -> None:
+        """The image was placed elsewhere: the crosshair goes along, so that the same place of it is looked at."""
+        if before.grid.shape == now.grid.shape and self._inside(before):
+            self.crosshair = now.grid.to_world(before.grid.to_voxel(self.crosshair))
+        elif not self._inside(now):
+            self.crosshair = now.grid.to_world(np.array(now.grid.shape) // 2)
+        self.crosshair_moved.emit()
 
     def _inside(self, record: ImageRecord) -> bool:
         return record.grid.nearest_voxel(self.crosshair) is not None
