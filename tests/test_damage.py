@@ -10,6 +10,7 @@ from unittest import mock
 import numpy as np
 
 from kestrelmist.core.errors import Trouble
+from kestrelmist.scene.thumbnail import thumbnail
 from kestrelmist.study.catalogue_trouble import Damaged, Gone, Remains, trouble_of
 from kestrelmist.study.elsewhere import save_elsewhere
 from kestrelmist.study.rebuild import rebuild
@@ -60,6 +61,7 @@ class MissingTest(DamageCase):
         self.assertIn(("images", "from the copy of the Shelf", 1), list(table.rows))
         with Study(self.folder) as study:
             self.whole(study)
+            self.assertEqual(study.thumbnail(study.records()[0].id), thumbnail(two_balls()))
 
     def test_rebuilt_from_the_files_alone(self):
         (self.folder / "study.db").unlink()
@@ -68,6 +70,7 @@ class MissingTest(DamageCase):
         with Study(self.folder) as study:
             (record,) = study.records()
             np.testing.assert_array_equal(study.image(record.id).data, two_balls().data)
+            self.assertEqual(study.thumbnail(record.id), thumbnail(two_balls()))
             labels = study.labels(record.id)
             np.testing.assert_array_equal(labels.data, self.truth)
             self.assertEqual([label.name for label in labels.table], ["Bone"])

@@ -186,7 +186,7 @@ class LabelMap:
         rows = self.kji.any(axis=2)
         if not rows.any():
             return None
-        k, j = (np.flatnonzero(rows.any(axis=axis)) for axis in (1, 0))
+        k, j = np.flatnonzero(rows.any(axis=1)), np.flatnonzero(rows.any(axis=0))
         ends = slice(int(k[0]), int(k[-1]) + 1), slice(int(j[0]), int(j[-1]) + 1)
         i = np.flatnonzero(self.kji[ends].any(axis=(0, 1)))
         return (*ends, slice(int(i[0]), int(i[-1]) + 1))

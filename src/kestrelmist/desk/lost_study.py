@@ -22,8 +22,12 @@ def study_at(folder: Path, parent: QWidget | None = None) -> Study | None:
     try:
         return Study(folder, create=True)
     except (Remains, Damaged) as trouble:
-        more = "The old catalogue stays beside; no image and no label map is touched."
-        question = message_box(parent, str(trouble), more)
+        more = (
+            f"{folder}\n\nIt can be rebuilt from what can still be read and from the files of the images and label"
+            " maps. What is there now stays beside; no image and no label map is touched. Close the study in other"
+            " windows first."
+        )
+        question = message_box(parent, f"{trouble.what}.", more)
         wanted = question.addButton("Rebuild it", QMessageBox.ButtonRole.AcceptRole)
         question.addButton("Leave it", QMessageBox.ButtonRole.RejectRole)
         question.exec()
@@ -31,8 +35,8 @@ def study_at(folder: Path, parent: QWidget | None = None) -> Study | None:
             return None
     table = rebuild(folder)
     study = Study(folder)
-    for row in table.rows:
-        study.notices.append(f"{row[2]} {row[0]} {row[1]}")
+    found = [f"{count} {what.removesuffix('s') if count == 1 else what} {where}" for what, where, count in table.rows]
+    study.notices.append(f"The study was rebuilt: {', '.join(found)}")
     return study
 
 

@@ -144,8 +144,8 @@ class Window(QMainWindow):
         """Show what was shown last time."""
         if self.desk.study.read_only:
             self.session.trouble.emit(f"This study can only be read here: {self.desk.study.catalogue.why_read_only}.")
-        for notice in self.desk.study.notices:
-            self.session.trouble.emit(f"{notice}.")
+        if self.desk.study.notices:
+            self.session.trouble.emit("\n".join(f"{notice}." for notice in self.desk.study.notices))
         self.table.lead.canvas.setFocus()
         self.desk.restore_view()
 

@@ -8,6 +8,7 @@ import shutil
 import sqlite3
 import tempfile
 from collections import Counter
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
@@ -20,12 +21,14 @@ from ..core.space import Space
 from ..core.table import Column, Table
 from ..formats.label_files import read_label_map
 from ..gather.plan import plan_folder
+from ..scene.thumbnail import thumbnail
 from .catalogue import now
 from .catalogue_trouble import remains
 from .salvage import TABLES, salvaged_rows
 from .schema import bring_up_to_date
 from .shelf_copy import read_shelf_copy
 from .stores.images import body_of
+from .study import Study
 
 UNNAMED = "Unnamed subject"
 
@@ -74,7 +77,18 @@ def rebuild(folder: str | Path) -> Table:
             for path in sorted(folder.glob("study.db*")):
                 path.rename(path.with_name(path.name.replace("study.db", f"study.damaged-{when}.db")))
             made.rename(old)
+    _draw_thumbnails(folder)
     return found.table()
+
+
+def _draw_thumbnails(folder: Path) -> None:
+    """Small pictures of the images that have lost theirs; one that cannot be drawn stays without."""
+    with suppress(Trouble), Study(folder) as study:
+        for record in study.records():
+            if study.thumbnail(record.id) is None:
+                with suppress(Trouble), study.catalogue.change() as db:
+                    drawn = thumbnail(study.image(record.id))
+                    db.execute("UPDATE item SET thumbnail = ? WHERE id = ?", (drawn, record.id))
 
 
 @dataclass
