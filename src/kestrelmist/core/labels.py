@@ -183,7 +183,7 @@ class LabelMap:
     @property
     def painted(self) -> tuple[slice, slice, slice] | None:
         """The [k, j, i] box of everything that carries a label; None when nothing does."""
-        rows: np.ndarray = self.kji.any(axis=2)
+        rows = np.asarray(self.kji.any(axis=2))
         if not rows.any():
             return None
         k, j = np.flatnonzero(rows.any(axis=1)), np.flatnonzero(rows.any(axis=0))
