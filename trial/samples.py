@@ -48,7 +48,6 @@ def tiff(rng: random.Random, place: Path) -> Path:
         tile=(16, 16) if rng.random() < 0.4 else None,
         photometric="rgb" if colour else "minisblack",
         bigtiff=rng.random() < 0.3,
-        imagej=False,
         ome=rng.random() < 0.4 and not colour,
         byteorder=rng.choice("<>"),
         description="made up" if rng.random() < 0.5 else None,

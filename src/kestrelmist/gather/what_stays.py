@@ -59,8 +59,9 @@ GONE = (
     (0x00081100, 0x00081111),  # results, the study and the step it was made in
     (0x00081125, 0x00081125),  # the visit
     (0x00081190, 0x0008119B),  # where it is fetched from, what failed
+    (0x30020100, 0x300201FF),  # radiotherapy as it is recorded in group 3010, which goes
 )
-"""Elements of group 0008 that tell of the archive and the visit."""
+"""Elements of groups that stay which tell of the archive and the visit, or belong to what goes."""
 KINDS: dict[str, str] = {
     "CS": "a term, which stays when it is one of the standard's",
     "DS": "a number, which stays when it is written as one",
