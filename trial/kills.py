@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import random
 import shutil
 import subprocess
@@ -66,7 +67,8 @@ def done(words: list[str]) -> str:
 def window(rng: random.Random, place: Path) -> str:
     folder = made(place)
     words = [sys.executable, "-c", WINDOW, str(folder), str(rng.randrange(1 << 30))]
-    run = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
+    unseen = os.environ | {"QT_QPA_PLATFORM": "offscreen"}
+    run = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, env=unseen)
     assert run.stdout is not None
     said = [run.stdout.readline().strip()]
     time.sleep(rng.uniform(0.0, 1.5))
