@@ -260,7 +260,8 @@ def _on_files(operation: Operation, given: dict, progress: Progress):
             arguments[p.name] = opened[0]
         elif p.required and p.kind.name == "label map":
             image = next((v for v in arguments.values() if hasattr(v, "kji") and not isinstance(v, LabelMap)), None)
-            if image is None or operation.returns("table"):
+            chosen = any(q.role == "label" and not q.required for q in operation.settings)  # may do without labels
+            if image is None or (operation.returns("table") and not chosen):
                 flag = p.name.replace("_", "-")
                 raise Trouble(
                     f"“{operation.title}” needs a label map",

@@ -42,10 +42,12 @@ def warm_panes() -> None:
 
 def warm_outline() -> None:
     """Every kernel that outlines and measures, called once on next to nothing with each number type it meets."""
+    from .core.axis import Axis
     from .core.image import KERNEL_TYPES, Image
     from .core.labels import LabelMap, LabelTable
     from .core.patch import Patch, patch_from_mask
     from .core.space import Space
+    from .measure.correlate import correlate
     from .measure.labels import measure_labels
     from .outline.brush import Brush, Stroke
     from .outline.flood import flood
@@ -68,6 +70,12 @@ def warm_outline() -> None:
         pieces_of(labels, label.number)
         label_field(labels, label.number)
         image_field(image)
+    series = Image(
+        np.asfortranarray(np.random.default_rng(1).random((2, 2, 2, 5), np.float32)),
+        Space((2, 2, 2), np.eye(4)),
+        axes=(Axis("time", 5),),
+    )
+    correlate(series, LabelMap(series.space), (0.0, 0.0, 0.0))
     numbers = np.arange(64, dtype=np.uint16)
     Patch(np.zeros(1, np.int64), np.full(1, 64, np.int32), numbers, numbers).apply(labels)
 

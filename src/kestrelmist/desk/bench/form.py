@@ -129,7 +129,7 @@ class OperationForm(QWidget):
         if p.role == "area":
             area = AreaField(self.desk)
             return area, area.value
-        if p.role == "place" and p.required:
+        if p.role == "place":
             place = PlaceField(self.viewing)
             return place, place.value
         field, value = self._text_field(p)
