@@ -45,9 +45,9 @@ def correlate(
     mean_course: bool = False,
     progress: Progress = silent(),
 ) -> Image:
-    """Pearson's r of every voxel's course with that of a voxel, a ball or a label (K. Pearson, Proc. R. Soc. 58, 1895).
+    """Map how every voxel's course goes with that of a voxel, a ball or a label.
 
-    Series larger than memory are gone through in blocks.
+    Pearson's r (K. Pearson, Proc. R. Soc. 58, 1895). Series larger than memory are gone through in blocks.
 
     Parameters
     ----------

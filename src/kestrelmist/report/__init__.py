@@ -1,1 +1,1 @@
-"""Operations that take results out of a study; none yet, the Report Bench opens the Drawer."""
+"""Operations that take results out of a study."""

@@ -52,9 +52,10 @@ def draw_over(view: View, layers: Iterable[Drawn], out: np.ndarray) -> None:
         if thing.colour:  # limits and colour maps are for measured values
             over_colours(sample_colours(view, thing, look.smooth), layer.opacity, out)
         else:
-            over_values(
-                sample_values(view, thing, look.smooth), look, colour_table(look.colour_map), layer.opacity, out
-            )
+            values = sample_values(view, thing, look.smooth)
+            for sign, one in look.sides():
+                table = colour_table(one.colour_map, one.inverted)
+                over_values(values if sign > 0 else -values, one, table, layer.opacity, out)
 
 
 def warm(whole: bool = True) -> None:

@@ -24,6 +24,13 @@ class ImageLook:
         Mixed between voxels, or true voxels.
     hide_below, hide_above : values, optional
         What lies outside these limits is not drawn.
+    inverted : bool
+        The colour map is turned round.
+    below_map : str, optional
+        Values below zero have a colour map of their own, and those nearer to zero than `low` are not drawn: values
+        from `low` to `high` are drawn by `colour_map`, and from −`low` to −`high` by this one.
+    below_low, below_high : values, optional
+        Limits of their own for values below zero, as distances from it.
     tint : two values, optional
         A range that is lit up in `tint_colour`.
     """
@@ -36,6 +43,21 @@ class ImageLook:
     hide_above: float | None = None
     tint: tuple[float, float] | None = None
     tint_colour: str = "#A44E28"
+    inverted: bool = False
+    below_map: str | None = None
+    below_low: float | None = None
+    below_high: float | None = None
+
+    def sides(self) -> list[tuple[int, ImageLook]]:
+        """Looks to be drawn one after another, each with the sign that values are taken with."""
+        if self.below_map is None:
+            return [(1, self)]
+        low = self.low if self.below_low is None else self.below_low
+        high = self.high if self.below_high is None else self.below_high
+        least = self.low if self.hide_below is None else max(self.low, self.hide_below)
+        above = replace(self, hide_below=least, below_map=None)
+        below = replace(above, low=low, high=high, hide_below=low, hide_above=None, tint=None)
+        return [(1, above), (-1, replace(below, colour_map=self.below_map))]
 
 
 @dataclass(frozen=True)

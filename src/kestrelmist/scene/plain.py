@@ -23,9 +23,10 @@ def values(plane: Lifted | None, volume: np.ndarray, frame: np.ndarray, shape, s
         at = np.searchsorted(used, left), np.searchsorted(used, right)
         upper = plane.values[top[:, None], used[None, :]].astype(np.float32)
         lower = plane.values[bottom[:, None], used[None, :]].astype(np.float32)
-        lines = upper + (lower - upper) * wy
-        found = lines[:, at[0]]
-        found = found + (lines[:, at[1]] - found) * wx
+        with np.errstate(invalid="ignore"):  # infinite values have no distance from each other
+            lines = upper + (lower - upper) * wy
+            found = lines[:, at[0]]
+            found = found + (lines[:, at[1]] - found) * wx
     else:
         found = _picked(plane.values, columns, rows).astype(np.float32)
     found[outside] = np.nan

@@ -9,6 +9,7 @@ from PySide6.QtGui import QColor, QFont, QPainter, QPen
 
 from ...core.space import Space
 from ...scene.view import View
+from ...scene.writing import scale_bar
 from ..theme.theme import Theme, figures, words
 
 LINE = "#C9C49B"
@@ -63,16 +64,6 @@ def draw_letters(painter: QPainter, view: View, width: int, height: int) -> None
             painter.drawText(box.translated(1, 1), Qt.AlignmentFlag.AlignCenter, letter)
             painter.setPen(QColor("#D3DCDF"))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, letter)
-
-
-def scale_bar(pixel: float, room: float, unit: str = "mm") -> tuple[float, str]:
-    """A round length (in `unit`) that fills at most `room` pixels, and how it is written."""
-    most = max(pixel * room, 1e-15)
-    power = 10 ** math.floor(math.log10(most))
-    length = next(m * power for m in (5, 2, 1) if m * power <= most)
-    if unit == "mm" and length < 1e-4:
-        return length, f"{length * 1e6:g} nm"
-    return length, f"{length:g} {unit}" if length >= 0.1 or unit != "mm" else f"{length * 1000:g} µm"
 
 
 def draw_scale_bar(painter: QPainter, view: View, width: int, height: int, unit: str = "mm") -> None:

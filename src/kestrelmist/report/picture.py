@@ -1,0 +1,197 @@
+"""A picture of one plane, as a pane shows it, written without a window."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Annotated, Literal
+
+import numpy as np
+
+from ..core.digits import decimals_for
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.labels import LabelMap
+from ..core.operation import operation
+from ..core.parameter import Between, ImageValue, Millimetres, NewPath
+from ..core.safe_write import written_whole
+from ..core.table import Column, Table
+from ..scene.colours import MAPS, TWO_SIDED, first_map, first_range
+from ..scene.compare import Comparison, draw_compared
+from ..scene.drawing import Drawn, draw_over
+from ..scene.layer import ImageLook, LabelLook
+from ..scene.view import AXIAL, CORONAL, SAGITTAL, fitted
+from ..scene.writing import Written
+
+PLANES = {"axial": AXIAL, "coronal": CORONAL, "sagittal": SAGITTAL}
+MOST_PIXELS = 100_000_000
+Share = Annotated[float, Between(0, 1)]
+
+
+@operation("report", "Picture of a plane", name="picture", keywords="figure png export layers overlay", takes="colour")
+def picture(
+    image: Image,
+    to: NewPath,
+    plane: Literal["axial", "coronal", "sagittal"] = "axial",
+    at: Millimetres | None = None,
+    *,
+    over: list[Image] | None = None,
+    labels: LabelMap | None = None,
+    size: str = "900x700",
+    low: ImageValue | None = None,
+    high: ImageValue | None = None,
+    colours: str = "",
+    over_low: ImageValue | None = None,
+    over_high: ImageValue | None = None,
+    over_colours: str = "",
+    below_colours: str = "",
+    opacity: Share = 1.0,
+    compare: Literal["over", "fade", "swipe", "squares", "edges"] = "over",
+    share: Share = 0.5,
+    square: Millimetres = 5.0,
+    left_on_left: bool = True,
+    written: bool = True,
+) -> Table:
+    """Write a picture of one plane through an image, with others over it by world position, and labels.
+
+    Parameters
+    ----------
+    to : path
+        A new file: .png, .jpg or .tif.
+    plane : text
+        Which plane of the world.
+    at : mm
+        Where the plane lies along the axis across it; in the middle of the image when left out.
+    over : images
+        Images laid over it, the first one lowest.
+    labels : label map
+        Labels drawn on top, filled with edges.
+    size : text
+        Width and height in pixels.
+    low, high : values
+        Range that the colours span; chosen from the values when left out.
+    colours : text
+        Colour map of the image; a first one when left out.
+    over_low, over_high : values
+        Range of the images over it; what is nearer to zero than the lower one is not drawn.
+    over_colours, below_colours : text
+        Their colour maps above and below zero.
+    opacity : number
+        Of the images over it, 0 to 1.
+    compare : text
+        Lay over, fade by `share`, wipe from the right up to `share`, in squares, or by the edges of those above.
+    square : mm
+        Side of the squares.
+    share : number
+        How much of the images over it is seen, 0 to 1.
+    left_on_left : bool
+        The subject's left on the picture's left, as seen from above the head.
+    written : bool
+        Side letters, scale bar and colour bars.
+
+    Returns
+    -------
+    Table
+        What the picture shows: plane, place, size of a pixel.
+
+    Raises
+    ------
+    Trouble
+        When a colour map or the size is none, the plane lies outside the image, images lie in other worlds, or the file
+        cannot be written.
+    """
+    target = Path(to)
+    if target.suffix.lower() not in (".png", ".jpg", ".jpeg", ".tif", ".tiff"):
+        raise Trouble("Pictures are written as .png, .jpg or .tif", "end the name in one of these", target)
+    if target.exists():
+        raise Trouble("There is something of this name already", "name a new file", target)
+    width, height = _size(size)
+    others = over or []
+    for one in others:
+        _require_together(image, one)
+    for name in (colours, over_colours, below_colours):
+        if name and name not in MAPS:
+            raise Trouble(f"There is no colour map “{name}”", f"choose one of: {', '.join(MAPS)}")
+    chosen = PLANES[plane]
+    view = fitted(chosen, image.space, width, height, left_on_left or not image.space.sides_known)
+    centre = list(view.centre)
+    corners = image.space.corners()[:, chosen.across]
+    centre[chosen.across] = float(corners.mean()) if at is None else float(at)
+    if not corners.min() <= centre[chosen.across] <= corners.max():
+        where = f"{corners.min():.4g} to {corners.max():.4g} {image.space.unit}"
+        raise Trouble(f"The plane at {at:g} lies outside “{image.name}”", f"choose a place from {where}")
+    view = view.moved(centre=tuple(centre))
+    look = _look(image, low, high, colours)
+    lower = [Drawn(image, look)]
+    upper = [Drawn(one, _over_look(one, over_low, over_high, over_colours, below_colours), opacity) for one in others]
+    drawn = draw_compared(view, lower, upper, Comparison(compare, share, square))
+    if labels is not None:
+        draw_over(view, [Drawn(labels, LabelLook())], drawn)
+    page = Written(drawn, view)
+    if written:
+        page.letters()
+        page.scale(image.space.unit)
+        shown = [(d.look, d.thing.unit) for d in upper if isinstance(d.thing, Image) and not d.thing.colour]
+        if compare != "edges":
+            page.colour_bars([(one, unit) for one, unit in shown if isinstance(one, ImageLook)])
+    _save(target, page.rgb())
+    unit = image.space.unit
+    table = Table(f"Picture of {image.name}", [Column("file"), Column("plane"), Column("at", unit, 3)])
+    table.columns += [Column("pixel", unit, decimals_for(0.0, view.pixel) + 3), Column("layers")]
+    names = ", ".join([image.name, *(one.name for one in others)])
+    table.rows.append((target.name, plane, centre[chosen.across], view.pixel, names))
+    return table
+
+
+def _size(text: str) -> tuple[int, int]:
+    found = re.fullmatch(r"\s*(\d+)\s*[x×,]\s*(\d+)\s*", text)
+    wide, high = map(int, found.groups()) if found else (0, 0)
+    if not (16 <= wide and 16 <= high and wide * high <= MOST_PIXELS):
+        raise Trouble(f"“{text[:40]}” is no size of a picture", "give width and height in pixels, as in 900x700")
+    return wide, high
+
+
+def _require_together(image: Image, other: Image) -> None:
+    """Raises Trouble when an image cannot lie over another one."""
+    if image.space.unit != other.space.unit:
+        raise Trouble(f"“{other.name}” has no scale in common with “{image.name}”", "set the voxel size of both")
+    a, b = (one.space.corners() for one in (image, other))
+    gap = np.maximum(np.maximum(a.min(0) - b.max(0), b.min(0) - a.max(0)), 0)
+    if gap.any():
+        away = float(np.linalg.norm(gap))
+        raise Trouble(
+            f"“{other.name}” does not overlap “{image.name}”: {away:.3g} {image.space.unit} lie between them",
+            "place it first (Align), or choose another image",
+        )
+
+
+def _look(image: Image, low: float | None, high: float | None, colours: str) -> ImageLook:
+    if image.colour:
+        return ImageLook()
+    first = first_range(image)
+    return ImageLook(first[0] if low is None else low, first[1] if high is None else high, colours or first_map(image))
+
+
+def _over_look(image: Image, low: float | None, high: float | None, colours: str, below: str) -> ImageLook:
+    """An image over another one: what is near to zero is left clear."""
+    if image.colour:
+        return ImageLook()
+    first, most = first_range(image)
+    two_sided = image.two_sided
+    map_above = colours or ("Ember" if not two_sided or below else TWO_SIDED)
+    top = max(abs(first), abs(most)) if two_sided else most
+    least = low if low is not None else 0.0 if two_sided or below else first
+    high = top if high is None else high
+    if below:
+        return ImageLook(least, high, map_above, below_map=below)
+    if two_sided and map_above == TWO_SIDED:
+        return ImageLook(-high, high, map_above)
+    return ImageLook(least, high, map_above, hide_below=least)
+
+
+def _save(path: Path, rgb: np.ndarray) -> None:
+    from PIL import Image as Picture
+
+    kinds = {".png": "PNG", ".jpg": "JPEG", ".jpeg": "JPEG", ".tif": "TIFF", ".tiff": "TIFF"}
+    with written_whole(path) as stream:
+        Picture.fromarray(rgb).save(stream, kinds[path.suffix.lower()])

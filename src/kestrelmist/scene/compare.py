@@ -1,0 +1,104 @@
+"""Two pictures of one view compared: one over the other, faded, wiped, in squares, or by its edges."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..core.image import Image
+from .colours import packed
+from .drawing import Drawn, draw, draw_over
+from .sampling import sample_values
+from .view import View
+
+WAYS = ("over", "fade", "swipe", "squares", "edges")
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """How the upper layers are seen over the lower ones.
+
+    Parameters
+    ----------
+    way : str
+        One of WAYS.
+    share : float
+        Of "fade", how much of the upper ones is seen, and of "swipe", how much of the width they take from the right;
+        0 to 1.
+    square : mm
+        Side of the squares, which stand still in the world.
+    edge_colour : str
+        Of "edges".
+    """
+
+    way: str = "over"
+    share: float = 0.5
+    square: float = 5.0
+    edge_colour: str = "#F0B263"
+
+
+def draw_compared(view: View, lower: Sequence[Drawn], upper: Sequence[Drawn], how: Comparison) -> np.ndarray:
+    """The picture of a view, uint32 (height, width) of packed colours: `upper` layers compared with `lower` ones.
+
+    Of "edges", those of the upper images are drawn, and their labels as they are.
+    """
+    below = draw(view, lower)
+    if how.way == "edges":
+        for layer in upper:
+            if isinstance(layer.thing, Image) and not layer.thing.colour:
+                below[edges_of(sample_values(view, layer.thing, True))] = packed(how.edge_colour)
+            else:
+                draw_over(view, [layer], below)
+        return below
+    above = below.copy()
+    draw_over(view, upper, above)
+    if how.way == "fade":
+        return mixed(below, above, how.share)
+    if how.way == "swipe":
+        edge = round((1 - min(max(how.share, 0.0), 1.0)) * view.width)
+        above[:, :edge] = below[:, :edge]
+        return above
+    if how.way == "squares":
+        return np.where(chequered(view, how.square), above, below)
+    return above
+
+
+def mixed(below: np.ndarray, above: np.ndarray, share: float) -> np.ndarray:
+    """Packed colours between two pictures."""
+    part = int(round(256 * min(max(share, 0.0), 1.0)))
+    out = np.full(below.shape, 0xFF000000, np.uint32)
+    for shift in (0, 8, 16):
+        a, b = (((one >> np.uint32(shift)) & np.uint32(255)).astype(np.int32) for one in (below, above))
+        out |= ((a * (256 - part) + b * part) >> 8).astype(np.uint32) << np.uint32(shift)
+    return out
+
+
+def chequered(view: View, square: float) -> np.ndarray:
+    """Which pixels lie in every second square of some mm; squares stand still when the view moves."""
+    origin = np.asarray(view.corner)
+    across = (origin @ view.rightward + view.pixel * np.arange(view.width)) // square
+    down = (origin @ view.downward + view.pixel * np.arange(view.height)) // square
+    return (across[None, :] + down[:, None]) % 2 == 1
+
+
+def edges_of(values: np.ndarray, share: float = 0.92) -> np.ndarray:
+    """Pixels (height, width) on which an image has its edges: where it changes most across the edge (J. Canny, IEEE
+    PAMI 8, 1986, without the following of weak ones), of the steepest `share` of all that change."""
+    from scipy import ndimage
+
+    filled = np.where(np.isfinite(values), values, np.float32(0))
+    soft = ndimage.gaussian_filter(filled, 1.2)
+    down, across = ndimage.sobel(soft, 0), ndimage.sobel(soft, 1)
+    steep = np.hypot(down, across)
+    # where the image ends there is no edge of what it shows
+    steep[ndimage.binary_dilation(~np.isfinite(values), iterations=5, border_value=1)] = 0
+    if not steep.any():
+        return np.zeros(values.shape, bool)
+    least = np.quantile(steep[steep > 0], share)
+    flat = np.abs(across) >= np.abs(down)
+    padded = np.pad(steep, 1)
+    left, right, up, low = padded[1:-1, :-2], padded[1:-1, 2:], padded[:-2, 1:-1], padded[2:, 1:-1]
+    highest = np.where(flat, (steep >= left) & (steep > right), (steep >= up) & (steep > low))
+    return highest & (steep >= least)
