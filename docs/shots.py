@@ -117,6 +117,21 @@ def gather_views(walk: Walk) -> None:
     gather.close_form()
 
 
+def layers(walk: Walk) -> None:
+    """A CT laid over a T1, with both values read."""
+    window, desk = walk.window, walk.window.desk
+    desk.viewing.set_stage("Align")
+    walk.show("Head T1")
+    desk.layers.lay_over(desk.study.find("Head CT").id)
+    walk.settle()
+    desk.layers.set_look(low=300.0, high=1300.0, hide_below=300.0)
+    desk.layers.set_opacity(desk.layers.chosen, 0.8)
+    desk.viewing.go_to((0.9, -2.0, 2.4))
+    walk.keep("layers")
+    desk.layers.take_all_away()
+    window.table.lead.canvas.fit()
+
+
 def several_maps(walk: Walk) -> None:
     """A second person's label map, the first one's edges under it, and both compared."""
     desk, maps = walk.window.desk, walk.window.bench.outline.groups["label maps"]
@@ -146,6 +161,7 @@ def main() -> None:
         walk = Walk(demo_study(Path(place) / "Overwintering"))
         window, desk, bench = walk.window, walk.window.desk, walk.window.bench
         gather_views(walk)
+        layers(walk)
         walk.show("Head CT")
         desk.viewing.set_stage("Outline")
         outline = bench.outline

@@ -15,6 +15,7 @@ from ..scene.layer import Arrangement, ImageLook, LabelLook, Layer, Stack, resto
 from ..study.catalogue_trouble import remains
 from ..study.study import Study
 from .hand import Hand, ToolSettings
+from .layers import Layers
 from .session import Session
 from .tool import TOOLS
 from .viewing import MOST_SHOWN, Viewing
@@ -23,12 +24,13 @@ STAGES = ("Gather", "Prepare", "Align", "Outline", "Measure", "Report")
 
 
 class Desk(QObject):
-    """Three models of one window, and the way they are remembered."""
+    """The models of one window, and the way they are remembered."""
 
     def __init__(self, study: Study, parent=None):
         super().__init__(parent)
         self.session = Session(study, self)
         self.viewing = Viewing(self.session, self)
+        self.layers = Layers(self.viewing)
         self.viewing.stage = self._remembered()["stage"]  # so that only its page is made at first
         self.hand = Hand(self.viewing, self)
         self.viewing.stage_changed.connect(self._drop_tool)

@@ -137,7 +137,12 @@ class ImageCard(Card):
         self.desk.viewing.show_image(self.record.id)
 
     def actions(self, menu: QMenu) -> None:
-        key = self.record.id
+        key, lead = self.record.id, self.desk.viewing.record
+        over = menu.addAction(
+            f"Lay over “{lead.name}”" if lead else "Lay over the lead image",
+            lambda: self.desk.layers.lay_over(key),
+        )
+        over.setEnabled(lead is not None and lead.id != key)
         menu.addAction("Show facts", lambda: self.desk.session.run("facts", {"image": key}))
 
 

@@ -146,7 +146,7 @@ class Viewing(QObject):
             if not self.leads(record.id):
                 return
             labels, display, colours = result
-            if self.look is None:
+            if self.look is None:  # what lies over it is kept
                 self.stacks[record.id] = Stack((Layer(record.id, look=ImageLook(*display, colours)),))
             if record.grid.nearest_voxel(self.crosshair) is None:
                 self.crosshair = record.grid.to_world(np.array(record.grid.shape) // 2)

@@ -26,6 +26,7 @@ from .drawer import Drawer
 from .finder import Entry, Finder
 from .light_table.light_table import LightTable
 from .lost_study import GoneWatch
+from .on_table import OnTable
 from .path_bar import PathBar
 from .plain_text import Words
 from .plan_table import PlanPage
@@ -101,7 +102,12 @@ class Window(QMainWindow):
         middle.addWidget(self.drawer)
         across = QHBoxLayout()
         across.setSpacing(0)
-        across.addWidget(self.shelf)
+        left = QVBoxLayout()
+        left.setSpacing(0)
+        self.on_table = OnTable(self.desk)
+        left.addWidget(self.on_table)
+        left.addWidget(self.shelf, 1)
+        across.addLayout(left)
         across.addLayout(middle, 1)
         across.addWidget(self.bench)
         column = QVBoxLayout(centre)
@@ -114,6 +120,7 @@ class Window(QMainWindow):
         self.finder, self.message = Finder(centre, self._entries), Message(self.middle)
         for pane in self.table.slices:
             pane.canvas.pointed.connect(self.readout.point)
+            pane.canvas.pointed.connect(self.bench.here.point)
         self.session.trouble.connect(lambda text: self.message.say(text, True))
         self.session.work.begun.connect(self.message.hide)
         self.session.said.connect(lambda text: self.message.say(text, False))
@@ -247,6 +254,7 @@ class Window(QMainWindow):
         for part in (self.path, self.drawer, self.bench, self.plan):
             part.dress()
         self.shelf.fill()
+        self.on_table.dress()
         try:
             if not self.desk.study.read_only:
                 self.desk.study.catalogue.remember("theme", name)

@@ -13,6 +13,7 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.operation import operation
+from ..core.overlap import require_overlap
 from ..core.parameter import Between, ImageValue, Millimetres, NewPath
 from ..core.safe_write import written_whole
 from ..core.table import Column, Table
@@ -108,7 +109,7 @@ def picture(
     width, height = _size(size)
     others = over or []
     for one in others:
-        _require_together(image, one)
+        require_overlap(image, one)
     for name in (colours, over_colours, below_colours):
         if name and name not in MAPS:
             raise Trouble(f"There is no colour map “{name}”", f"choose one of: {', '.join(MAPS)}")
@@ -130,7 +131,7 @@ def picture(
     page = Written(drawn, view)
     if written:
         page.letters()
-        page.scale(image.space.unit)
+        page.length_bar(image.space.unit)
         shown = [(d.look, d.thing.unit) for d in upper if isinstance(d.thing, Image) and not d.thing.colour]
         if compare != "edges":
             page.colour_bars([(one, unit) for one, unit in shown if isinstance(one, ImageLook)])
@@ -149,20 +150,6 @@ def _size(text: str) -> tuple[int, int]:
     if not (16 <= wide and 16 <= high and wide * high <= MOST_PIXELS):
         raise Trouble(f"“{text[:40]}” is no size of a picture", "give width and height in pixels, as in 900x700")
     return wide, high
-
-
-def _require_together(image: Image, other: Image) -> None:
-    """Raises Trouble when an image cannot lie over another one."""
-    if image.space.unit != other.space.unit:
-        raise Trouble(f"“{other.name}” has no scale in common with “{image.name}”", "set the voxel size of both")
-    a, b = (one.space.corners() for one in (image, other))
-    gap = np.maximum(np.maximum(a.min(0) - b.max(0), b.min(0) - a.max(0)), 0)
-    if gap.any():
-        away = float(np.linalg.norm(gap))
-        raise Trouble(
-            f"“{other.name}” does not overlap “{image.name}”: {away:.3g} {image.space.unit} lie between them",
-            "place it first (Align), or choose another image",
-        )
 
 
 def _look(image: Image, low: float | None, high: float | None, colours: str) -> ImageLook:

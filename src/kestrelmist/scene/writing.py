@@ -66,7 +66,7 @@ class Written:
             else:
                 self._words((x, y), letter, 14, "600")
 
-    def scale(self, unit: str) -> None:
+    def length_bar(self, unit: str) -> None:
         """A bar of round length at the lower left."""
         height = self._picture.size[1]
         length, text = scale_bar(self.view.pixel, min(self._picture.size[0] * 0.22, 110), unit)

@@ -9,6 +9,7 @@ from ...core.operation import Operation
 from ..desk_model import Desk
 from ..plan_table import PlanPage
 from .checks import ChecksList
+from .here import HerePanel
 from .look import LookPanel
 from .page import PAGES, BenchContext, OperationPages
 from .rows import OnePage
@@ -36,6 +37,8 @@ class Bench(QWidget):
         inner.setSpacing(10)
         inner.addWidget(self.stack)
         inner.addWidget(self.look)
+        self.here = HerePanel(desk)
+        inner.addWidget(self.here)
         inner.addStretch(1)
         inside.setFixedWidth(WIDTH - 26)
         scroll = QScrollArea(widgetResizable=True)

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
+
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QPushButton, QVBoxLayout, QWidget
 
+from ...core.image import Image
 from ...scene.colours import MAPS, first_map, first_range
 from ..desk_model import Desk
+from ..layers import over_look
 from ..readout import GoTo
 from .places import PlacesPanel
 from .rows import number, quietly, row, section
@@ -23,7 +28,7 @@ class LookPanel(QWidget):
 
     def __init__(self, desk: Desk):
         super().__init__()
-        self.viewing = desk.viewing
+        self.viewing, self.layers = desk.viewing, desk.layers
         self.low = number(-1e12, 1e12, 1, "", "Display range from")
         self.high = number(-1e12, 1e12, 1, "", "Display range to")
         self.colours = QComboBox()
@@ -39,7 +44,8 @@ class LookPanel(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(5)
-        column.addWidget(section("Look"))
+        self.head = section("Look")
+        column.addWidget(self.head)
         self.places = PlacesPanel(desk)
         column.addWidget(self.places)
         column.addLayout(row("Range", self.low, self.high, width=56))
@@ -49,28 +55,45 @@ class LookPanel(QWidget):
         column.addLayout(row("Labels", self.labels, width=56))
         column.addLayout(row("Go to", self.go, width=56))
         viewing = self.viewing
-        self.low.valueChanged.connect(lambda v: viewing.set_look(low=v))
-        self.high.valueChanged.connect(lambda v: viewing.set_look(high=v))
-        self.colours.textActivated.connect(lambda name: viewing.set_look(colour_map=name))
+        self.low.valueChanged.connect(lambda v: self.layers.set_look(**self._lower(v)))
+        self.high.valueChanged.connect(lambda v: self.layers.set_look(high=v))
+        self.colours.textActivated.connect(lambda name: self.layers.set_look(colour_map=name))
         self.reset.clicked.connect(self._reset)
         self.labels.activated.connect(self._draw_labels)
         for signal in (viewing.looks_changed, viewing.lead_changed):
             signal.connect(self._follow)
         viewing.lead_ready.connect(self._suit)
+        self.layers.changed.connect(self._suit)
 
     def _draw_labels(self) -> None:
         fill, edges = self.labels.currentData()
         self.viewing.set_label_look(fill=fill, edges=edges)
 
+    @property
+    def _image(self) -> Image | None:
+        """The image whose look it is, when its values are there: the window does not wait for a file."""
+        image = None if self.layers.chosen is None else self.layers.image(self.layers.chosen)
+        return image if image is not None and image.in_memory else None
+
+    def _lower(self, value: float) -> dict[str, float]:
+        """The lower limit; where it hides what is below it, that goes along."""
+        look = self.layers.look
+        hides = look is not None and look.hide_below is not None
+        return {"low": value, "hide_below": value} if hides else {"low": value}
+
     def _reset(self) -> None:
-        image = self.viewing.image
-        if self.viewing.ready and image is not None:
-            low, high = first_range(image)
-            self.viewing.set_look(low=low, high=high, colour_map=first_map(image), smooth=True)
+        image, layers = self._image, self.layers
+        if not self.viewing.ready or image is None:
+            return
+        if self.viewing.record is not None and layers.chosen != self.viewing.record.id:
+            layers.set_look(**asdict(over_look(image)))
+            return
+        low, high = first_range(image)
+        layers.set_look(low=low, high=high, colour_map=first_map(image), smooth=True)
 
     def _suit(self) -> None:
         """Digits of the image's own range."""
-        image = self.viewing.image
+        image = self._image
         if image is not None and not image.colour:
             with quietly(self.low, self.high):
                 for field in (self.low, self.high):
@@ -78,10 +101,15 @@ class LookPanel(QWidget):
         self._follow()
 
     def _follow(self) -> None:
-        look, labels = self.viewing.look, self.viewing.label_look
+        layers, labels = self.layers, self.viewing.label_look
+        look = layers.look if self.viewing.look is not None else None
         self.setVisible(look is not None)
         if look is None:
             return
+        rows = layers.rows
+        name = next((r.record.name for r in rows if r.record.id == layers.chosen), "")
+        words = f"Look of “{name}”" if len(rows) > 1 else "Look"
+        self.head.setText(self.head.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, 250))
         with quietly(self.low, self.high):
             self.low.setValue(look.low)
             self.high.setValue(look.high)

@@ -177,7 +177,7 @@ class Canvas(QWidget):
         tint = None
         if self.hand.settings.show_range and viewing.stage == "Outline":
             tint = (self.hand.settings.low, self.hand.settings.high)
-        return self.picture.pixels(view, viewing, tint)
+        return self.picture.pixels(view, viewing, self.desk.layers.drawn(), tint)
 
     def paintEvent(self, event) -> None:
         pixels = self.render_pixels()  # before the painter: what runs here may load and compile
@@ -227,7 +227,7 @@ class Canvas(QWidget):
         if kind == "tool":
             shifted = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
             self._begin("point" if shifted else self.hand.tool, self._event(world, event))
-        self._press, self._start = (kind, event.position().toPoint()), self.viewing.look
+        self._press, self._start = (kind, event.position().toPoint()), self.desk.layers.look
 
     def _begin(self, tool: str, event: ToolEvent) -> None:
         self.hand.end_gesture()
@@ -274,7 +274,7 @@ class Canvas(QWidget):
         width = max(start.high - start.low, 1e-12)
         centre = (start.high + start.low) / 2 - moved.y() / max(self.height(), 1) * width
         width *= float(np.exp(moved.x() / max(self.width(), 1) * 2))
-        self.viewing.set_look(low=centre - width / 2, high=centre + width / 2)
+        self.desk.layers.set_look(low=centre - width / 2, high=centre + width / 2)
 
     def wheelEvent(self, event) -> None:
         notches = event.angleDelta().y() / 120

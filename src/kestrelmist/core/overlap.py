@@ -1,0 +1,28 @@
+"""Whether two grids lie together in the world."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .errors import Trouble
+from .image import Image
+from .space import Space
+
+
+def gap_between(one: Space, other: Space) -> float:
+    """Distance between the boxes that hold two grids, in their unit; 0 when they overlap."""
+    a, b = one.corners(), other.corners()
+    gap = np.maximum(np.maximum(a.min(0) - b.max(0), b.min(0) - a.max(0)), 0)
+    return float(np.linalg.norm(gap))
+
+
+def require_overlap(image: Image, other: Image) -> None:
+    """Raises Trouble when an image cannot lie over another one: they have no scale in common, or do not overlap."""
+    if image.space.unit != other.space.unit:
+        raise Trouble(f"“{other.name}” has no scale in common with “{image.name}”", "set the voxel size of both")
+    away = gap_between(image.space, other.space)
+    if away > 0:
+        raise Trouble(
+            f"“{other.name}” does not overlap “{image.name}”: {away:.3g} {image.space.unit} lie between them",
+            "place it first (Align), or choose another image",
+        )

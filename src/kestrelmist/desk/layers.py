@@ -1,0 +1,236 @@
+"""What lies on the table: images laid over the one that leads, with looks of their own."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from PySide6.QtCore import QObject, Signal
+
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.overlap import require_overlap
+from ..scene.colours import first_range
+from ..scene.drawing import Drawn
+from ..scene.layer import ImageLook, Layer, Stack
+from ..study.items import ImageRecord
+from .viewing import Viewing
+
+ABOVE, BELOW = "Ember", "Deep water"
+"""Colours of what is laid over another image: above zero, and below it."""
+SEE_THROUGH = 0.6
+"""Opacity at first of what has no middle: most likely it is another picture of the same body."""
+CLEAR = 0.3
+"""Share of the range, from zero, that is left clear at first, so that what lies below is seen."""
+
+
+@dataclass(frozen=True)
+class Row:
+    """A layer of the lead pane with the record of its image."""
+
+    layer: Layer
+    record: ImageRecord
+    leads: bool
+
+
+class Layers(QObject):
+    """The images of the lead pane's stack. The lowest is the image that leads; the stack is kept with the view."""
+
+    changed = Signal()
+    """Layers were added, moved or taken away, or another one is chosen."""
+
+    def __init__(self, viewing: Viewing):
+        super().__init__(viewing)
+        self.viewing = viewing
+        self._images: dict[int, Image] = {}
+        self._chosen: int | None = None
+        viewing.lead_changed.connect(self._lead)
+        viewing.session.shelf_changed.connect(self._follow)
+
+    @property
+    def stack(self) -> Stack:
+        record = self.viewing.record
+        return Stack() if record is None else self.viewing.stacks.get(record.id, Stack((Layer(record.id),)))
+
+    @property
+    def rows(self) -> list[Row]:
+        """The layers, top first; those whose image is not on the Shelf are left out."""
+        found, lead = [], self.viewing.record
+        for layer in reversed(self.stack.layers):
+            record = self.viewing.study.items.get(layer.thing) if isinstance(layer.thing, int) else None
+            if isinstance(record, ImageRecord) and not record.removed:
+                found.append(Row(layer, record, lead is not None and record.id == lead.id))
+        return found
+
+    def image(self, key: int) -> Image | None:
+        """The image of a layer when its values are in memory."""
+        lead = self.viewing.record
+        return self.viewing.image if lead is not None and lead.id == key else self._images.get(key)
+
+    def drawn(self) -> list[Drawn]:
+        """What lies over the lead image, the lowest first."""
+        above = []
+        for row in reversed(self.rows):
+            image = self._images.get(row.record.id)
+            if not row.leads and row.layer.shown and image is not None and isinstance(row.layer.look, ImageLook):
+                above.append(Drawn(image, row.layer.look, row.layer.opacity))
+        return above
+
+    # the layer that Look belongs to
+
+    @property
+    def chosen(self) -> int | None:
+        """The image whose look the Bench shows: the one chosen, else the lead."""
+        lead = self.viewing.record
+        return self._chosen if self._chosen is not None else None if lead is None else lead.id
+
+    def choose(self, key: int) -> None:
+        lead = self.viewing.record
+        self._chosen = None if lead is not None and lead.id == key else key
+        self.changed.emit()
+        self.viewing.looks_changed.emit()
+
+    @property
+    def look(self) -> ImageLook | None:
+        """How the chosen layer is shown."""
+        layer = self.stack.of(self.chosen) if self.chosen is not None else None
+        return layer.look if layer is not None and isinstance(layer.look, ImageLook) else self.viewing.look
+
+    def set_look(self, **changes) -> None:
+        if self._chosen is None:
+            self.viewing.set_look(**changes)
+            return
+        layer = self.stack.of(self._chosen)
+        if layer is not None and isinstance(layer.look, ImageLook):
+            self._put(self.stack.changed(self._chosen, look=replace(layer.look, **changes)), whole=False)
+
+    # putting down and taking away
+
+    def lay_over(self, key: int) -> None:
+        """Lay an image over the one that leads; its values are read by a worker."""
+        viewing, lead = self.viewing, self.viewing.record
+        if lead is None or not viewing.ready or viewing.image is None or lead.id == key:
+            return
+        try:
+            record, image = viewing.study.find(key), viewing.study.image(key)
+            require_overlap(viewing.image, image)
+        except Trouble as trouble:
+            viewing.session.trouble.emit(str(trouble))
+            return
+        if self.stack.of(key) is not None:
+            self.choose(key)
+            return
+
+        def read(progress):
+            shown = image.frame(viewing.places.get(key, ())).for_showing(MOST)
+            shown.fetch(progress)
+            return shown, over_look(image)
+
+        def put(result) -> None:
+            if viewing.leads(lead.id):
+                self._images[key], look = result
+                self._chosen = key
+                opacity = 1.0 if look.below_map else SEE_THROUGH
+                self._put(self.stack.with_layer(Layer(key, look=look, opacity=opacity)))
+
+        viewing.session.work.start(f"Reading {record.name}", read, put, lane="view", loud=not image.in_memory)
+
+    def take_away(self, key: int) -> None:
+        """Take a layer off the table; the one that leads stays."""
+        lead = self.viewing.record
+        if lead is not None and lead.id != key:
+            self._images.pop(key, None)
+            self._chosen = None if self._chosen == key else self._chosen
+            self._put(self.stack.without(key))
+
+    def take_all_away(self) -> None:
+        """Everything but the image that leads."""
+        for row in self.rows:
+            self.take_away(row.record.id)
+
+    def set_shown(self, key: int, on: bool) -> None:
+        self._put(self.stack.changed(key, shown=on))
+
+    def show_only(self, key: int) -> None:
+        """Show one layer over the lead image, or all when it is the only one shown."""
+        others = [r.record.id for r in self.rows if not r.leads and r.record.id != key]
+        on = not any(layer.shown for layer in map(self.stack.of, others) if layer is not None)
+        stack = self.stack.changed(key, shown=True)
+        for other in others:
+            stack = stack.changed(other, shown=on)
+        self._put(stack)
+
+    def set_opacity(self, key: int, opacity: float) -> None:
+        self._put(self.stack.changed(key, opacity=min(max(float(opacity), 0.0), 1.0)), whole=False)
+
+    def move(self, key: int, steps: int) -> None:
+        """Move a layer up, or down to just above the image that leads."""
+        layers = list(self.stack.layers)
+        at = next((n for n, one in enumerate(layers) if one.thing == key), 0)
+        to = min(max(at + steps, 1), len(layers) - 1)
+        if at > 0 and to != at:
+            layers.insert(to, layers.pop(at))
+            self._put(Stack(tuple(layers)))
+
+    def _put(self, stack: Stack, whole: bool = True) -> None:
+        lead = self.viewing.record
+        if lead is None:
+            return
+        self.viewing.stacks[lead.id] = stack
+        if whole:
+            self.changed.emit()
+        self.viewing.looks_changed.emit()
+
+    def _lead(self) -> None:
+        """Another image leads: what lay over it the last time is read again."""
+        self._images, self._chosen = {}, None
+        self.changed.emit()
+        for row in self.rows:
+            if not row.leads:
+                self._read(row.record)
+
+    def _read(self, record: ImageRecord) -> None:
+        """Read a layer's values beside the window; it is drawn when they are there."""
+        lead, viewing = self.viewing.record, self.viewing
+
+        def read(progress):
+            shown = viewing.study.image(record.id).frame(viewing.places.get(record.id, ())).for_showing(MOST)
+            shown.fetch(progress)
+            return shown
+
+        def put(shown) -> None:
+            if lead is not None and viewing.leads(lead.id) and self.stack.of(record.id) is not None:
+                self._images[record.id] = shown
+                viewing.looks_changed.emit()
+
+        viewing.session.work.start(f"Reading {record.name}", read, put, lane="view", loud=False)
+
+    def _follow(self) -> None:
+        """Something has come onto the Shelf, or gone, or lies elsewhere now."""
+        there = {row.record.id for row in self.rows}
+        self._images = {key: image for key, image in self._images.items() if key in there}
+        self._chosen = self._chosen if self._chosen in there else None
+        for row in self.rows:
+            image = self._images.get(row.record.id)
+            if not row.leads and image is not None and not image.levels and image.space != row.record.grid:
+                self._read(row.record)
+        self.changed.emit()
+        self.viewing.looks_changed.emit()
+
+
+SAMPLE = 10_000
+MOST = 1 << 30
+"""Bytes of a layer on the screen; of larger pictures a coarser level is shown."""
+
+
+def over_look(image: Image) -> ImageLook:
+    """How an image is shown at first when it lies over another one: what is near to zero is left clear."""
+    if image.colour:
+        return ImageLook()
+    low, high = first_range(image)
+    if image.two_sided:
+        return ImageLook(CLEAR * high, high, ABOVE, below_map=BELOW)
+    sample = image.sample(SAMPLE)
+    if not sample.size or sample.min() == sample.max():  # of one value nothing may be hidden
+        return ImageLook(low, high, ABOVE)
+    least = low + CLEAR * (high - low)
+    return ImageLook(least, high, ABOVE, hide_below=least)

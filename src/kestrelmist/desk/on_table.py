@@ -1,0 +1,174 @@
+"""On the table: cards of the layers that lie in the lead pane, top first."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QSizePolicy, QSlider, QToolButton, QVBoxLayout, QWidget
+
+from .desk_model import Desk
+from .layers import Row
+from .plain_text import Words, plain_tip
+from .shelf import picture_of
+from .theme.theme import icon
+
+MOST = 6
+"""Cards that are seen; more layers lie on the table, and are told of."""
+
+
+class LayerCard(QFrame):
+    """One layer: a click makes the Look its own; an eye, its opacity, and a cross that takes it away."""
+
+    def __init__(self, desk: Desk, row: Row, chosen: bool):
+        super().__init__()
+        self.layers, self.row = desk.layers, row
+        self.key = row.record.id
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setObjectName("cardchosen" if chosen else "card")
+        self.setFixedHeight(56)
+        picture = Words()
+        picture.setFixedSize(38, 38)
+        picture.setPixmap(picture_of(desk.study.thumbnail(self.key), 38))
+        name, facts = Words(), Words()
+        name.setText(name.fontMetrics().elidedText(row.record.name, Qt.TextElideMode.ElideRight, 96))
+        spacing = min(row.record.grid.spacing)
+        unit = row.record.grid.unit
+        facts.setProperty("kind", "soft")
+        facts.setStyleSheet("font-size: 12px")
+        lead = desk.viewing.record
+        other = lead is not None and lead.subject != row.record.subject  # whose it is, where that may surprise
+        said = "leads" if row.leads else row.record.subject if other else f"{spacing:.3g} {unit}"
+        facts.setText(facts.fontMetrics().elidedText(said, Qt.TextElideMode.ElideRight, 88))
+        for label in (name, facts):
+            label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        column = QVBoxLayout()
+        column.setSpacing(0)
+        column.addWidget(name)
+        column.addWidget(facts)
+        line = QHBoxLayout(self)
+        line.setContentsMargins(5, 4, 4, 4)
+        line.setSpacing(6)
+        line.addWidget(picture)
+        line.addLayout(column, 1)
+        self.setAccessibleName(f"Layer {row.record.name} of {row.record.subject}")
+        self.setToolTip(plain_tip(f"{row.record.name} of {row.record.subject}"))
+        if row.leads:
+            return
+        self.eye = self._button("eye" if row.layer.shown else "eye-off", "Show or hide")
+        self.eye.clicked.connect(lambda: self.layers.set_shown(self.key, not self.row.layer.shown))
+        self.away = self._button("x", "Take it away")
+        self.away.clicked.connect(lambda: self.layers.take_away(self.key))
+        self.opacity = QSlider(Qt.Orientation.Horizontal)
+        self.opacity.setRange(0, 100)
+        self.opacity.setValue(round(100 * row.layer.opacity))
+        self.opacity.setFixedHeight(14)
+        self.opacity.setAccessibleName("Opacity")
+        self.opacity.setToolTip("Opacity")
+        self.opacity.valueChanged.connect(lambda value: self.layers.set_opacity(self.key, value / 100))
+        column.addWidget(self.opacity)
+        line.addWidget(self.eye)
+        line.addWidget(self.away)
+
+    def _button(self, name: str, words: str) -> QToolButton:
+        button = QToolButton()
+        button.setIcon(icon(name, 15))
+        button.setIconSize(QSize(15, 15))
+        button.setFixedSize(20, 20)
+        button.setAutoRaise(True)
+        button.setAccessibleName(words)
+        button.setToolTip(plain_tip(words))
+        return button
+
+    def mousePressEvent(self, event) -> None:
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.layers.choose(self.key)
+
+    def keyPressEvent(self, event) -> None:
+        key, layers = event.key(), self.layers
+        if key in (Qt.Key.Key_Return, Qt.Key.Key_Space):
+            layers.choose(self.key)
+        elif key == Qt.Key.Key_Delete:
+            layers.take_away(self.key)
+        elif key in (Qt.Key.Key_PageUp, Qt.Key.Key_PageDown):
+            layers.move(self.key, 1 if key == Qt.Key.Key_PageUp else -1)
+        else:
+            super().keyPressEvent(event)
+
+    def contextMenuEvent(self, event) -> None:
+        if self.row.leads:
+            return
+        menu = QMenu(self)
+        menu.addAction("Raise", lambda: self.layers.move(self.key, 1))
+        menu.addAction("Lower", lambda: self.layers.move(self.key, -1))
+        menu.addAction("Only this, or all", lambda: self.layers.show_only(self.key))
+        menu.addAction("Take it away", lambda: self.layers.take_away(self.key))
+        menu.exec(event.globalPos())
+
+
+class OnTable(QWidget):
+    """Above the Shelf: what lies in the lead pane, and a plus that lays another image over it."""
+
+    def __init__(self, desk: Desk, parent=None):
+        super().__init__(parent)
+        self.setObjectName("shelf")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedWidth(216)
+        self.desk, self.layers = desk, desk.layers
+        title = Words("On the table")
+        title.setProperty("kind", "title")
+        self.plus = QToolButton()
+        self.plus.setAutoRaise(True)
+        self.plus.setFixedSize(26, 26)
+        self.plus.setAccessibleName("Lay an image over the one that leads")
+        self.plus.setToolTip("Lay an image over the one that leads")
+        self.plus.clicked.connect(self._offer)
+        head = QHBoxLayout()
+        head.addWidget(title, 1)
+        head.addWidget(self.plus)
+        self._cards = QVBoxLayout()
+        self._cards.setSpacing(4)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(12, 8, 8, 4)
+        column.setSpacing(4)
+        column.addLayout(head)
+        column.addLayout(self._cards)
+        self.more = Words()
+        self.more.setProperty("kind", "soft")
+        column.addWidget(self.more)
+        self.cards: list[LayerCard] = []
+        self.layers.changed.connect(self.fill)
+        self.dress()
+        self.fill()
+
+    def dress(self) -> None:
+        """Put on the icons of the theme in force."""
+        self.plus.setIcon(icon("plus", 16))
+        self.fill()
+
+    def fill(self) -> None:
+        """Lay out the cards anew; one layer alone needs none."""
+        for card in self.cards:
+            self._cards.removeWidget(card)
+            card.deleteLater()
+        rows = self.layers.rows
+        self.cards = [LayerCard(self.desk, row, row.record.id == self.layers.chosen) for row in rows[:MOST]]
+        self.cards = self.cards if len(rows) > 1 else []
+        self.more.setVisible(len(rows) > MOST)
+        self.more.setText(f"and {len(rows) - MOST} more below")
+        for card in self.cards:
+            self._cards.addWidget(card)
+        self.plus.setEnabled(self.desk.viewing.record is not None)
+
+    def offers(self) -> list[tuple[str, int]]:
+        """Images that may be laid over the one that leads, with what they are called."""
+        there = {row.record.id for row in self.layers.rows}
+        return [(f"{r.subject} · {r.name}", r.id) for r in self.desk.study.records() if r.id not in there]
+
+    def _offer(self) -> None:
+        menu = QMenu(self)
+        for words, key in self.offers():
+            menu.addAction(words.replace("&", "&&"), lambda key=key: self.layers.lay_over(key))
+        if len(self.layers.rows) > 1:
+            menu.addSeparator()
+            menu.addAction("Everything but the lowest away", self.layers.take_all_away)
+        menu.exec(self.plus.mapToGlobal(self.plus.rect().bottomLeft()))
