@@ -85,7 +85,7 @@ class LayersTest(DeskCase):
         self.assertEqual((self.window.bench.here.told, len(self.layers.rows)), ([], 1))
 
     def test_eye_opacity_order_and_cross(self):
-        before = self.window.table.lead.canvas.render_pixels().copy()
+        before = self.colour(self.peak)
         self.lay("Response")
         self.lay("Other")
         cards = self.window.on_table.cards
@@ -97,7 +97,7 @@ class LayersTest(DeskCase):
         shown = self.colour(self.peak)
         cards = self.window.on_table.cards
         cards[1].opacity.setValue(0)
-        np.testing.assert_array_equal(self.window.table.lead.canvas.render_pixels(), before)
+        np.testing.assert_array_equal(self.colour(self.peak), before)
         cards[1].opacity.setValue(100)
         np.testing.assert_array_equal(self.colour(self.peak), shown)
         QTest.keyClick(cards[1], Qt.Key.Key_PageUp)
@@ -135,6 +135,34 @@ class LayersTest(DeskCase):
         QTest.mouseClick(card, Qt.MouseButton.LeftButton)
         panel.high.setValue(900.0)
         self.assertEqual((self.viewing.look.high, self.layers.look.high), (900.0, 900.0))
+
+    def test_compared_in_five_ways(self):
+        plain = self.window.table.lead.canvas.render_pixels().copy()
+        strip = self.window.strip
+        self.assertFalse(strip.isVisible())
+        self.lay("Other")
+        self.layers.set_opacity(self.ids["Other"], 1.0)
+        self.assertTrue(strip.isVisible())
+        pictures = {}
+        for way in ("over", "fade", "swipe", "squares", "edges"):
+            QTest.mouseClick(strip.buttons[way], Qt.MouseButton.LeftButton)
+            self.assertEqual((self.layers.comparison.way, strip.buttons[way].isChecked()), (way, True))
+            self.assertEqual(strip.share.isVisible(), way in ("fade", "swipe"))
+            self.assertEqual(strip.square.isVisible(), way == "squares")
+            self.settle(self.window)
+            pictures[way] = self.window.table.lead.canvas.render_pixels().copy()
+        self.assertEqual(len({p.tobytes() for p in pictures.values()}), 5)
+        strip.buttons["fade"].click()
+        strip.share.setValue(0)
+        self.settle(self.window)
+        now = self.window.table.lead.canvas.render_pixels()
+        if now.shape == plain.shape:
+            np.testing.assert_array_equal(now, plain)
+        seen = self.colour(self.peak)
+        self.layers.take_all_away()
+        self.settle(self.window)
+        np.testing.assert_array_equal(self.colour(self.peak), seen)  # nothing of what lay above is left
+        self.assertFalse(strip.isVisible())
 
     def test_what_does_not_overlap_is_refused_with_the_distance(self):
         self.lay("Far")

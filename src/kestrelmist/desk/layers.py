@@ -10,6 +10,7 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.overlap import require_overlap
 from ..scene.colours import first_range
+from ..scene.compare import Comparison
 from ..scene.drawing import Drawn
 from ..scene.layer import ImageLook, Layer, Stack
 from ..study.items import ImageRecord
@@ -43,6 +44,8 @@ class Layers(QObject):
         self.viewing = viewing
         self._images: dict[int, Image] = {}
         self._chosen: int | None = None
+        self.comparison = Comparison()
+        """How what lies over the lead image is seen; the same in every pane."""
         viewing.lead_changed.connect(self._lead)
         viewing.session.shelf_changed.connect(self._follow)
 
@@ -74,6 +77,12 @@ class Layers(QObject):
             if not row.leads and row.layer.shown and image is not None and isinstance(row.layer.look, ImageLook):
                 above.append(Drawn(image, row.layer.look, row.layer.opacity))
         return above
+
+    def compare(self, how: Comparison) -> None:
+        """See what lies over the lead image in another way."""
+        if how != self.comparison:
+            self.comparison = how
+            self.viewing.looks_changed.emit()
 
     # the layer that Look belongs to
 

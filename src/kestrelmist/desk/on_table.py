@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QSize, Qt
+from PySide6.QtCore import QSignalBlocker, QSize, Qt
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QSizePolicy, QSlider, QToolButton, QVBoxLayout, QWidget
 
 from .desk_model import Desk
@@ -137,6 +137,7 @@ class OnTable(QWidget):
         column.addWidget(self.more)
         self.cards: list[LayerCard] = []
         self.layers.changed.connect(self.fill)
+        desk.viewing.looks_changed.connect(self._follow)
         self.dress()
         self.fill()
 
@@ -158,6 +159,13 @@ class OnTable(QWidget):
         for card in self.cards:
             self._cards.addWidget(card)
         self.plus.setEnabled(self.desk.viewing.record is not None)
+
+    def _follow(self) -> None:
+        for card in self.cards:
+            layer = self.layers.stack.of(card.key)
+            if layer is not None and not card.row.leads:
+                with QSignalBlocker(card.opacity):
+                    card.opacity.setValue(round(100 * layer.opacity))
 
     def offers(self) -> list[tuple[str, int]]:
         """Images that may be laid over the one that leads, with what they are called."""

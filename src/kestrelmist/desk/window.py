@@ -24,6 +24,7 @@ from .bench.bench import Bench
 from .desk_model import STAGES, Desk
 from .drawer import Drawer
 from .finder import Entry, Finder
+from .light_table.compare_strip import CompareStrip
 from .light_table.light_table import LightTable
 from .lost_study import GoneWatch
 from .on_table import OnTable
@@ -98,6 +99,8 @@ class Window(QMainWindow):
         centre.setObjectName("ground")
         middle = QVBoxLayout()
         middle.setSpacing(0)
+        self.strip = CompareStrip(self.desk)
+        middle.addWidget(self.strip)
         middle.addWidget(self.middle, 1)
         middle.addWidget(self.drawer)
         across = QHBoxLayout()

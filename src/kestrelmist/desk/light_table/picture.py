@@ -6,9 +6,11 @@ from dataclasses import replace
 
 import numpy as np
 
-from ...scene.drawing import Drawn, draw, draw_over
+from ...scene.compare import Comparison, draw_compared
+from ...scene.drawing import draw, draw_over
 from ...scene.layer import ImageLook
 from ...scene.view import View
+from ..layers import Layers
 from ..viewing import Viewing
 
 
@@ -21,18 +23,20 @@ class Picture:
         self._below: np.ndarray | None = None
         self._known: tuple | None = None
 
-    def pixels(self, view: View, viewing: Viewing, over: list[Drawn], tint: tuple[float, float] | None) -> np.ndarray:
-        """The picture of a view (height, width) as packed colours: the lead image, what lies `over` it, and labels;
-        `tint` lights up a range of values."""
+    def pixels(self, view: View, viewing: Viewing, layers: Layers, tint: tuple[float, float] | None) -> np.ndarray:
+        """The picture of a view (height, width) as packed colours: the lead image, what lies over it, and labels;
+        `tint` lights up a range of the lead image's values."""
         if not self.stale and self._pixels is not None and self._pixels.shape == (view.height, view.width):
             return self._pixels
         look: ImageLook | None = viewing.look
         if look is not None and tint is not None:
             look = replace(look, tint=tint)
-        layers = [*viewing.drawn_image(look), *over]
-        below = (view, tuple((id(one.thing), one.look, one.opacity) for one in layers))
+        lower, upper = viewing.drawn_image(look), layers.drawn()
+        how = layers.comparison if upper else Comparison()
+        below = (view, how, tuple((id(one.thing), one.look, one.opacity) for one in (*lower, *upper)))
         if self._known != below:
-            self._below, self._known = draw(view, layers, self._below), below
+            self._below = draw(view, lower, self._below) if not upper else draw_compared(view, lower, upper, how)
+            self._known = below
         assert self._below is not None
         self._pixels = self._below.copy()
         draw_over(view, viewing.drawn_labels(), self._pixels)

@@ -177,7 +177,7 @@ class Canvas(QWidget):
         tint = None
         if self.hand.settings.show_range and viewing.stage == "Outline":
             tint = (self.hand.settings.low, self.hand.settings.high)
-        return self.picture.pixels(view, viewing, self.desk.layers.drawn(), tint)
+        return self.picture.pixels(view, viewing, self.desk.layers, tint)
 
     def paintEvent(self, event) -> None:
         pixels = self.render_pixels()  # before the painter: what runs here may load and compile

@@ -18,7 +18,7 @@ def style_sheet(t: Tokens) -> str:
 QWidget {{ color: {t.ink}; font-size: 14px; }}
 QMainWindow, #ground {{ background: {t.ground}; }}
 #panel, #path {{ background: {t.panel}; }}
-#path {{ border-bottom: 1px solid {t.hairline}; }}
+#path, #strip {{ background: {t.panel}; border-bottom: 1px solid {t.hairline}; }}
 #shelf {{ background: {t.panel}; border-right: 1px solid {t.hairline}; }}
 #bench {{ background: {t.panel}; border-left: 1px solid {t.hairline}; }}
 #drawer {{ background: {t.panel}; border-top: 1px solid {t.hairline}; }}
