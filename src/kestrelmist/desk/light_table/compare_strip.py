@@ -44,6 +44,7 @@ class CompareStrip(QWidget):
         self.square = QDoubleSpinBox()
         self.square.setRange(1e-4, 1e5)
         self.square.setDecimals(2)
+        self.square.setFixedWidth(96)
         self.square.setAccessibleName("Side of the squares")
         self.square.valueChanged.connect(lambda value: self._set(square=value))
         row.addSpacing(8)
