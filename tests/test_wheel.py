@@ -7,12 +7,13 @@ from pathlib import Path
 
 from PySide6.QtGui import QImage
 
-from tests.making import PlaceCase
+from kestrelmist.study.study import Study
+from tests.making import PlaceCase, two_balls
 from tests.test_operations import ROOT
 
 
 class WheelTest(PlaceCase):
-    def test_it_builds_holds_everything_and_opens_the_demo(self):
+    def test_it_builds_holds_everything_and_opens_a_study(self):
         copy = self.place / "copy"  # building leaves things behind
         shutil.copytree(ROOT / "src", copy / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
         for name in ("pyproject.toml", "README.md"):
@@ -36,11 +37,14 @@ class WheelTest(PlaceCase):
         self.assertFalse([n for n in names if n.startswith("tests")])
         points = next(n for n in names if n.endswith("entry_points.txt"))
         self.assertIn("kestrelmist = kestrelmist.cli:main", (unpacked / points).read_text())
+        with Study(self.place / "study", create=True) as study:
+            study.run("gather", folder=self.nifti(two_balls()), subject="T-1")
+            study.run("threshold", image="balls", label="Ball", low=500.0, high=2000.0)
         env = {**os.environ, "PYTHONPATH": str(unpacked), "QT_QPA_PLATFORM": "offscreen"}
         code = "import kestrelmist, sys; print(kestrelmist.__file__); from kestrelmist.cli import main; main()"
         picture = self.place / "demo.png"
         ran = subprocess.run(
-            [sys.executable, "-c", code, "desk", "--demo", "--picture", str(picture)],
+            [sys.executable, "-c", code, "desk", str(self.place / "study"), "--picture", str(picture)],
             capture_output=True,
             text=True,
             env=env,

@@ -89,7 +89,7 @@ def start(places: list[Path], picture: Path | None = None, demo: bool = False) -
         folder = home() / "My first study"
     app = application()
     try:
-        window = show_window(folder)
+        window = show_window(folder, stays=picture is None)
     except Cancelled:
         return 1
     if given:
@@ -99,13 +99,15 @@ def start(places: list[Path], picture: Path | None = None, demo: bool = False) -
     return app.exec()
 
 
-def show_window(folder: Path) -> Window:
-    """A window on a study, on the screen, that begins its work when the loop of events runs."""
-    kernel.expect(True)
+def show_window(folder: Path, stays: bool = True) -> Window:
+    """A window on a study, on the screen, that begins its work when the loop of events runs. One that does not stay
+    draws without kernels, unless they are there: nobody would see what is compiled."""
+    kernel.expect(stays)
     window = open_window(folder)
     window.show()
     QTimer.singleShot(0, window.start)
-    QTimer.singleShot(600, lambda: _load_kernels(window))
+    if stays:
+        QTimer.singleShot(600, lambda: _load_kernels(window))
     return window
 
 
