@@ -76,6 +76,24 @@ class WatchTest(PlaceCase):
             time.sleep(0.01)
         self.assertIsNone(waiting._now.get(stuck.thread))
 
+    def test_who_waits_for_another_thread_that_computes_waits_for_no_drive(self):
+        go, lock = threading.Event(), threading.Lock()
+
+        def waits():
+            with reading("image", shared=True), lock:
+                pass
+
+        with lock:
+            watch = self.watched(waits)
+            ends = time.monotonic() + 0.6
+            found = []
+            while time.monotonic() < ends:
+                sum(range(50_000))  # what holds the lock is at work
+                found.append(watch.waits_for(0.2))
+            self.assertEqual(set(found), {None})
+            self.assertEqual(self.looks(watch)[-1], Path("image"))  # now nobody is
+        go.set()
+
     def test_ctrl_c_ends_the_command_line(self):
         dicom_folder(self.place / "scans", two_balls())
         words = [sys.executable, "-c", STUCK, str(self.place / "scans")]

@@ -156,7 +156,7 @@ class Image:
         if self.axes:
             return self.frame((0,) * len(self.axes)).fetch(progress)
         # another thread that fetches them may wait for a drive that is gone, and this one for it
-        with reading(next(iter(self.origin.files), self.name)), self._lock:
+        with reading(next(iter(self.origin.files), self.name or "an image"), shared=True), self._lock:
             data = self._data
             if data is None:
                 data = self._data = kernel_ready(self._fetch((), progress), self.space.shape, self.colour)

@@ -15,12 +15,13 @@ SECONDS = 5.0
 
 
 class reading:
-    """While its block runs, this thread is known to read a file or a folder; the innermost block counts."""
+    """While its block runs, this thread is known to read a file or a folder; the innermost block counts. With `shared`
+    it may be another thread that reads, while this one waits for it."""
 
-    __slots__ = ("path", "_before")
+    __slots__ = ("path", "shared", "_before")
 
-    def __init__(self, path: str | Path):
-        self.path = path
+    def __init__(self, path: str | Path, shared: bool = False):
+        self.path, self.shared = path, shared
 
     def __enter__(self) -> None:
         me = threading.get_ident()
@@ -55,11 +56,15 @@ class Watch:
     def waits_for(self, seconds: float | None = None) -> Path | None:
         """The file that the thread has been waiting for since so many seconds; None when it reads none, or computes.
 
-        A thread that computes uses the processor, one that waits for a drive does not.
+        A thread that computes uses the processor, one that waits for a drive does not. Of a read that another thread
+        may do, the whole program must be idle.
         """
         read, now = _now.get(self.thread), time.monotonic()
-        busy = time.clock_gettime(time.pthread_getcpuclockid(self.thread))
-        if read is None or read is not self._read or busy - self._busy > 0.002 + 0.01 * (now - self._since):
+        if read is not None and read.shared:
+            busy, idle = time.process_time(), 0.05
+        else:
+            busy, idle = time.clock_gettime(time.pthread_getcpuclockid(self.thread)), 0.01
+        if read is None or read is not self._read or busy - self._busy > 0.002 + idle * (now - self._since):
             self._busy, self._read, self._since = busy, read, now
             return None
         return Path(read.path) if now - self._since >= (SECONDS if seconds is None else seconds) else None
