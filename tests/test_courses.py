@@ -10,6 +10,7 @@ from kestrelmist.core.axis import Axis
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap, LabelTable
+from kestrelmist.core.operation import find_operation
 from kestrelmist.core.space import Space
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
@@ -100,6 +101,7 @@ class CourseTest(unittest.TestCase):
             (lambda: course(flat, self.labels), "no place to follow"),
             (lambda: course(flat, self.labels, label="Nothing"), "Nothing"),
             (lambda: correlate(flat, self.labels, place), "Nothing is left"),
+            (lambda: find_operation("course").checked({"ball": -1.0}), "out of bounds"),
             (lambda: correlate(flat, self.labels, place, drift=60.0), "not known in s"),
         ):
             with self.assertRaisesRegex(Trouble, words):
@@ -141,10 +143,14 @@ class CorrelateTest(PlaceCase):
         image = series(np.int16)
         labels = half(image)
         wanted = correlate(image, labels, label="Half").data
-        for name in ("run.nii.gz", "run.nii", "run.nrrd"):
-            save_image(self.place / name, image)
+        floats = Image(image.data.astype(np.float32), image.space, axes=image.axes)
+        for name, given in (("r.nii.gz", image), ("r.nii", image), ("r.nrrd", image), ("f.nii", floats)):
+            save_image(self.place / name, given)
             for block in (correlating.BLOCK, 4 * 7 * int(np.prod(SHAPE))):
-                with unittest.mock.patch.object(correlating, "BLOCK", block):
+                with (
+                    unittest.mock.patch.object(correlating, "BLOCK", block),
+                    unittest.mock.patch.object(correlating, "STRETCH", block),
+                ):
                     found = correlate(open_image(self.place / name), labels, label="Half").data
                 np.testing.assert_allclose(found, wanted, atol=2e-6)
 

@@ -13,13 +13,16 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.kernel import kernel
 from ..core.labels import LabelMap
+from ..core.on_grid import require_same_grid
 from ..core.operation import operation
-from ..core.parameter import Between, LabelName, Millimetres, Unit, WorldPoint
+from ..core.parameter import Between, LabelName, Unit, WorldPoint
 from ..core.progress import Progress, silent
-from .seed import held, seed_at, time_axis, volumes
+from .seed import Ball, held, seed_at, time_axis, volumes
 
 BLOCK = 64 << 20
 """Bytes of volumes that are taken together when a series is not in memory."""
+STRETCH = 512 << 20
+"""Bytes of a series in memory, or in a plain file, that are gone through between two looks at the cancel button."""
 SPAN = 8192
 """Voxels whose sums a core works on at once, so that they stay in its cache."""
 RUN = 128
@@ -37,7 +40,7 @@ def correlate(
     image: Image,
     labels: LabelMap,
     point: WorldPoint | None = None,
-    ball: Millimetres = 0.0,
+    ball: Ball = 0.0,
     label: LabelName = "",
     *,
     mask: LabelMap | None = None,
@@ -82,9 +85,9 @@ def correlate(
     course = seed.course(image, progress.part(0.0, 0.1), whole)
     if not np.isfinite(course).all():
         raise Trouble(f"The course of the {seed.name} has no value in some volumes", "choose another seed")
+    if mask is not None:
+        require_same_grid(image, mask)
     inside = None if mask is None else mask.data > 0
-    if mask is not None and mask.space.shape != image.space.shape:
-        raise Trouble("The mask lies on another grid than the series", "choose labels drawn on this series")
     others = [np.ones(axis.size)]
     others += list(_cosines(axis.size, axis.step if axis.unit == "s" else None, drift))
     if mean_course:
@@ -143,7 +146,11 @@ def _projected(
             list(pool.map(lambda a, b: _accumulate(rows, first, part, sums, squares, a, b), edges[:-1], edges[1:]))
 
         if whole is not None:
-            add(whole, whole[0].copy(), 0)
+            first_row = whole[0].copy()
+            step = max(1, STRETCH // (4 * voxels))
+            for start in range(0, count, step):
+                progress.at(start / count, "Correlating")
+                add(whole[start : start + step], first_row, start)
             return sums, squares
         most, block, first = max(1, BLOCK // (4 * voxels)), [], None
         for n, values in enumerate(volumes(image, progress)):

@@ -11,10 +11,10 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.operation import operation
-from ..core.parameter import LabelName, Millimetres, WorldPoint
+from ..core.parameter import LabelName, WorldPoint
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
-from .seed import seed_at, time_axis
+from .seed import Ball, seed_at, time_axis
 
 MODES = Literal["raw", "mean removed", "z-score", "scaled", "percent", "spectrum"]
 
@@ -26,7 +26,7 @@ def course(
     image: Image,
     labels: LabelMap,
     point: WorldPoint | None = None,
-    ball: Millimetres = 0.0,
+    ball: Ball = 0.0,
     label: LabelName = "",
     *,
     mode: MODES = "raw",

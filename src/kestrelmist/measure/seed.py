@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Annotated
 
 import numpy as np
 
@@ -11,9 +12,11 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.on_grid import require_same_grid
+from ..core.parameter import Between, Unit
 from ..core.progress import Progress, silent
 from ..core.space import Space
 
+Ball = Annotated[float, Unit("mm"), Between(0, 1e6)]
 FEWEST = 3
 """Volumes that make a course."""
 
@@ -89,8 +92,12 @@ def _ball(space: Space, centre: np.ndarray, radius: float) -> np.ndarray:
     middle = space.to_voxel(centre)
     low = np.maximum(np.floor(middle - reach), 0).astype(int)
     high = np.minimum(np.ceil(middle + reach) + 1, space.shape).astype(int)
-    index = np.stack(np.meshgrid(*(np.arange(a, b) for a, b in zip(low, high)), indexing="ij"), -1).reshape(-1, 3)
-    return index[np.linalg.norm(space.to_world(index) - centre, axis=1) <= radius + 1e-9]
+    found = []
+    for k in range(low[2], high[2]):  # plane by plane: the box of a large ball may not fit into memory with its places
+        index = np.stack(np.meshgrid(np.arange(low[0], high[0]), np.arange(low[1], high[1]), [k], indexing="ij"), -1)
+        index = index.reshape(-1, 3)
+        found.append(index[np.linalg.norm(space.to_world(index) - centre, axis=1) <= radius + 1e-9])
+    return np.concatenate(found) if found else np.empty((0, 3), int)
 
 
 def time_axis(image: Image) -> Axis:
