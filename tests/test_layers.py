@@ -15,6 +15,7 @@ from kestrelmist.report.picture import picture
 from kestrelmist.scene.colours import MAPS, colour_table
 from kestrelmist.scene.compare import Comparison, chequered, draw_compared, edges_of, mixed
 from kestrelmist.scene.drawing import Drawn, draw
+from kestrelmist.scene.first_look import first_look, over_look, over_opacity
 from kestrelmist.scene.layer import ImageLook, Layer, restored
 from kestrelmist.scene.sampling import sample_values
 from kestrelmist.scene.view import AXIAL, fitted, plane_view
@@ -168,6 +169,15 @@ class PictureTest(PlaceCase):
         self.assertEqual(self.table.rows[0][1:3], ("axial", at))
         self.assertAlmostEqual(self.table.rows[0][3], view.pixel)
 
+    def test_it_is_what_the_table_shows_at_first(self):
+        at = float(self.map.space.to_world((7, 5, 4))[2])
+        found = self.made(over=[self.map], at=at, size="200x160", written=False)
+        view = fitted(AXIAL, self.anatomy.space, 200, 160)
+        view = view.moved(centre=(*view.centre[:2], at))
+        look = over_look(self.map)
+        layers = [Drawn(self.anatomy, first_look(self.anatomy)), Drawn(self.map, look, over_opacity(look))]
+        np.testing.assert_array_equal(found, channels(draw(view, layers)))
+
     def test_what_is_written_on_it(self):
         plain, written = self.made(written=False), self.made("b.png", over=[self.map])
         chip = np.array([0xE8, 0xB6, 0x8C])
@@ -201,6 +211,8 @@ class PictureTest(PlaceCase):
             ({"size": "900"}, "no size"),
             ({"size": "900000x900000"}, "no size"),
             ({"colours": "Rainbows"}, "no colour map"),
+            ({"low": 5.0, "high": 1.0}, "range from 5 to 1 is none"),
+            ({"over": [self.map], "over_low": 9.0, "over_high": 1.0}, "range from 9 to 1 is none"),
         ):
             with self.assertRaisesRegex(Trouble, words):
                 self.made(**more)

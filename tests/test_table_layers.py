@@ -136,6 +136,25 @@ class LayersTest(DeskCase):
         panel.high.setValue(900.0)
         self.assertEqual((self.viewing.look.high, self.layers.look.high), (900.0, 900.0))
 
+    def test_a_limit_that_hides_goes_along_with_the_range(self):
+        self.viewing.show_image(self.ids["Response"])
+        self.settle(self.window)
+        self.lay("Head")
+        hidden = self.layers.look.hide_below
+        self.assertEqual(hidden, self.layers.look.low)
+        self.assertGreater(hidden, 0)
+        self.drag(self.window, 0, (0.0, 0.0, 0.0), (5.0, 0.0, 3.0), Qt.MouseButton.RightButton)
+        self.assertNotEqual(self.layers.look.low, hidden)
+        self.assertEqual(self.layers.look.hide_below, self.layers.look.low)
+        self.window.bench.look.low.setValue(123.0)
+        self.assertEqual((self.layers.look.low, self.layers.look.hide_below), (123.0, 123.0))
+
+    def test_the_finder_lays_an_image_over(self):
+        entry = next(e for e in self.window._entries() if e.name == "Lay over: T-1 · Response")
+        entry.do()
+        self.settle(self.window)
+        self.assertEqual([row.record.name for row in self.layers.rows], ["Response", "Head"])
+
     def test_compared_in_five_ways(self):
         plain = self.window.table.lead.canvas.render_pixels().copy()
         strip = self.window.strip

@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QFrame, QGraphicsDropShadowEffect, QLineEdit, QLis
 
 @dataclass(frozen=True)
 class Entry:
-    """Something that can be found: its kind ("tool", "image", "setting", "stage"), name, more words, and what it
-    does."""
+    """Something that can be found: its kind ("tool", "image", "layer", "setting", "stage"), name, more words, and what
+    it does."""
 
     kind: str
     name: str

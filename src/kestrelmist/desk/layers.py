@@ -9,19 +9,15 @@ from PySide6.QtCore import QObject, Signal
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.overlap import require_overlap
-from ..scene.colours import first_range
 from ..scene.compare import Comparison
 from ..scene.drawing import Drawn
+from ..scene.first_look import over_look, over_opacity
 from ..scene.layer import ImageLook, Layer, Stack
 from ..study.items import ImageRecord
 from .viewing import Viewing
 
-ABOVE, BELOW = "Ember", "Deep water"
-"""Colours of what is laid over another image: above zero, and below it."""
-SEE_THROUGH = 0.6
-"""Opacity at first of what has no middle: most likely it is another picture of the same body."""
-CLEAR = 0.3
-"""Share of the range, from zero, that is left clear at first, so that what lies below is seen."""
+MOST = 1 << 30
+"""Bytes of a layer on the screen; of larger pictures a coarser level is shown."""
 
 
 @dataclass(frozen=True)
@@ -105,6 +101,10 @@ class Layers(QObject):
         return layer.look if layer is not None and isinstance(layer.look, ImageLook) else self.viewing.look
 
     def set_look(self, **changes) -> None:
+        """Change the look of the chosen layer; a lower limit that hides what is below it goes along with the range."""
+        look = self.look
+        if "low" in changes and look is not None and look.hide_below is not None:
+            changes.setdefault("hide_below", changes["low"])
         if self._chosen is None:
             self.viewing.set_look(**changes)
             return
@@ -138,8 +138,7 @@ class Layers(QObject):
             if viewing.leads(lead.id):
                 self._images[key], look = result
                 self._chosen = key
-                opacity = 1.0 if look.below_map else SEE_THROUGH
-                self._put(self.stack.with_layer(Layer(key, look=look, opacity=opacity)))
+                self._put(self.stack.with_layer(Layer(key, look=look, opacity=over_opacity(look))))
 
         viewing.session.work.start(f"Reading {record.name}", read, put, lane="view", loud=not image.in_memory)
 
@@ -224,22 +223,3 @@ class Layers(QObject):
                 self._read(row.record)
         self.changed.emit()
         self.viewing.looks_changed.emit()
-
-
-SAMPLE = 10_000
-MOST = 1 << 30
-"""Bytes of a layer on the screen; of larger pictures a coarser level is shown."""
-
-
-def over_look(image: Image) -> ImageLook:
-    """How an image is shown at first when it lies over another one: what is near to zero is left clear."""
-    if image.colour:
-        return ImageLook()
-    low, high = first_range(image)
-    if image.two_sided:
-        return ImageLook(CLEAR * high, high, ABOVE, below_map=BELOW)
-    sample = image.sample(SAMPLE)
-    if not sample.size or sample.min() == sample.max():  # of one value nothing may be hidden
-        return ImageLook(low, high, ABOVE)
-    least = low + CLEAR * (high - low)
-    return ImageLook(least, high, ABOVE, hide_below=least)

@@ -126,7 +126,7 @@ class Session(QObject):
             return compute(self.study, task, progress, prepare=not self.study.read_only)
 
         def failed(error: BaseException) -> None:
-            if isinstance(error, Asks):
+            if isinstance(error, Asks) and not self.closed:
                 self.asked.emit(error, lambda more: self.run(operation, {**given, **more}, done, title), given)
             else:
                 self.work.tell(title or task.title, error)

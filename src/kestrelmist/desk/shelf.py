@@ -139,7 +139,7 @@ class ImageCard(Card):
     def actions(self, menu: QMenu) -> None:
         key, lead = self.record.id, self.desk.viewing.record
         over = menu.addAction(
-            f"Lay over “{lead.name}”" if lead else "Lay over the lead image",
+            f"Lay over “{lead.name.replace('&', '&&')}”" if lead else "Lay over the lead image",
             lambda: self.desk.layers.lay_over(key),
         )
         over.setEnabled(lead is not None and lead.id != key)

@@ -11,8 +11,8 @@ from PySide6.QtCore import QObject, Signal
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
-from ..scene.colours import first_map, first_range
 from ..scene.drawing import Drawn
+from ..scene.first_look import first_look
 from ..scene.layer import Arrangement, ImageLook, LabelLook, Layer, Stack
 from ..study.items import ImageRecord, Record
 from .session import Session
@@ -140,14 +140,14 @@ class Viewing(QObject):
             labels = self.study.labels(record.id)
             if labels.counts[0] == labels.kji.size < 1 << 28:
                 labels.kji.fill(0)  # the system hands out memory on first touch: better here than under a stroke
-            return labels, first_range(image), first_map(image)
+            return labels, first_look(image)
 
         def shown(result) -> None:
             if not self.leads(record.id):
                 return
-            labels, display, colours = result
+            labels, look = result
             if self.look is None:  # what lies over it is kept
-                self.stacks[record.id] = Stack((Layer(record.id, look=ImageLook(*display, colours)),))
+                self.stacks[record.id] = Stack((Layer(record.id, look=look),))
             if record.grid.nearest_voxel(self.crosshair) is None:
                 self.crosshair = record.grid.to_world(np.array(record.grid.shape) // 2)
             self._take_labels(labels)

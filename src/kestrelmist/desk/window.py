@@ -201,17 +201,22 @@ class Window(QMainWindow):
             Entry("image", f"{r.name} of {r.subject}", r.short_facts, lambda r=r: viewing.show_image(r.id))
             for r in study.records()
         ]
+        layers = self.desk.layers
+        found += [
+            Entry("layer", f"Lay over: {words}", "on the table overlay", lambda key=key: layers.lay_over(key))
+            for words, key in self.on_table.offers()
+        ]
         for name, more, do in self._settings():
             found.append(Entry("setting", name, more, do))
         return found
 
     def _settings(self) -> list[tuple[str, str, Callable[[], object]]]:
         """Settings that the Finder reaches: name, more words, what is done."""
-        viewing = self.viewing
+        viewing, layers = self.viewing, self.desk.layers
 
         def smooth() -> None:
-            if viewing.look is not None:
-                viewing.set_look(smooth=not viewing.look.smooth)
+            if layers.look is not None:
+                layers.set_look(smooth=not layers.look.smooth)
 
         def to_centre() -> None:
             if viewing.record is not None:

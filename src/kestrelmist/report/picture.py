@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 
@@ -14,12 +15,13 @@ from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.operation import operation
 from ..core.overlap import require_overlap
-from ..core.parameter import Between, ImageValue, Millimetres, NewPath
+from ..core.parameter import Between, ImageValue, Millimetres, NewPath, Unit
 from ..core.safe_write import written_whole
 from ..core.table import Column, Table
-from ..scene.colours import MAPS, TWO_SIDED, first_map, first_range
+from ..scene.colours import MAPS
 from ..scene.compare import Comparison, draw_compared
 from ..scene.drawing import Drawn, draw_over
+from ..scene.first_look import first_look, over_look, over_opacity
 from ..scene.layer import ImageLook, LabelLook
 from ..scene.view import AXIAL, CORONAL, SAGITTAL, fitted
 from ..scene.writing import Written
@@ -46,10 +48,10 @@ def picture(
     over_high: ImageValue | None = None,
     over_colours: str = "",
     below_colours: str = "",
-    opacity: Share = 1.0,
+    opacity: Share | None = None,
     compare: Literal["over", "fade", "swipe", "squares", "edges"] = "over",
     share: Share = 0.5,
-    square: Millimetres = 5.0,
+    square: Annotated[float, Unit("mm"), Between(1e-9, 1e6)] = 5.0,
     left_on_left: bool = True,
     written: bool = True,
 ) -> Table:
@@ -78,7 +80,7 @@ def picture(
     over_colours, below_colours : text
         Their colour maps above and below zero.
     opacity : number
-        Of the images over it, 0 to 1.
+        Of the images over it, 0 to 1; when left out, maps with values on both sides of zero are opaque, others not.
     compare : text
         Lay over, fade by `share`, wipe from the right up to `share`, in squares, or by the edges of those above.
     square : mm
@@ -122,9 +124,11 @@ def picture(
         where = f"{corners.min():.4g} to {corners.max():.4g} {image.space.unit}"
         raise Trouble(f"The plane at {at:g} lies outside “{image.name}”", f"choose a place from {where}")
     view = view.moved(centre=tuple(centre))
-    look = _look(image, low, high, colours)
-    lower = [Drawn(image, look)]
-    upper = [Drawn(one, _over_look(one, over_low, over_high, over_colours, below_colours), opacity) for one in others]
+    lower = [Drawn(image, _ranged(first_look(image), low, high, colours))]
+    upper = []
+    for one in others:
+        look = _ranged(over_look(one), over_low, over_high, over_colours, below_colours)
+        upper.append(Drawn(one, look, over_opacity(look) if opacity is None else opacity))
     drawn = draw_compared(view, lower, upper, Comparison(compare, share, square))
     if labels is not None:
         draw_over(view, [Drawn(labels, LabelLook())], drawn)
@@ -152,28 +156,17 @@ def _size(text: str) -> tuple[int, int]:
     return wide, high
 
 
-def _look(image: Image, low: float | None, high: float | None, colours: str) -> ImageLook:
-    if image.colour:
-        return ImageLook()
-    first = first_range(image)
-    return ImageLook(first[0] if low is None else low, first[1] if high is None else high, colours or first_map(image))
-
-
-def _over_look(image: Image, low: float | None, high: float | None, colours: str, below: str) -> ImageLook:
-    """An image over another one: what is near to zero is left clear."""
-    if image.colour:
-        return ImageLook()
-    first, most = first_range(image)
-    two_sided = image.two_sided
-    map_above = colours or ("Ember" if not two_sided or below else TWO_SIDED)
-    top = max(abs(first), abs(most)) if two_sided else most
-    least = low if low is not None else 0.0 if two_sided or below else first
-    high = top if high is None else high
-    if below:
-        return ImageLook(least, high, map_above, below_map=below)
-    if two_sided and map_above == TWO_SIDED:
-        return ImageLook(-high, high, map_above)
-    return ImageLook(least, high, map_above, hide_below=least)
+def _ranged(look: ImageLook, low: float | None, high: float | None, colours: str, below: str = "") -> ImageLook:
+    """A look with what a person has given in place of what was chosen; raises Trouble when the range is none."""
+    given: dict[str, Any] = {"low": low, "high": high, "colour_map": colours or None, "below_map": below or None}
+    made = replace(look, **{name: value for name, value in given.items() if value is not None})
+    if below and look.below_map is None and low is None:
+        made = replace(made, low=0.0)
+    if made.low > made.high:
+        raise Trouble(f"The range from {made.low:g} to {made.high:g} is none", "give the lower value first")
+    if made.below_map is not None:
+        return replace(made, hide_below=None)
+    return made if look.hide_below is None else replace(made, hide_below=made.low)
 
 
 def _save(path: Path, rgb: np.ndarray) -> None:

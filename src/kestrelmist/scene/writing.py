@@ -82,7 +82,7 @@ class Written:
         for look, unit in looks:
             bars = [one for _, one in look.sides()]
             tall = min(BAR[1], (self._picture.size[1] - 90) // max(1, len(bars)) - 24)
-            if tall < 24:
+            if tall < 24 or x < self._picture.size[0] / 2:  # bars must not hide what they are of
                 return
             for n, one in enumerate(bars):
                 turned = n == 1  # below zero the limit nearer to zero stands on top

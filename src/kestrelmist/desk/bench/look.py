@@ -8,9 +8,9 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QPushButton, QVBoxLayout, QWidget
 
 from ...core.image import Image
-from ...scene.colours import MAPS, first_map, first_range
+from ...scene.colours import MAPS
+from ...scene.first_look import first_look, over_look
 from ..desk_model import Desk
-from ..layers import over_look
 from ..readout import GoTo
 from .places import PlacesPanel
 from .rows import number, quietly, row, section
@@ -55,7 +55,7 @@ class LookPanel(QWidget):
         column.addLayout(row("Labels", self.labels, width=56))
         column.addLayout(row("Go to", self.go, width=56))
         viewing = self.viewing
-        self.low.valueChanged.connect(lambda v: self.layers.set_look(**self._lower(v)))
+        self.low.valueChanged.connect(lambda v: self.layers.set_look(low=v))
         self.high.valueChanged.connect(lambda v: self.layers.set_look(high=v))
         self.colours.textActivated.connect(lambda name: self.layers.set_look(colour_map=name))
         self.reset.clicked.connect(self._reset)
@@ -75,21 +75,12 @@ class LookPanel(QWidget):
         image = None if self.layers.chosen is None else self.layers.image(self.layers.chosen)
         return image if image is not None and image.in_memory else None
 
-    def _lower(self, value: float) -> dict[str, float]:
-        """The lower limit; where it hides what is below it, that goes along."""
-        look = self.layers.look
-        hides = look is not None and look.hide_below is not None
-        return {"low": value, "hide_below": value} if hides else {"low": value}
-
     def _reset(self) -> None:
         image, layers = self._image, self.layers
         if not self.viewing.ready or image is None:
             return
-        if self.viewing.record is not None and layers.chosen != self.viewing.record.id:
-            layers.set_look(**asdict(over_look(image)))
-            return
-        low, high = first_range(image)
-        layers.set_look(low=low, high=high, colour_map=first_map(image), smooth=True)
+        leads = self.viewing.leads(layers.chosen) if layers.chosen is not None else True
+        layers.set_look(**asdict(first_look(image) if leads else over_look(image)))
 
     def _suit(self) -> None:
         """Digits of the image's own range."""

@@ -33,7 +33,7 @@ class Picture:
             look = replace(look, tint=tint)
         lower, upper = viewing.drawn_image(look), layers.drawn()
         how = layers.comparison if upper else Comparison()
-        below = (view, how, tuple((id(one.thing), one.look, one.opacity) for one in (*lower, *upper)))
+        below = (view, how, *lower, None, *upper)  # held, so that no other image takes the place of one that has gone
         if self._known != below:
             self._below = draw(view, lower, self._below) if not upper else draw_compared(view, lower, upper, how)
             self._known = below

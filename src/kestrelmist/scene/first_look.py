@@ -1,0 +1,39 @@
+"""How an image is shown at first: by itself, and over another one. The same in a pane and in a picture."""
+
+from __future__ import annotations
+
+from ..core.image import Image
+from .colours import first_map, first_range
+from .layer import ImageLook
+
+ABOVE, BELOW = "Ember", "Deep water"
+"""Colours of what is laid over another image: above zero, and below it."""
+SEE_THROUGH = 0.6
+"""Opacity at first of what has no middle: most likely it is another picture of the same body."""
+CLEAR = 0.3
+"""Share of the range, from zero, that is left clear at first, so that what lies below is seen."""
+SAMPLE = 10_000
+
+
+def first_look(image: Image) -> ImageLook:
+    """The look of an image by itself."""
+    return ImageLook() if image.colour else ImageLook(*first_range(image), first_map(image))
+
+
+def over_look(image: Image) -> ImageLook:
+    """The look of an image that lies over another one: what is near to zero, or low, is left clear."""
+    if image.colour:
+        return ImageLook()
+    low, high = first_range(image)
+    if image.two_sided:
+        return ImageLook(CLEAR * high, high, ABOVE, below_map=BELOW)
+    sample = image.sample(SAMPLE)
+    if not sample.size or sample.min() == sample.max():  # of one value nothing may be hidden
+        return ImageLook(low, high, ABOVE)
+    least = low + CLEAR * (high - low)
+    return ImageLook(least, high, ABOVE, hide_below=least)
+
+
+def over_opacity(look: ImageLook) -> float:
+    """The opacity of an image that lies over another one."""
+    return 1.0 if look.below_map else SEE_THROUGH
