@@ -23,7 +23,7 @@ from kestrelmist.formats.saving import save_image
 from kestrelmist.gather.plan import plan_folder
 from tests.making import PlaceCase, tilted_space
 
-ROUNDS = int(os.environ.get("KESTRELMIST_FUZZ", "100"))
+ROUNDS = int(os.environ.get("KESTRELMIST_FUZZ", "150"))
 """Damaged copies a file kind; with the kinds below more than 2,000 in all."""
 
 

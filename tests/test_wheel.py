@@ -41,6 +41,13 @@ class WheelTest(PlaceCase):
             study.run("gather", folder=self.nifti(two_balls()), subject="T-1")
             study.run("threshold", image="balls", label="Ball", low=500.0, high=2000.0)
         env = {**os.environ, "PYTHONPATH": str(unpacked), "QT_QPA_PLATFORM": "offscreen"}
+        listed = "from kestrelmist.demo.scene import SCENES; print(sorted(s.name for s in SCENES))"
+        scenes = [
+            subprocess.run([sys.executable, "-c", listed], capture_output=True, text=True, cwd=self.place, env=one)
+            for one in (env, os.environ | {"QT_QPA_PLATFORM": "offscreen"})
+        ]
+        self.assertEqual([s.returncode for s in scenes], [0, 0], scenes[0].stderr[-2000:])
+        self.assertEqual(scenes[0].stdout, scenes[1].stdout)  # every part of the demo is there
         code = "import kestrelmist, sys; print(kestrelmist.__file__); from kestrelmist.cli import main; main()"
         picture = self.place / "demo.png"
         ran = subprocess.run(
