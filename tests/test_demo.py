@@ -13,7 +13,10 @@ from kestrelmist.demo.scans import head_ct_space, head_mr_space, scan_ct
 from kestrelmist.demo.scenes.head import positioning_space
 from kestrelmist.formats.dicom_scan import scan_folder
 from kestrelmist.formats.dicom_series import series_image
+from kestrelmist.formats.label_files import read_label_map
 from kestrelmist.formats.nifti import read_nifti
+from kestrelmist.formats.opening import open_image
+from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase
 from tests.making import PlaceCase
 
@@ -147,6 +150,53 @@ class DemoTest(DeskCase):
         self.settle(window)
         self.assertAlmostEqual(window.drawer.results.table.column("volume")[0], volume())
         self.assertEqual(self.troubles, [])
+
+
+class SecondAnimalTest(PlaceCase):
+    """What was added of a second animal and by a colleague, against what is written down as true."""
+
+    def test_weightings_show_the_same_animal_the_other_way_round(self):
+        found = scenes()
+        numbers = found.true_label_map("t1")
+        mean = {}
+        for name in ("T1", "T2", "PD"):
+            image = read_nifti(found.folder / f"head {name}.nii")
+            inside = numbers.space.to_world(np.argwhere(numbers.data == 2)[::7])
+            fluid = [image.data[v] for w in inside if (v := image.space.nearest_voxel(w)) is not None]
+            brain = [image.data[v] for x in (-3.0, 3.0) if (v := image.space.nearest_voxel((x, -1.0, 1.0))) is not None]
+            mean[name] = np.median(fluid) / np.mean(brain)
+        self.assertLess(mean["T1"], 0.8)
+        self.assertGreater(mean["T2"], 1.2)
+        self.assertEqual(len({read_nifti(found.folder / f"head {n}.nii").space.shape for n in mean}), 3)
+
+    def test_the_response_is_where_it_is_said_to_be(self):
+        found = scenes()
+        image = read_nifti(found.folder / "response to the odour.nii")
+        for place in found.truth["response"]:
+            at = image.space.nearest_voxel(place["middle"])
+            near = image.data[tuple(slice(n - 1, n + 2) for n in at)]
+            highest = near.max() if place["t"] > 0 else near.min()
+            self.assertAlmostEqual(highest, place["t"], delta=2.2)  # noise of spread 0.8, between voxels
+
+    def test_the_colleagues_mistakes(self):
+        found = scenes()
+        labels, true = read_label_map(found.folder / "labels by a colleague.nii.gz"), found.true_label_map("t1")
+        self.assertEqual([row.number for row in labels.table], [1, 2, 4])
+        wrong = np.argwhere((labels.data == 2) & (true.data != 2)).tolist()
+        self.assertEqual(sorted(wrong), sorted(found.truth["colleague"]["wrong_voxels"]))
+
+    def test_the_whole_section_is_a_pyramid(self):
+        found = scenes()
+        image = open_image(found.folder / "brown fat, whole.ome.tif")
+        self.assertGreaterEqual(image.space.shape[0], 20_000)
+        self.assertGreaterEqual(image.space.shape[1], 15_000)
+        self.assertEqual(len(image.levels), 4)
+        self.assertAlmostEqual(image.space.spacing[0], 0.0005)
+        with Study(demo_study(self.place / "Overwintering")) as study:
+            by_name = {(r.subject, r.name): r for r in study.records()}
+            self.assertEqual(by_name["HM-08", "Response map"].unit, "t")
+            first = by_name["HM-07", "Head T1"]
+            self.assertEqual([m.name for m in study.label_maps(first.id)], ["Labels", "By a colleague"])
 
 
 class InPlaceTest(PlaceCase):

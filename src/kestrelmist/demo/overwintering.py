@@ -18,9 +18,19 @@ from ..study.keeping import run
 from ..study.stores.label_maps import difference
 from ..study.study import Study
 
-EDITION = 8
+EDITION = 9
 """Raised whenever the animal or its scans change, so that old copies are made anew."""
 SUBJECT, SEED = "HM-07", 7
+OTHER, OTHER_SEED = "HM-08", 8
+SHELF = (
+    ("head T2.nii", SUBJECT, "Head T2", "MR", ""),
+    ("head PD.nii", SUBJECT, "Head PD", "MR", ""),
+    ("brown fat, whole.ome.tif", SUBJECT, "Brown fat, whole section", "", ""),
+    ("second head T1.nii", OTHER, "Head T1", "MR", ""),
+    ("second head CT.nii", OTHER, "Head CT", "CT", "HU"),
+    ("response to the odour.nii", OTHER, "Response map", "MR", "t"),
+)
+"""What lies on the Shelf beside the labelled head: file, subject, name, modality, unit of the values."""
 
 
 @dataclass(frozen=True)
@@ -81,7 +91,7 @@ def make_scenes(folder: Path, progress: Progress) -> None:
 
     (folder / "truth").mkdir(parents=True)
     progress.at(0.0, "Making the animal")
-    station = Station(folder, make_animal(SUBJECT, SEED))
+    station = Station(folder, make_animal(SUBJECT, SEED), make_animal(OTHER, OTHER_SEED))
     scenes = SCENES.values()
     for n, one in enumerate(scenes):
         progress.at(0.45 + 0.55 * n / len(scenes), f"Making: {one.name}")
@@ -108,8 +118,11 @@ def _make_study(folder: Path, found: Scenes) -> None:
     with Study(folder, create=True) as study:
         run(study, "gather", {"folder": found.mr, "subject": SUBJECT})
         (record,) = study.records()
-        with study.catalogue.change() as db:
-            study.items.update(db, record.id, {"name": "Head T1", "body.modality": "MR"})
+        _call(study, record.id, "Head T1", "MR", "")
+        for file, subject, name, modality, unit in SHELF:
+            # the large picture stays where it is
+            run(study, "gather", {"folder": found.folder / file, "subject": subject, "copy": file.endswith(".nii")})
+            _call(study, max(r.id for r in study.records()), name, modality, unit)
         truth = found.true_label_map("t1")
         table = LabelTable()
         for name in ("Hippocampus", "Ventricles"):
@@ -118,5 +131,23 @@ def _make_study(folder: Path, found: Scenes) -> None:
         empty = study.labels(record.id)
         edit = difference(empty, drawn, "Outlined at the field station")
         study.maps.keep_edit(record.id, LabelEdit(edit.title, edit.patch, empty.table, table))
+        _lay_in_labels_of_a_colleague(study, record.id, found)
         study.catalogue.remember("waiting folder", str(found.incoming))
         study.catalogue.remember("view", {"crosshair": [0.9, -2.0, 2.4], "image": record.id})
+
+
+def _call(study: Study, key: int, name: str, modality: str, unit: str) -> None:
+    facts = {"name": name, "body.modality": modality} | ({"body.unit": unit} if unit else {})
+    with study.catalogue.change() as db:
+        study.items.update(db, key, facts)
+
+
+def _lay_in_labels_of_a_colleague(study: Study, image: int, found: Scenes) -> None:
+    own = study.in_hand(image)
+    study.maps.new(image, "By a colleague", None)
+    drawn = read_label_map(found.folder / "labels by a colleague.nii.gz")
+    empty = study.labels(image)
+    edit = difference(empty, drawn, "Outlined by a colleague")
+    study.maps.keep_edit(image, LabelEdit(edit.title, edit.patch, empty.table, drawn.table))
+    if own is not None:
+        study.maps.take_in_hand(own)

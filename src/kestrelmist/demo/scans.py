@@ -73,14 +73,25 @@ def scan_ct(animal: Animal, space: Space, noise: float = 38.0) -> np.ndarray:
     return out.T
 
 
-def scan_mr(animal: Animal, space: Space, noise: float = 0.028) -> np.ndarray:
-    """T1-weighted MR signal in arbitrary units around 1000 for white matter, int16 [i, j, k].
+SIGNALS = {
+    "T1": (0.62, 0.92, 0.47, 0.74, 0.58, 0.24, 0.68, 0.10, 0.86, 0.97, 0.66, 0.16, 0.22, 0.45, 0.26, 0.40, 0.09, 0.45),
+    "T2": (0.35, 0.60, 0.30, 0.52, 0.66, 1.25, 0.78, -0.03, 0.62, 0.50, 0.84, -0.14, 1.4, 0.5, 1.35, 0.15, 0.05, 0.30),
+    "PD": (0.70, 0.84, 0.72, 0.80, 0.85, 0.94, 0.92, 0.02, 0.85, 0.74, 0.93, -0.07, 0.98, 0.8, 0.97, 0.5, 0.12, 0.50),
+}
+"""Signal by weighting: skin, fat, muscle, seams, lining of the nose, fluid round the brain, grey matter and how much
+more in its depth, deep nuclei, white matter, hippocampus and how much more along its ridge, ventricles, coat of the
+eye, its inside, lens, bone and how much more of marrow."""
+
+
+def scan_mr(animal: Animal, space: Space, noise: float = 0.028, weighting: str = "T1") -> np.ndarray:
+    """MR signal in arbitrary units, T1-weighted around 1000 for white matter, int16 [i, j, k].
 
     Brightness varies smoothly as near a surface coil; the noise is Rician (H. Gudbjartsson, S. Patz, Magn. Reson. Med.
     34, 1995).
     """
-    clean = _scan(animal, space, _mr_volume)
-    rng = np.random.default_rng(animal.seed + 2)
+    signal = np.array(SIGNALS[weighting], np.float64)
+    clean = _scan(animal, space, lambda *given: _mr_volume(signal, *given))
+    rng = np.random.default_rng(animal.seed + 2 + 20 * list(SIGNALS).index(weighting))
     clean = ndimage.gaussian_filter(clean, 0.45)
     k, j, i = np.meshgrid(*(np.linspace(-1, 1, n, dtype=np.float32) for n in clean.shape), indexing="ij")
     clean *= 1.06 - 0.16 * j - 0.10 * (k - 0.3) ** 2 + 0.05 * i * k
@@ -150,7 +161,7 @@ def _ct_volume(fields, fine, coarse, start, steps, voxel, out, first, last):
 
 
 @kernel
-def _mr_volume(fields, fine, coarse, start, steps, voxel, out, first, last):
+def _mr_volume(signal, fields, fine, coarse, start, steps, voxel, out, first, last):
     d = np.empty(FIELDS)
     for k in range(first, last):
         for j in range(out.shape[1]):
@@ -165,26 +176,30 @@ def _mr_volume(fields, fine, coarse, start, steps, voxel, out, first, last):
                 for n in range(1, FIELDS):
                     d[n] = at(fields[n], z, y, x)
                 f, c = at(fine, z, y, x), at(coarse, z, y, x)
-                v = 0.62 + 0.03 * f
-                v += _share(skin + 0.34, voxel) * (0.92 + 0.07 * c + 0.05 * f - v)
+                v = signal[0] + 0.03 * f
+                v += _share(skin + 0.34, voxel) * (signal[1] + 0.07 * c + 0.05 * f - v)
                 fibre = at(fine, z, 0.3 * y, x)
-                v += _share(skin + 0.62 + 0.10 * c, voxel) * (0.47 + 0.045 * fibre + 0.04 * c - v)
-                v += _share(d[SEAM] - 0.02 - 0.07 * c, 2 * voxel) * _share(skin + 0.6, voxel) * (0.74 + 0.05 * f - v)
+                v += _share(skin + 0.62 + 0.10 * c, voxel) * (signal[2] + 0.045 * fibre + 0.04 * c - v)
+                v += (
+                    _share(d[SEAM] - 0.02 - 0.07 * c, 2 * voxel)
+                    * _share(skin + 0.6, voxel)
+                    * (signal[3] + 0.05 * f - v)
+                )
                 v += _share(d[AIR], voxel) * (0.0 - v)
-                v += _share(d[MUCOSA], voxel) * (0.58 - v)
-                v += _share(min(d[BRAIN], d[CORD]) - 0.24, voxel) * (0.24 - v)
+                v += _share(d[MUCOSA], voxel) * (signal[4] - v)
+                v += _share(min(d[BRAIN], d[CORD]) - 0.24, voxel) * (signal[5] - v)
                 # grey matter, a shade darker at the rim, brighter in the depth
                 depth = min(max(-d[BRAIN] / 1.6, 0.0), 1.0)
-                v += _share(min(d[BRAIN], d[CORD]), voxel) * (0.68 + 0.10 * depth + 0.022 * f + 0.030 * c - v)
-                v += _share(d[NUCLEI], 3 * voxel) * (0.86 + 0.02 * f + 0.02 * c - v)
-                v += _share(d[WHITE], 1.3 * voxel) * (0.97 + 0.03 * f - v)
+                v += _share(min(d[BRAIN], d[CORD]), voxel) * (signal[6] + signal[7] * depth + 0.022 * f + 0.030 * c - v)
+                v += _share(d[NUCLEI], 3 * voxel) * (signal[8] + 0.02 * f + 0.02 * c - v)
+                v += _share(d[WHITE], 1.3 * voxel) * (signal[9] + 0.03 * f - v)
                 ridge = max(0.0, 1.0 - abs(d[HIPPOCAMPUS] + 0.33) / 0.12)
-                v += _share(d[HIPPOCAMPUS], voxel) * (0.66 + 0.16 * ridge - v)
-                v += _share(d[VENTRICLE], voxel) * (0.22 - v)
-                v += _share(d[EYE], voxel) * (0.45 - v)
-                v += _share(d[EYE] + 0.20, voxel) * (0.26 - v)
-                v += _share(d[LENS], voxel) * (0.40 + 0.10 * min(1.0, -d[LENS]) - v)
+                v += _share(d[HIPPOCAMPUS], voxel) * (signal[10] + signal[11] * ridge - v)
+                v += _share(d[VENTRICLE], voxel) * (signal[12] - v)
+                v += _share(d[EYE], voxel) * (signal[13] - v)
+                v += _share(d[EYE] + 0.20, voxel) * (signal[14] - v)
+                v += _share(d[LENS], voxel) * (signal[15] + 0.10 * min(1.0, -d[LENS]) - v)
                 bone = min(min(d[SKULL], d[JAW]), d[VERTEBRA])
                 marrow = min(max((-bone - 0.30) / 0.2, 0.0), 1.0)
-                v += _share(bone, voxel) * (0.09 + 0.45 * marrow - v)
+                v += _share(bone, voxel) * (signal[16] + signal[17] * marrow - v)
                 out[k, j, i] = v * _share(skin, voxel)

@@ -26,10 +26,13 @@ class Station:
     folder : path
         Where everything goes; what a person gathers lies in `incoming` below it.
     animal : Animal
+    other : Animal
+        A second one, of which there is less.
     """
 
     folder: Path
     animal: Animal
+    other: Animal
     truth: dict[str, Any] = field(default_factory=lambda: {"volumes_mm3": {}})
     """What is known of the animal and its pictures, kept beside them."""
 
