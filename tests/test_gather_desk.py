@@ -183,7 +183,7 @@ class PlanDeskTest(DeskCase):
         world = self.space.to_world((3, 4, 2))
         self.desk.viewing.go_to(world)
         first = int(self.desk.viewing.image.value_at(world))
-        (slider,) = self.window.bench.look.findChildren(type(self.window.bench.look.places.sliders[0]))
+        (slider,) = self.window.bench.look.places.findChildren(type(self.window.bench.look.places.sliders[0]))
         slider.setValue(3)
         self.settle(self.window)
         self.assertEqual(self.desk.viewing.place, (2,))

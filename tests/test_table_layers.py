@@ -158,10 +158,10 @@ class LayersTest(DeskCase):
     def test_compared_in_five_ways(self):
         plain = self.window.table.lead.canvas.render_pixels().copy()
         strip = self.window.strip
-        self.assertFalse(strip.isVisible())
+        self.assertFalse(any(button.isVisible() for button in strip.buttons.values()))
         self.lay("Other")
         self.layers.set_opacity(self.ids["Other"], 1.0)
-        self.assertTrue(strip.isVisible())
+        self.assertTrue(all(button.isVisible() for button in strip.buttons.values()))
         pictures = {}
         for way in ("over", "fade", "swipe", "squares", "edges"):
             QTest.mouseClick(strip.buttons[way], Qt.MouseButton.LeftButton)
@@ -181,7 +181,7 @@ class LayersTest(DeskCase):
         self.layers.take_all_away()
         self.settle(self.window)
         np.testing.assert_array_equal(self.colour(self.peak), seen)  # nothing of what lay above is left
-        self.assertFalse(strip.isVisible())
+        self.assertFalse(any(button.isVisible() for button in strip.buttons.values()))
 
     def test_what_does_not_overlap_is_refused_with_the_distance(self):
         self.lay("Far")

@@ -134,6 +134,29 @@ class Space:
         i, j, k = (int(v) for v in voxel)
         return (i, j, k) if inside else None
 
+    def stepped(self, world, axis: int, count: int, own: bool = False) -> np.ndarray:
+        """A position moved by `count` voxels along a world axis, to the middle of a voxel when the grid runs along it,
+        and not beyond the grid.
+
+        Parameters
+        ----------
+        own : bool
+            Along the grid's own axis that is nearest to the world's, instead.
+        """
+        grid = self.world_axis_of.index(axis)
+        voxel = self.to_voxel(world)
+        sign = 1 if self.affine[axis, grid] > 0 else -1
+        target = np.floor(voxel[grid] + 0.5) + sign * count
+        if own:
+            voxel[grid] = np.clip(target, 0, self.shape[grid] - 1)
+            return self.to_world(voxel)
+        moved = np.array(world, float)
+        # stay on the line along the world axis: only this coordinate changes
+        moved[axis] += (target - voxel[grid]) / self.inverse[grid, axis]
+        corners = self.corners()
+        moved[axis] = np.clip(moved[axis], corners[:, axis].min(), corners[:, axis].max())
+        return moved
+
     @property
     def sides_known(self) -> bool:
         """Whether left and right in the world are the subject's; not so for pictures."""

@@ -13,12 +13,13 @@ from ..core.labels import LabelMap, LabelTable
 from ..core.patch import LabelEdit
 from ..core.progress import Progress, silent
 from ..formats.label_files import read_label_map
+from ..scene.thumbnail import thumbnail
 from ..study.catalogue_trouble import remains
 from ..study.keeping import run
 from ..study.stores.label_maps import difference
 from ..study.study import Study
 
-EDITION = 9
+EDITION = 11
 """Raised whenever the animal or its scans change, so that old copies are made anew."""
 SUBJECT, SEED = "HM-07", 7
 OTHER, OTHER_SEED = "HM-08", 8
@@ -140,6 +141,12 @@ def _call(study: Study, key: int, name: str, modality: str, unit: str) -> None:
     facts = {"name": name, "body.modality": modality} | ({"body.unit": unit} if unit else {})
     with study.catalogue.change() as db:
         study.items.update(db, key, facts)
+    if unit:  # it is shown otherwise now
+        image = study.image(key)
+        image.unit = unit
+        drawn = thumbnail(image)
+        with study.catalogue.change() as db:
+            db.execute("UPDATE item SET thumbnail = ? WHERE id = ?", (drawn, key))
 
 
 def _lay_in_labels_of_a_colleague(study: Study, image: int, found: Scenes) -> None:

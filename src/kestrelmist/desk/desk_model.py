@@ -11,9 +11,11 @@ import numpy as np
 from PySide6.QtCore import QObject, QTimer
 
 from ..core.errors import Trouble
-from ..scene.layer import Arrangement, ImageLook, LabelLook, Layer, Stack, restored
+from ..scene.layer import FOLLOWS, Arrangement, ImageLook, LabelLook, Layer, Stack, restored
 from ..study.catalogue_trouble import remains
 from ..study.study import Study
+from .beside import Beside
+from .film import Film
 from .hand import Hand, ToolSettings
 from .layers import Layers
 from .session import Session
@@ -31,6 +33,8 @@ class Desk(QObject):
         self.session = Session(study, self)
         self.viewing = Viewing(self.session, self)
         self.layers = Layers(self.viewing)
+        self.beside = Beside(self.viewing, self.layers)
+        self.film = Film(self.viewing)
         self.viewing.stage = self._remembered()["stage"]  # so that only its page is made at first
         self.hand = Hand(self.viewing, self)
         self.viewing.stage_changed.connect(self._drop_tool)
@@ -114,7 +118,7 @@ class Desk(QObject):
             "stage": viewing.stage,
             "arrangement": viewing.arrangement.as_dict(),
             "label": hand.label_number,
-            "label_look": asdict(viewing.label_look),
+            "map_looks": {str(k): asdict(v) for k, v in viewing.map_looks.items()},
             "show_others": viewing.show_others,
             "stacks": {str(k): v.as_list() for k, v in viewing.stacks.items()},
             "places": {str(k): list(v) for k, v in viewing.places.items()},
@@ -195,13 +199,19 @@ def _restore_looks(viewing: Viewing, view: dict) -> None:
         if isinstance(look, list) and len(look) == 4:
             facts = dict(zip(("low", "high", "colour_map", "smooth"), look))
             viewing.stacks[key] = Stack((Layer(key, look=restored(ImageLook, facts)),))
-    viewing.label_look = restored(LabelLook, view.get("label_look"))
+    if "label_look" in view:  # as older studies kept it: one for all
+        viewing.map_looks[0] = restored(LabelLook, view["label_look"])
     fill = view.get("fill")
     if isinstance(fill, list) and len(fill) == 2:
-        viewing.label_look = restored(LabelLook, {"fill": fill[0], "edges": fill[1]})
+        viewing.map_looks[0] = restored(LabelLook, {"fill": fill[0], "edges": fill[1]})
+    for key, look in _entries(view, "map_looks"):
+        viewing.map_looks[key] = restored(LabelLook, look)
     arrangement = restored(Arrangement, view.get("arrangement"))
     if sorted(arrangement.order) == sorted(Arrangement().order):
-        viewing.arrangement = arrangement
+        there = {record.id for record in viewing.study.records()}
+        beside = tuple(dict.fromkeys(key for key in arrangement.beside if key in there))
+        follow = arrangement.follow if arrangement.follow in FOLLOWS else FOLLOWS[0]
+        viewing.arrangement = replace(arrangement, beside=beside if 2 <= len(beside) <= 4 else (), follow=follow)
     if "left_on_left" in view:
         viewing.arrange(left_on_left=bool(view["left_on_left"]))
     viewing.show_others = bool(view.get("show_others", False))

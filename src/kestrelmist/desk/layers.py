@@ -34,12 +34,15 @@ class Layers(QObject):
 
     changed = Signal()
     """Layers were added, moved or taken away, or another one is chosen."""
+    ranged = Signal(float, float)
+    """The lead image is shown in another range."""
 
     def __init__(self, viewing: Viewing):
         super().__init__(viewing)
         self.viewing = viewing
         self._images: dict[int, Image] = {}
         self._chosen: int | None = None
+        self._held: Comparison | None = None
         self.comparison = Comparison()
         """How what lies over the lead image is seen; the same in every pane."""
         viewing.lead_changed.connect(self._lead)
@@ -80,6 +83,23 @@ class Layers(QObject):
             self.comparison = how
             self.viewing.looks_changed.emit()
 
+    def compare_by(self, **changes) -> None:
+        """Change part of how it is seen: way, share, side of squares."""
+        self.compare(replace(self.comparison, **changes))
+
+    def fade_all(self) -> None:
+        """As long as it is held: what lies above is seen wholly, or not at all when it is seen by more than half."""
+        how = self.comparison
+        self._held = how
+        seen = how.share if how.way in ("fade", "swipe") else 1.0
+        self.compare(replace(how, way="fade", share=0.0 if seen > 0.5 else 1.0))
+
+    def fade_back(self) -> None:
+        """It is let go."""
+        if self._held is not None:
+            how, self._held = self._held, None
+            self.compare(how)
+
     # the layer that Look belongs to
 
     @property
@@ -106,6 +126,9 @@ class Layers(QObject):
         if "low" in changes and look is not None and look.hide_below is not None:
             changes.setdefault("hide_below", changes["low"])
         if self._chosen is None:
+            if "low" in changes or "high" in changes:
+                shown = replace(look or ImageLook(), **changes)
+                self.ranged.emit(shown.low, shown.high)
             self.viewing.set_look(**changes)
             return
         layer = self.stack.of(self._chosen)

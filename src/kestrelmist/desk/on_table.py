@@ -2,13 +2,24 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QSignalBlocker, QSize, Qt
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QSizePolicy, QSlider, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QPoint, QSignalBlocker, QSize, Qt
+from PySide6.QtWidgets import (
+    QApplication,
+    QFrame,
+    QHBoxLayout,
+    QMenu,
+    QSizePolicy,
+    QSlider,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
+from .carrying import carry, key_of
 from .desk_model import Desk
 from .layers import Row
 from .plain_text import Words, plain_tip
-from .shelf import picture_of
+from .shelf import SHELF_WIDTH, picture_of
 from .theme.theme import icon
 
 MOST = 6
@@ -20,7 +31,7 @@ class LayerCard(QFrame):
 
     def __init__(self, desk: Desk, row: Row, chosen: bool):
         super().__init__()
-        self.layers, self.row = desk.layers, row
+        self.desk, self.layers, self.row, self._from = desk, desk.layers, row, QPoint()
         self.key = row.record.id
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
@@ -30,7 +41,7 @@ class LayerCard(QFrame):
         picture.setFixedSize(38, 38)
         picture.setPixmap(picture_of(desk.study.thumbnail(self.key), 38))
         name, facts = Words(), Words()
-        name.setText(name.fontMetrics().elidedText(row.record.name, Qt.TextElideMode.ElideRight, 96))
+        name.setText(name.fontMetrics().elidedText(row.record.name, Qt.TextElideMode.ElideRight, 66))
         spacing = min(row.record.grid.spacing)
         unit = row.record.grid.unit
         facts.setProperty("kind", "soft")
@@ -38,7 +49,7 @@ class LayerCard(QFrame):
         lead = desk.viewing.record
         other = lead is not None and lead.subject != row.record.subject  # whose it is, where that may surprise
         said = "leads" if row.leads else row.record.subject if other else f"{spacing:.3g} {unit}"
-        facts.setText(facts.fontMetrics().elidedText(said, Qt.TextElideMode.ElideRight, 88))
+        facts.setText(facts.fontMetrics().elidedText(said, Qt.TextElideMode.ElideRight, 64))
         for label in (name, facts):
             label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         column = QVBoxLayout()
@@ -80,7 +91,22 @@ class LayerCard(QFrame):
         return button
 
     def mousePressEvent(self, event) -> None:
+        self._from = event.position().toPoint()
         if event.button() == Qt.MouseButton.LeftButton:
+            # chosen by the time the button is up: the card is made anew, which would end a drag
+            event.accept()
+
+    def mouseMoveEvent(self, event) -> None:
+        far = (event.position().toPoint() - self._from).manhattanLength()
+        if (
+            not self.row.leads
+            and event.buttons() & Qt.MouseButton.LeftButton
+            and far >= QApplication.startDragDistance()
+        ):
+            carry(self, self.key, self.grab().scaledToWidth(120))
+
+    def mouseReleaseEvent(self, event) -> None:
+        if event.button() == Qt.MouseButton.LeftButton and self.rect().contains(event.position().toPoint()):
             self.layers.choose(self.key)
 
     def keyPressEvent(self, event) -> None:
@@ -100,6 +126,7 @@ class LayerCard(QFrame):
         menu = QMenu(self)
         menu.addAction("Raise", lambda: self.layers.move(self.key, 1))
         menu.addAction("Lower", lambda: self.layers.move(self.key, -1))
+        menu.addAction("Show beside what leads", lambda: self.desk.beside.add(self.key))
         menu.addAction("Only this, or all", lambda: self.layers.show_only(self.key))
         menu.addAction("Take it away", lambda: self.layers.take_away(self.key))
         menu.exec(event.globalPos())
@@ -112,7 +139,8 @@ class OnTable(QWidget):
         super().__init__(parent)
         self.setObjectName("shelf")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.setFixedWidth(216)
+        self.setFixedWidth(SHELF_WIDTH)
+        self.setAcceptDrops(True)
         self.desk, self.layers = desk, desk.layers
         title = Words("On the table")
         title.setProperty("kind", "title")
@@ -160,6 +188,25 @@ class OnTable(QWidget):
             self._cards.addWidget(card)
         self.plus.setEnabled(self.desk.viewing.record is not None)
 
+    def dragEnterEvent(self, event) -> None:
+        if key_of(event.mimeData()) is not None:
+            event.acceptProposedAction()
+
+    def dropEvent(self, event) -> None:
+        """An image of the Shelf is laid over the others; a card goes where it is dropped."""
+        key = key_of(event.mimeData())
+        if key is None:
+            return
+        event.acceptProposedAction()
+        if self.layers.stack.of(key) is None:
+            self.layers.lay_over(key)
+            return
+        keys = [card.key for card in self.cards]
+        y = event.position().y()
+        to = sum(card.geometry().center().y() < y for card in self.cards if card.key != key)
+        if key in keys:
+            self.layers.move(key, keys.index(key) - to)
+
     def _follow(self) -> None:
         for card in self.cards:
             layer = self.layers.stack.of(card.key)
@@ -167,9 +214,10 @@ class OnTable(QWidget):
                 with QSignalBlocker(card.opacity):
                     card.opacity.setValue(round(100 * layer.opacity))
 
-    def offers(self) -> list[tuple[str, int]]:
-        """Images that may be laid over the one that leads, with what they are called."""
-        there = {row.record.id for row in self.layers.rows}
+    def offers(self, whole: bool = False) -> list[tuple[str, int]]:
+        """Images that may be laid over the one that leads, with what they are called; with those that lie over it when
+        `whole`."""
+        there = {row.record.id for row in self.layers.rows if not whole or row.leads}
         return [(f"{r.subject} · {r.name}", r.id) for r in self.desk.study.records() if r.id not in there]
 
     def _offer(self) -> None:

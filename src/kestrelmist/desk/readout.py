@@ -14,7 +14,9 @@ from ..study.items import ImageRecord
 from .desk_model import Desk
 from .light_table.overlay import decimals
 from .plain_text import Words
+from .sight import Sight
 from .theme.theme import figures
+from .viewing import Viewing
 
 
 class Readout(QWidget):
@@ -25,7 +27,7 @@ class Readout(QWidget):
         self.setObjectName("readout")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(30)
-        self.viewing, self._pointer = desk.viewing, None
+        self.viewing, self._pointer, self._sight = desk.viewing, None, None
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 0, 12, 0)
         row.setSpacing(6)
@@ -60,15 +62,18 @@ class Readout(QWidget):
             signal.connect(self.refresh)
         self.refresh()
 
-    def point(self, world) -> None:
-        """Follow the pointer (None: it has left the panes)."""
-        self._pointer = world
+    def point(self, world, sight: Sight | None = None) -> None:
+        """Follow the pointer (None: it has left the panes), in the image of a sight."""
+        self._pointer, self._sight = world, None if world is None or sight is None or sight.leads else sight
         self.refresh()
 
     def refresh(self) -> None:
-        viewing, record = self.viewing, self.viewing.record
+        viewing: Viewing | Sight = self._sight or self.viewing
+        record = viewing.record
         known = record is None or record.grid.sides_known
-        sides = "Left shown on left (from above)" if viewing.left_on_left else "Left shown on right (from the feet)"
+        sides = (
+            "Left shown on left (from above)" if self.viewing.left_on_left else "Left shown on right (from the feet)"
+        )
         self.side.setText(sides if known else "Sides unknown")
         self.side.setEnabled(known)
         if record is None or not viewing.ready or viewing.image is None or viewing.labels is None:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtWidgets import (
+    QApplication,
     QFrame,
     QHBoxLayout,
     QMenu,
@@ -18,10 +19,15 @@ from PySide6.QtWidgets import (
 
 from ..scene.thumbnail import SIDE
 from ..study.items import ImageRecord, Record
+from .carrying import carry
 from .desk_model import Desk
 from .plain_text import Words, ask_text, plain_tip
 from .theme.theme import Theme, icon
 
+SHELF_WIDTH = 186
+"""Pixels: with it and the Bench, the panes keep more than half of the smallest usual window."""
+ROOM = 108
+"""Pixels for the words of a card."""
 ICONS = {"transform": "move-3d", "table": "table"}
 
 
@@ -38,10 +44,13 @@ class Card(QFrame):
         picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
         picture.setPixmap(self.picture())
         name, facts = Words(), Words()
-        name.setText(name.fontMetrics().elidedText(record.name, Qt.TextElideMode.ElideRight, 124))
+        name.setText(name.fontMetrics().elidedText(record.name, Qt.TextElideMode.ElideRight, 104))
         facts.setProperty("kind", "soft")
         facts.setStyleSheet("font-size: 12px")
-        facts.setText(record.short_facts)
+        told = record.short_facts
+        if facts.fontMetrics().horizontalAdvance(told) > ROOM:  # the first of them; all are told by the pointer
+            told = facts.fontMetrics().elidedText(told.split(" · ")[0], Qt.TextElideMode.ElideRight, ROOM)
+        facts.setText(told)
         for label in (name, facts):  # words give way, the card keeps its width
             label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         column = QVBoxLayout()
@@ -125,6 +134,7 @@ class ImageCard(Card):
     def __init__(self, desk: Desk, record: ImageRecord):
         super().__init__(desk, record)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self._from = QPoint()
 
     def picture(self) -> QPixmap:
         return picture_of(self.desk.study.thumbnail(self.record.id), 46)
@@ -136,6 +146,18 @@ class ImageCard(Card):
     def show_it(self) -> None:
         self.desk.viewing.show_image(self.record.id)
 
+    def mousePressEvent(self, event) -> None:
+        self._from = event.position().toPoint()  # a click shows it when the button goes up; a drag lays it somewhere
+
+    def mouseMoveEvent(self, event) -> None:
+        far = (event.position().toPoint() - self._from).manhattanLength()
+        if event.buttons() & Qt.MouseButton.LeftButton and far >= QApplication.startDragDistance():
+            carry(self, self.record.id, self.picture())
+
+    def mouseReleaseEvent(self, event) -> None:
+        if event.button() == Qt.MouseButton.LeftButton and self.rect().contains(event.position().toPoint()):
+            self.show_it()
+
     def actions(self, menu: QMenu) -> None:
         key, lead = self.record.id, self.desk.viewing.record
         over = menu.addAction(
@@ -143,6 +165,8 @@ class ImageCard(Card):
             lambda: self.desk.layers.lay_over(key),
         )
         over.setEnabled(lead is not None and lead.id != key)
+        beside = menu.addAction("Show beside it", lambda: self.desk.beside.add(key))
+        beside.setEnabled(lead is not None and lead.id != key)
         menu.addAction("Show facts", lambda: self.desk.session.run("facts", {"image": key}))
 
 
@@ -218,13 +242,13 @@ def picture_of(thumbnail: bytes | None, size: int) -> QPixmap:
 
 
 class Shelf(QWidget):
-    """216 px on the left."""
+    """On the left."""
 
     def __init__(self, desk: Desk, parent=None):
         super().__init__(parent)
         self.setObjectName("shelf")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.setFixedWidth(216)
+        self.setFixedWidth(SHELF_WIDTH)
         self.desk, self.cards = desk, {}
         title = Words("Shelf")
         title.setProperty("kind", "title")
@@ -266,6 +290,16 @@ class Shelf(QWidget):
         column.addStretch()
         self._scroll.setWidget(inside)
         self._choose()
+
+    def go(self, count: int) -> None:
+        """Bring the image that lies some places further down to the lead pane."""
+        keys = [key for key, card in self.cards.items() if isinstance(card, ImageCard)]
+        lead = self.desk.viewing.record
+        if keys:
+            at = keys.index(lead.id) if lead is not None and lead.id in keys else -1 if count > 0 else 0
+            key = keys[(at + count) % len(keys)]
+            self.desk.viewing.show_image(key)
+            self._scroll.ensureWidgetVisible(self.cards[key])
 
     def _choose(self) -> None:
         lead = self.desk.viewing.record

@@ -13,6 +13,7 @@ from PySide6.QtGui import QPainter
 from ..core.registry import Registry
 from ..scene.view import View
 from .hand import Hand
+from .layers import Layers
 from .session import Session
 from .viewing import Viewing
 
@@ -23,6 +24,7 @@ class OpenDesk(Protocol):
     session: Session
     viewing: Viewing
     hand: Hand
+    layers: Layers
 
     def run(self, name: str, settings: dict[str, Any], done: Any = None, title: str | None = None) -> Any: ...
     def run_now(self, name: str, settings: dict[str, Any]) -> bool: ...

@@ -13,10 +13,13 @@ from ..core.image import Image
 from ..core.labels import LabelMap
 from ..scene.drawing import Drawn
 from ..scene.first_look import first_look
-from ..scene.layer import Arrangement, ImageLook, LabelLook, Layer, Stack
+from ..scene.layer import Arrangement, Channel, ImageLook, LabelLook, Layer, Stack
+from ..scene.view import View
 from ..study.items import ImageRecord, Record
 from .session import Session
 
+MOST_CHANNELS = 8
+"""Channels that are shown together."""
 MOST_SHOWN = 1 << 30
 """Bytes of one volume on the screen; of larger pictures a coarser level is shown."""
 OTHERS = LabelLook(0.0, True)
@@ -56,11 +59,16 @@ class Viewing(QObject):
         self.crosshair = np.zeros(3)
         self.stage = "Gather"
         self.arrangement = Arrangement()
-        self.label_look = LabelLook()
+        self.lead_view: Callable[[], View | None] = lambda: None
+        """What the lead pane shows at present."""
+        self.map_looks: dict[int, LabelLook] = {}
+        self.channels: tuple[Image, ...] = ()
+        """Of a picture with channels: each of them at the present place, when they are shown together."""
         self.show_others = False
         self.stacks: dict[int, Stack] = {}
         self.places: dict[int, tuple[int, ...]] = {}
-        self._others: list[LabelMap] = []
+        self._others: list[tuple[int, LabelMap]] = []
+        self._before: int | None = None
         session.things_changed.connect(self._follow)
 
     # what is shown
@@ -72,9 +80,16 @@ class Viewing(QObject):
             return Stack()
         stack = self.stacks.get(self.record.id, Stack((Layer(self.record.id),)))
         for other in self.other_maps():
-            stack = stack.with_layer(Layer(other.id, look=OTHERS, shown=self.show_others))
+            look = self.map_looks.get(other.id, OTHERS)
+            stack = stack.with_layer(Layer(other.id, look=look, shown=self.show_others))
         key = self.map.id if self.map is not None else -self.record.id
         return stack.with_layer(Layer(key, look=self.label_look))
+
+    @property
+    def label_look(self) -> LabelLook:
+        """How the label map in hand is shown; that of one that is not yet made is kept under 0."""
+        key = self.map.id if self.map is not None else 0
+        return self.map_looks.get(key, self.map_looks.get(0, LabelLook()))
 
     @property
     def look(self) -> ImageLook | None:
@@ -90,11 +105,13 @@ class Viewing(QObject):
             return []
         layer = self.stacks[self.record.id].of(self.record.id)
         opacity = layer.opacity if layer is not None else 1.0
-        return [Drawn(self.image, wanted, opacity)]
+        return [Drawn(self.image, wanted, opacity, self.channels)]
 
     def drawn_labels(self) -> list[Drawn]:
         """The label maps of the lead image as they are drawn, the one in hand on top."""
-        others = [Drawn(m, OTHERS) for m in self._others] if self.show_others else []
+        others = []
+        if self.show_others:
+            others = [Drawn(m, self.map_looks.get(key, OTHERS)) for key, m in self._others]
         return [*others, *([Drawn(self.labels, self.label_look)] if self.labels is not None else [])]
 
     @property
@@ -128,11 +145,13 @@ class Viewing(QObject):
             self.session.trouble.emit(str(trouble))
             return
         self.session.end_gesture()
+        if self.record is not None and self.record.id != record.id:
+            self._before = self.record.id
         place = self.places.get(record.id, ())
         place = place if len(place) == len(record.axes) else (0,) * len(record.axes)
         shown_image = image.frame(place).for_showing(MOST_SHOWN)
         self.record, self.series, self.image, self.place = record, image, shown_image, place
-        self.labels, self.map, self._others = None, None, []
+        self.labels, self.map, self._others, self.channels = None, None, [], ()
         self.lead_changed.emit()
 
         def read(progress):
@@ -154,6 +173,8 @@ class Viewing(QObject):
             self.lead_ready.emit()
             self.labels_chosen.emit()
             self.crosshair_moved.emit()
+            if self.look is not None and self.look.channels:
+                self._read_channels()
             if done:
                 done()
 
@@ -164,6 +185,12 @@ class Viewing(QObject):
 
         work = self.session.work
         work.start(f"Reading {record.name}", read, shown, failed, "view", loud=not shown_image.in_memory)
+
+    def show_last(self) -> None:
+        """Bring back the image that led before this one."""
+        record = None if self._before is None else self.study.items.get(self._before)
+        if record is not None and not record.removed:
+            self.show_image(record.id)
 
     def _take_labels(self, labels: LabelMap) -> None:
         self.labels = labels
@@ -199,11 +226,50 @@ class Viewing(QObject):
             if self.leads(record.id) and self.place == place and wanted.in_memory:
                 self.image = wanted
                 self.lead_ready.emit()
+                if self.channels:
+                    self._read_channels()
 
         if wanted.in_memory:
             put(None)
         else:
             self.session.work.start(f"Reading {record.name}", read, put, lane="view", loud=False)
+
+    # channels of a picture
+
+    @property
+    def channel_axis(self) -> int | None:
+        """Which axis of the series its channels lie along, None when it has none."""
+        axes = self.record.axes if self.record is not None else ()
+        found = next((n for n, axis in enumerate(axes) if axis.name == "channel"), None)
+        return found if found is not None and axes[found].size <= MOST_CHANNELS else None
+
+    def set_channels(self, channels: tuple[Channel, ...]) -> None:
+        """Show the channels of a picture together, each in its colour and range; one at a time when there are none."""
+        self.set_look(channels=tuple(channels))
+        self._read_channels()
+
+    def _read_channels(self) -> None:
+        record, series, axis = self.record, self.series, self.channel_axis
+        if record is None or series is None or axis is None or self.look is None or not self.look.channels:
+            self.channels = ()
+            self.looks_changed.emit()
+            return
+        place = self.place
+        wanted = tuple(
+            series.frame(tuple(n if k == axis else p for k, p in enumerate(place))).for_showing(MOST_SHOWN)
+            for n in range(record.axes[axis].size)
+        )
+
+        def read(progress) -> None:
+            for one in wanted:
+                one.fetch(progress)
+
+        def put(_) -> None:
+            if self.leads(record.id) and self.place == place:
+                self.channels = wanted
+                self.looks_changed.emit()
+
+        self.session.work.start(f"Reading {record.name}", read, put, lane="view", loud=False)
 
     # label maps
 
@@ -247,7 +313,11 @@ class Viewing(QObject):
                 self.looks_changed.emit()
 
         self.session.work.start(
-            "Opening labels", lambda progress: [self.study.label_map(k) for k in wanted], shown, lane="view", loud=False
+            "Opening labels",
+            lambda progress: [(k, self.study.label_map(k)) for k in wanted],
+            shown,
+            lane="view",
+            loud=False,
         )
 
     def _follow(self, items: tuple[int, ...]) -> None:
@@ -319,20 +389,9 @@ class Viewing(QObject):
         self.crosshair_moved.emit()
 
     def step(self, axis: int, count: int) -> None:
-        """Step along a world axis by voxels of the lead image, to voxel centres when the grid runs along the axes."""
-        if self.record is None:
-            return
-        space = self.record.grid
-        grid = space.world_axis_of.index(axis)
-        voxel = space.to_voxel(self.crosshair)
-        sign = 1 if space.affine[axis, grid] > 0 else -1
-        target = np.floor(voxel[grid] + 0.5) + sign * count
-        moved = self.crosshair.copy()
-        # stay on the line along the world axis: only this coordinate changes
-        moved[axis] += (target - voxel[grid]) / space.inverse[grid, axis]
-        corners = space.corners()
-        moved[axis] = np.clip(moved[axis], corners[:, axis].min(), corners[:, axis].max())
-        self.go_to(moved)
+        """Step along a world axis, or the lead image's own, by its voxels."""
+        if self.record is not None:
+            self.go_to(self.record.grid.stepped(self.crosshair, axis, count, self.arrangement.own_axes))
 
     def set_stage(self, stage: str) -> None:
         if stage != self.stage:
@@ -348,7 +407,8 @@ class Viewing(QObject):
             self.looks_changed.emit()
 
     def set_label_look(self, **changes) -> None:
-        self.label_look = replace(self.label_look, **changes)
+        key = self.map.id if self.map is not None else 0
+        self.map_looks[key] = replace(self.label_look, **changes)
         self.looks_changed.emit()
 
     def set_left_on_left(self, on: bool) -> None:

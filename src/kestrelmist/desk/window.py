@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
+from weakref import WeakSet
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
@@ -21,11 +21,12 @@ from ..core.errors import Trouble
 from ..core.operation import OPERATIONS
 from ..study.study import Study
 from .bench.bench import Bench
+from .command import COMMANDS, Command
 from .desk_model import STAGES, Desk
 from .drawer import Drawer
 from .finder import Entry, Finder
-from .light_table.compare_strip import CompareStrip
 from .light_table.light_table import LightTable
+from .light_table.strip import Strip
 from .lost_study import GoneWatch
 from .on_table import OnTable
 from .path_bar import PathBar
@@ -33,9 +34,13 @@ from .plain_text import Words
 from .plan_table import PlanPage
 from .readout import Readout
 from .review import Review
+from .sheet import Sheet
 from .shelf import Shelf
 from .theme.theme import THEMES, Theme, apply_theme, mark
 from .tool import TOOLS, Tool
+
+NOT_FOUND = {f"stage-{stage.lower()}" for stage in STAGES} | {"finder"}
+"""Commands that the Finder lists elsewhere, or that open it."""
 
 
 class Message(Words):
@@ -99,18 +104,20 @@ class Window(QMainWindow):
         centre.setObjectName("ground")
         middle = QVBoxLayout()
         middle.setSpacing(0)
-        self.strip = CompareStrip(self.desk)
+        self.strip = Strip(self.desk, self.table)
         middle.addWidget(self.strip)
         middle.addWidget(self.middle, 1)
         middle.addWidget(self.drawer)
         across = QHBoxLayout()
         across.setSpacing(0)
-        left = QVBoxLayout()
+        self.left = QWidget()
+        left = QVBoxLayout(self.left)
+        left.setContentsMargins(0, 0, 0, 0)
         left.setSpacing(0)
         self.on_table = OnTable(self.desk)
         left.addWidget(self.on_table)
         left.addWidget(self.shelf, 1)
-        across.addLayout(left)
+        across.addWidget(self.left)
         across.addLayout(middle, 1)
         across.addWidget(self.bench)
         column = QVBoxLayout(centre)
@@ -121,9 +128,10 @@ class Window(QMainWindow):
         column.addWidget(self.readout)
         self.setCentralWidget(centre)
         self.finder, self.message = Finder(centre, self._entries), Message(self.middle)
-        for pane in self.table.slices:
-            pane.canvas.pointed.connect(self.readout.point)
-            pane.canvas.pointed.connect(self.bench.here.point)
+        self.sheet = Sheet(centre)
+        self.table.rearranged.connect(self._listen)
+        self._heard: WeakSet = WeakSet()
+        self._listen()
         self.session.trouble.connect(lambda text: self.message.say(text, True))
         self.session.work.begun.connect(self.message.hide)
         self.session.said.connect(lambda text: self.message.say(text, False))
@@ -136,6 +144,14 @@ class Window(QMainWindow):
         theme = study.catalogue.recall("theme", Theme.name)
         if theme != Theme.name and theme in THEMES:
             self.set_theme(theme)
+
+    def _listen(self) -> None:
+        """The pointer over any pane is told of below and on the Bench."""
+        for pane in self.table.all_slices:
+            if pane.canvas not in self._heard:
+                self._heard.add(pane.canvas)
+                pane.canvas.pointed.connect(self.readout.point)
+                pane.canvas.pointed.connect(self.bench.here.point)
 
     def _keep_focus(self) -> None:
         """The keyboard goes to the picture when the page it was on goes; Qt would take whatever comes next, and Space
@@ -166,25 +182,30 @@ class Window(QMainWindow):
         return self.session.work.idle and self.bench.checks.settled and solid
 
     def _shortcuts(self) -> None:
-        session = self.session
-        for keys, do in (
-            ("Ctrl+K", self.finder.open),
-            ("Ctrl+Z", session.undo),
-            ("Ctrl+Shift+Z", session.redo),
-            ("Ctrl+Y", session.redo),
-            ("Ctrl+L", lambda: self._toggle_drawer("logbook")),
-            ("Ctrl+T", lambda: self._toggle_drawer("tables")),
-            ("F11", lambda: self.table.set_alone(not self.table.alone)),
-        ):
-            QShortcut(QKeySequence(keys), self).activated.connect(do)
-        for n, stage in enumerate(STAGES, 1):
-            QShortcut(QKeySequence(f"Alt+{n}"), self).activated.connect(lambda s=stage: self.viewing.set_stage(s))
+        for one in COMMANDS:
+            for keys in () if one.pane else one.keys:
+                QShortcut(QKeySequence(keys), self).activated.connect(lambda one=one: one.do(self))
 
-    def _toggle_drawer(self, page: str) -> None:
+    def toggle_drawer(self, page: str) -> None:
+        """Open the Drawer on a page, or close it when that page is seen."""
         if self.drawer.isVisible() and self.drawer.page == page:
             self.drawer.hide()
         else:
             self.drawer.open_page(page)
+
+    @property
+    def folded(self) -> bool:
+        """Whether the Shelf and the Bench are folded away."""
+        return self.left.isHidden()
+
+    def fold(self, on: bool) -> None:
+        """Fold the Shelf, the Bench and the Drawer away; or bring them back, with the standard arrangement."""
+        if not on:
+            self.table.restore()
+        self.left.setVisible(not on)
+        self.bench.setVisible(not on)
+        self.drawer.hide()
+        self.table.working.canvas.setFocus()
 
     def _entries(self) -> list[Entry]:
         """All that the Finder can find."""
@@ -206,44 +227,20 @@ class Window(QMainWindow):
             Entry("layer", f"Lay over: {words}", "on the table overlay", lambda key=key: layers.lay_over(key))
             for words, key in self.on_table.offers()
         ]
-        for name, more, do in self._settings():
-            found.append(Entry("setting", name, more, do))
+        beside = self.desk.beside
+        found += [
+            Entry("layer", f"Show beside: {words}", "side by side compare", lambda key=key: beside.add(key))
+            for words, key in self.on_table.offers(whole=True)
+        ]
+        found += [
+            Entry("setting", one.title, f"{one.more} {' '.join(one.keys)}", lambda one=one: self._do(one))
+            for one in COMMANDS
+            if one.name not in NOT_FOUND
+        ]
         return found
 
-    def _settings(self) -> list[tuple[str, str, Callable[[], object]]]:
-        """Settings that the Finder reaches: name, more words, what is done."""
-        viewing, layers = self.viewing, self.desk.layers
-
-        def smooth() -> None:
-            if layers.look is not None:
-                layers.set_look(smooth=not layers.look.smooth)
-
-        def to_centre() -> None:
-            if viewing.record is not None:
-                viewing.go_to(viewing.record.grid.centre)
-
-        return [
-            (
-                "Swap left and right",
-                "side convention radiological neurological feet above",
-                lambda: viewing.set_left_on_left(not viewing.left_on_left),
-            ),
-            ("Theme mist", "light colours", lambda: self.set_theme("mist")),
-            ("Theme dusk", "dark colours night", lambda: self.set_theme("dusk")),
-            ("Smooth or true voxels", "interpolation", smooth),
-            ("One pane or four", "arrangement layout", lambda: self.table.set_alone(not self.table.alone)),
-            ("Fit the image into the panes", "zoom reset", self.fit_all),
-            ("Go to the origin", "crosshair zero jump", lambda: viewing.go_to((0.0, 0.0, 0.0))),
-            ("Go to the centre of the image", "crosshair middle jump", to_centre),
-            (
-                "Other label maps as edges",
-                "overlay compare",
-                lambda: viewing.set_show_others(not viewing.show_others),
-            ),
-            ("Open the logbook", "history steps recipe yaml drawer", lambda: self.drawer.open_page("logbook")),
-            ("Tables", "results csv drawer", lambda: self.drawer.open_page("tables")),
-            ("Open another study…", "folder", self.ask_and_open),
-        ]
+    def _do(self, one: Command) -> None:
+        one.do(self.table.working.canvas if one.pane else self)
 
     def _take_tool(self, tool: Tool) -> None:
         if tool.stages and self.viewing.stage not in tool.stages:
@@ -253,13 +250,13 @@ class Window(QMainWindow):
         self.hand.set_tool(tool.name)
 
     def fit_all(self) -> None:
-        for pane in self.table.slices:
+        for pane in self.table.all_slices:
             pane.canvas.fit()
 
     def set_theme(self, name: str) -> None:
         """Dress the whole window in "mist" or "dusk"."""
         apply_theme(QApplication.instance(), name)
-        for part in (self.path, self.drawer, self.bench, self.plan):
+        for part in (self.path, self.drawer, self.bench, self.plan, self.strip):
             part.dress()
         self.shelf.fill()
         self.on_table.dress()
@@ -318,6 +315,9 @@ class Window(QMainWindow):
             self.watch.ask(self._leave)
             return
         self.table.solid.canvas.close_process()
+        for window in list(self.table.floating):
+            window.hide()
+            window.deleteLater()
         try:
             self.desk.close()
         except Trouble as trouble:

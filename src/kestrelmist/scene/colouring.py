@@ -5,6 +5,8 @@ Pictures are uint32 (height, width) of packed colours 0xFFRRGGBB.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from ..core import kernel as kernels
@@ -37,13 +39,14 @@ def over_values(values: np.ndarray, look: ImageLook, colours: np.ndarray, opacit
 
 
 def over_numbers(
-    numbers: np.ndarray, colours: np.ndarray, fill: float, edges: bool, opacity: float, out: np.ndarray
+    numbers: np.ndarray, colours: np.ndarray, fill: float, edges: int, opacity: float, out: np.ndarray
 ) -> None:
-    """Colour label numbers over a picture. `colours` holds a colour for each number, 0 for those not drawn."""
+    """Colour label numbers over a picture. `colours` holds a colour for each number, 0 for those not drawn; edges are
+    `edges` pixels wide, 0 for none."""
     if not _compiled(out):
         plain.colour_numbers(numbers, colours, fill, edges, opacity, out)
         return
-    work = (numbers, colours, float(fill) * opacity, edges, float(opacity), out)
+    work = (numbers, colours, float(fill) * opacity, int(edges), float(opacity), out)
     in_bands(out.shape, lambda a, b: _over_numbers(*work, a, b))
 
 
@@ -89,16 +92,20 @@ def _over_numbers(numbers, colours, fill, edges, opacity, out, top, bottom):
             number = numbers[y, x]
             if number == 0 or colours[number] == 0:
                 continue
-            edge = edges and (
-                x == 0
-                or numbers[y, x - 1] != number
-                or x == width - 1
-                or numbers[y, x + 1] != number
-                or y == 0
-                or numbers[y - 1, x] != number
-                or y == height - 1
-                or numbers[y + 1, x] != number
-            )
+            edge = False
+            for far in range(1, edges + 1):
+                if (
+                    x < far
+                    or numbers[y, x - far] != number
+                    or x + far >= width
+                    or numbers[y, x + far] != number
+                    or y < far
+                    or numbers[y - far, x] != number
+                    or y + far >= height
+                    or numbers[y + far, x] != number
+                ):
+                    edge = True
+                    break
             if edge:
                 out[y, x] = colours[number] if opacity >= 1.0 else _blend(out[y, x], colours[number], opacity)
             elif fill > 0.0:
@@ -112,3 +119,27 @@ def _over_colours(found, opacity, out, top, bottom):
             colour = found[y, x]
             if colour != 0:
                 out[y, x] = colour if opacity >= 1.0 else _blend(out[y, x], colour, opacity)
+
+
+def over_light(
+    values: list[np.ndarray], channels: Sequence[tuple[str, float, float, bool]], opacity: float, out
+) -> None:
+    """Lay channels over a picture as lights that add up: each in its colour, dark at its lower limit and full at its
+    upper one; places without a value give no light.
+
+    Parameters
+    ----------
+    values : arrays (height, width)
+        Of each channel.
+    channels : sequence of (colour, low, high, shown)
+    """
+    light = np.zeros((*out.shape, 3), np.float32)
+    there = np.zeros(out.shape, bool)
+    for found, (colour, low, high, shown) in zip(values, channels):
+        there |= np.isfinite(found)
+        if shown and high > low:
+            share = np.clip((np.nan_to_num(found, nan=low) - np.float32(low)) / np.float32(high - low), 0, 1)
+            light += share[..., None] * np.array([packed(colour) >> s & 255 for s in (16, 8, 0)], np.float32)
+    rgb = np.minimum(np.rint(light), 255).astype(np.uint32)
+    mixed = np.uint32(0xFF000000) | rgb[..., 0] << np.uint32(16) | rgb[..., 1] << np.uint32(8) | rgb[..., 2]
+    over_colours(np.where(there, mixed, np.uint32(0)), opacity, out)

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..core.image import Image
 from ..core.labels import LabelMap
-from .colouring import BACKGROUND, over_colours, over_numbers, over_values
+from .colouring import BACKGROUND, over_colours, over_light, over_numbers, over_values
 from .colours import colour_table, label_colours
 from .layer import ImageLook, LabelLook
 from .sampling import sample_colours, sample_numbers, sample_values
@@ -23,6 +23,8 @@ class Drawn:
     thing: Image | LabelMap
     look: ImageLook | LabelLook
     opacity: float = 1.0
+    channels: tuple[Image, ...] = ()
+    """Of a picture whose channels are shown together: each of them."""
 
 
 def draw(view: View, layers: Iterable[Drawn], out: np.ndarray | None = None) -> np.ndarray:
@@ -46,10 +48,14 @@ def draw_over(view: View, layers: Iterable[Drawn], out: np.ndarray) -> None:
         if isinstance(thing, LabelMap):
             assert isinstance(look, LabelLook)
             colours = label_colours(thing.table, look.only)
-            over_numbers(sample_numbers(view, thing), colours, look.fill, look.edges, layer.opacity, out)
+            edges, opacity = look.edge_width if look.edges else 0, layer.opacity * look.opacity
+            over_numbers(sample_numbers(view, thing), colours, look.fill, edges, opacity, out)
             continue
         assert isinstance(look, ImageLook)
-        if thing.colour:  # limits and colour maps are for measured values
+        if look.channels and layer.channels:
+            found = [sample_values(view, one, look.smooth) for one in layer.channels]
+            over_light(found, look.channels, layer.opacity, out)
+        elif thing.colour:  # limits and colour maps are for measured values
             over_colours(sample_colours(view, thing, look.smooth), layer.opacity, out)
         else:
             values = sample_values(view, thing, look.smooth)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from ..core.image import Image
 from .colours import first_map, first_range
 from .layer import ImageLook
@@ -25,9 +27,11 @@ def over_look(image: Image) -> ImageLook:
     if image.colour:
         return ImageLook()
     low, high = first_range(image)
-    if image.two_sided:
-        return ImageLook(CLEAR * high, high, ABOVE, below_map=BELOW)
     sample = image.sample(SAMPLE)
+    if image.two_sided:
+        there = np.abs(sample[sample != 0])  # around a map of a statistic there is often nothing but zero
+        high = max(high, float(np.percentile(there, 98.0))) if there.size else high
+        return ImageLook(CLEAR * high, high, ABOVE, below_map=BELOW)
     if not sample.size or sample.min() == sample.max():  # of one value nothing may be hidden
         return ImageLook(low, high, ABOVE)
     least = low + CLEAR * (high - low)

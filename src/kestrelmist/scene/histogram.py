@@ -29,14 +29,24 @@ class ValueCounts:
 def value_counts(image: Image) -> ValueCounts:
     """Counts of an even sample of the voxels, from the 0.5 to the 99.95 percentile. Voxels without a finite value are
     left out; an image of one value has one bin that is not empty, and one without any value none."""
-    sample = np.sort(image.sample(SAMPLE))
+    return counts_of(image.sample(SAMPLE))
+
+
+def counts_of(values: np.ndarray, log: bool = False) -> ValueCounts:
+    """Counts of values; heights are the logarithm of counts instead of their square root when `log`."""
+    values = np.asarray(values).ravel()
+    sample = np.sort(values[np.isfinite(values)] if values.dtype.kind == "f" else values)
     if not sample.size:
         return ValueCounts(np.zeros(BINS), 0.0, 1.0)
     low, high = (float(sample[round(share * (sample.size - 1))]) for share in (0.005, 0.9995))
     if high <= low:
         width = abs(low) * 0.01 or 1.0
         low, high = low - width, high + width
-    heights = np.sqrt(np.histogram(sample, BINS, (low, high))[0])
+    counted = np.histogram(sample, BINS, (low, high))[0]
+    if log:
+        heights = np.log1p(counted)
+        return ValueCounts(heights / max(heights.max(), 1.0), low, high)
+    heights = np.sqrt(counted)
     # the tallest bin is mostly air or ground: what most bins stay below is drawn as tall, so that tissue shows
     most = np.sort(heights[heights > 0])[::-1][3:4]
     return ValueCounts(heights / (most[0] if most.size else max(heights.max(), 1.0)), low, high)

@@ -8,6 +8,8 @@ from dataclasses import asdict, dataclass, field, fields, is_dataclass, replace
 from typing import Any, TypeVar
 
 D = TypeVar("D")
+Channel = tuple[str, float, float, bool]
+"""Colour, range and whether it is shown, of a channel."""
 
 
 @dataclass(frozen=True)
@@ -31,6 +33,8 @@ class ImageLook:
         from `low` to `high` are drawn by `colour_map`, and from −`low` to −`high` by this one.
     below_low, below_high : values, optional
         Limits of their own for values below zero, as distances from it.
+    channels : tuple of (colour, low, high, shown)
+        Of a picture with channels: all are shown at once, as lights that add up. One at a time when empty.
     tint : two values, optional
         A range that is lit up in `tint_colour`.
     """
@@ -47,6 +51,7 @@ class ImageLook:
     below_map: str | None = None
     below_low: float | None = None
     below_high: float | None = None
+    channels: tuple[Channel, ...] = ()
 
     def sides(self) -> list[tuple[int, ImageLook]]:
         """Looks to be drawn one after another, each with the sign that values are taken with."""
@@ -62,11 +67,14 @@ class ImageLook:
 
 @dataclass(frozen=True)
 class LabelLook:
-    """How labels are shown: opacity of the filling (0 for edges only), edges on or off, one label or all."""
+    """How labels are shown: opacity of the filling (0 for edges only), edges on or off and their width in pixels, one
+    label or all, and the opacity of it all."""
 
     fill: float = 0.35
     edges: bool = True
     only: int | None = None
+    edge_width: int = 1
+    opacity: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -131,6 +139,10 @@ class Stack:
         return cls(tuple(Layer.from_dict(row) for row in rows if "thing" in row))
 
 
+FOLLOWS = ("world", "voxel", "apart")
+LINKED = ("zoom", "range", "place")
+
+
 @dataclass(frozen=True)
 class Arrangement:
     """How the panes lie on the Light table.
@@ -143,14 +155,36 @@ class Arrangement:
         The lead pane only.
     left_on_left : bool
         Whether the subject's left is on the picture's left.
+    beside : tuple of int
+        Images that are shown side by side, two to four; the usual panes when empty.
+    three : bool
+        Each of them in all three planes.
+    times : bool
+        Every volume of a series in one pane, on the slice of the crosshair.
+    follow : "world", "voxel" or "apart"
+        What images side by side have in common: the place in the world, the voxel, or nothing.
     linked : tuple of str
-        Panes whose places move together; all when empty.
+        What else moves together in them, of LINKED.
+    own_axes : bool
+        A tilted image is shown along its own axes instead of the world's.
+    crosshair, crosshair_width : str, number of pixels
+        Its colour, and how wide its lines are; 0 is none.
+    bars : bool
+        Colour bars are drawn in the lead pane.
     """
 
     order: tuple[str, ...] = ("Coronal", "Axial", "Sagittal", "Solid")
     alone: bool = False
     left_on_left: bool = True
-    linked: tuple[str, ...] = ()
+    beside: tuple[int, ...] = ()
+    three: bool = False
+    times: bool = False
+    follow: str = "world"
+    linked: tuple[str, ...] = ("zoom",)
+    own_axes: bool = False
+    crosshair: str = "#C9C49B"
+    crosshair_width: float = 1.0
+    bars: bool = True
 
     def led_by(self, name: str) -> Arrangement:
         """The arrangement with another pane in the lead; it swaps its place."""
@@ -172,11 +206,14 @@ def restored(kind: type[D], facts: Any) -> D:
     given = {}
     for one in fields(kind):
         if one.name in facts:
-            value = facts[one.name]
-            value = tuple(value) if isinstance(value, list) else value
+            value = _frozen(facts[one.name])
             if _fits(value, hints[one.name]):
                 given[one.name] = value
     return kind(**given)
+
+
+def _frozen(value: Any) -> Any:
+    return tuple(_frozen(v) for v in value) if isinstance(value, list) else value
 
 
 def _fits(value: Any, hint: Any) -> bool:
@@ -186,6 +223,8 @@ def _fits(value: Any, hint: Any) -> bool:
     if hint is type(None):
         return value is None
     if origin is tuple:
+        if given and given[-1] is not Ellipsis:
+            return isinstance(value, tuple) and len(value) == len(given) and all(map(_fits, value, given))
         inner = given[0] if given else object
         return isinstance(value, tuple) and all(_fits(v, inner) for v in value)
     if hint is float:

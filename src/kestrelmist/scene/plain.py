@@ -121,18 +121,17 @@ def colour_values(found: np.ndarray, low, high, colours, opacity, limits, tint, 
     np.copyto(out, drawn, where=there)
 
 
-def colour_numbers(
-    numbers: np.ndarray, colours: np.ndarray, fill: float, edges: bool, opacity, out: np.ndarray
-) -> None:
+def colour_numbers(numbers: np.ndarray, colours: np.ndarray, fill: float, edges: int, opacity, out: np.ndarray) -> None:
     """Colour sampled label numbers over a picture; see `colouring`."""
     own = colours[numbers]
     there = (numbers != 0) & (own != 0)
     edge = np.zeros(numbers.shape, bool)
     if edges:
-        framed = np.pad(numbers.astype(np.int32), 1, constant_values=-1)
-        middle = framed[1:-1, 1:-1]
-        for other in (framed[1:-1, :-2], framed[1:-1, 2:], framed[:-2, 1:-1], framed[2:, 1:-1]):
-            edge |= other != middle
+        middle, (high, wide) = numbers.astype(np.int32), numbers.shape
+        framed = np.pad(middle, edges, constant_values=-1)
+        for far in range(1, edges + 1):
+            for y, x in ((0, -far), (0, far), (-far, 0), (far, 0)):
+                edge |= framed[edges + y : edges + y + high, edges + x : edges + x + wide] != middle
     edge &= there
     if fill > 0:
         np.copyto(out, _blended(out, own, fill * opacity), where=there & ~edge)

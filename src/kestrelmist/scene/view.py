@@ -104,6 +104,42 @@ class View:
         return replace(self, **changes)
 
 
+def plane_axes(
+    plane: Plane, left_on_left: bool = True, along: Space | None = None
+) -> tuple[tuple[float, ...], tuple[float, ...]]:
+    """Directions of a picture's right and down in the world, of length 1 and at right angles.
+
+    Parameters
+    ----------
+    left_on_left : bool
+        Whether the subject's left is on the picture's left. It is when the subject is seen from above the head
+        or from behind, and is not when seen from the feet or the front. Only planes that hold the side axis change.
+    along : Space, optional
+        The plane runs along the axes of this grid that are nearest to the world's, instead of the world's own.
+    """
+    right, down = np.zeros(3), np.zeros(3)
+    right[plane.right], down[plane.up] = 1.0, -1.0
+    if along is not None:
+        right, down = own_direction(along, plane.right), -own_direction(along, plane.up)
+        down = down - (down @ right) * right  # a sheared grid is seen at right angles all the same
+        down /= np.linalg.norm(down)
+    if plane.right == 0 and not left_on_left:
+        right = -right
+    return tuple(right.tolist()), tuple(down.tolist())
+
+
+def own_direction(space: Space, axis: int) -> np.ndarray:
+    """The direction of a grid's axis that is nearest to a world axis, pointing the same way, of length 1."""
+    grid = space.world_axis_of.index(axis)
+    way = space.affine[:3, grid] / space.spacing[grid]
+    return way if way[axis] > 0 else -way
+
+
+def is_tilted(space: Space) -> bool:
+    """Whether a grid does not run along the world's axes."""
+    return any(np.abs(own_direction(space, axis)[axis]) < 1 - 1e-9 for axis in range(3))
+
+
 def plane_view(
     plane: Plane,
     centre,
@@ -112,30 +148,42 @@ def plane_view(
     height: int,
     left_on_left: bool = True,
     sides_known: bool = True,
+    along: Space | None = None,
 ) -> View:
-    """A view on one of the three planes.
-
-    Parameters
-    ----------
-    left_on_left : bool
-        Whether the subject's left is on the picture's left. It is when the subject is seen from above the head
-        or from behind, and is not when seen from the feet or the front. Only planes that hold the side axis change.
-    """
-    rightward, downward = [0.0] * 3, [0.0] * 3
-    rightward[plane.right] = -1.0 if plane.right == 0 and not left_on_left else 1.0
-    downward[plane.up] = -1.0
+    """A view on one of the three planes; see `plane_axes`."""
     x, y, z = (float(v) for v in centre)
-    across, down = tuple(rightward), tuple(downward)
+    across, down = plane_axes(plane, left_on_left, along)
     return View((x, y, z), across, down, float(pixel), int(width), int(height), sides_known)  # type: ignore[arg-type]
 
 
 def fitted(
-    plane: Plane, space: Space, width: int, height: int, left_on_left: bool = True, margin: float = 0.04
+    plane: Plane,
+    space: Space,
+    width: int,
+    height: int,
+    left_on_left: bool = True,
+    margin: float = 0.04,
+    along: Space | None = None,
 ) -> View:
     """A view that shows the whole grid with a small margin."""
     corners = space.corners()
-    low, high = corners.min(0), corners.max(0)
-    extent = high - low
+    across, down = (np.array(way) for way in plane_axes(plane, left_on_left, along))
+    wide, high = np.ptp(corners @ across), np.ptp(corners @ down)
     room = max(1e-9, 1 - 2 * margin)
-    pixel = max(extent[plane.right] / (max(width, 1) * room), extent[plane.up] / (max(height, 1) * room))
-    return plane_view(plane, (high + low) / 2, pixel, max(width, 1), max(height, 1), left_on_left, space.sides_known)
+    pixel = max(wide / (max(width, 1) * room), high / (max(height, 1) * room))
+    if along is None:
+        centre = (corners.max(0) + corners.min(0)) / 2
+    else:
+        centre = space.centre
+    return plane_view(plane, centre, pixel, max(width, 1), max(height, 1), left_on_left, space.sides_known, along)
+
+
+def through(view: View, plane: Plane, point, along: Space | None = None) -> View:
+    """The view moved across its plane, so that it holds a point of the world."""
+    centre = np.array(view.centre)
+    if along is None:
+        centre[plane.across] = float(point[plane.across])
+    else:
+        normal = view.normal / np.linalg.norm(view.normal)
+        centre = centre + normal * ((np.asarray(point, float) - centre) @ normal)
+    return view.moved(centre=tuple(centre.tolist()))

@@ -9,14 +9,12 @@ from typing import Any
 
 import numpy as np
 
-from .colours import colour_table
+from .colour_bars import WIDTH, colour_bars
 from .layer import ImageLook
 from .view import View
 
 CHIP, INK, PALE, NIGHT = "#E8B68C", "#1F2C35", "#E8EDEE", "#0B1013"
 FONTS = ("desk", "theme", "fonts")
-BAR = (14, 120)
-"""Width and most height of a colour bar, in pixels."""
 
 
 def scale_bar(pixel: float, room: float, unit: str = "mm") -> tuple[float, str]:
@@ -78,27 +76,13 @@ class Written:
 
     def colour_bars(self, looks: list[tuple[ImageLook, str]]) -> None:
         """A bar for every look, from the right, with its limits and unit; of a look with two sides, one each."""
-        x = self._picture.size[0] - 78
-        for look, unit in looks:
-            bars = [one for _, one in look.sides()]
-            tall = min(BAR[1], (self._picture.size[1] - 90) // max(1, len(bars)) - 24)
-            if tall < 24 or x < self._picture.size[0] / 2:  # bars must not hide what they are of
-                return
-            for n, one in enumerate(bars):
-                turned = n == 1  # below zero the limit nearer to zero stands on top
-                top = 44 + n * (tall + 26)
-                table = colour_table(one.colour_map, one.inverted)
-                for y in range(tall):
-                    share = y / max(1, tall - 1)
-                    colour = int(table[round(255 * (share if turned else 1 - share))])
-                    self._draw.line((x, top + y, x + BAR[0], top + y), f"#{colour & 0xFFFFFF:06X}")
-                sign = -1 if turned else 1
-                ends = (one.low, one.high) if turned else (one.high, one.low)
-                for value, y in zip(ends, (top, top + tall)):
-                    self._words((x + BAR[0] + 6, y), f"{sign * value:.4g}".replace("-", "−"), 12, "mono", "lm")
-            if unit:
-                self._words((x + BAR[0] / 2, 32), unit, 12, "mono")
-            x -= 84
+        for bar in colour_bars(looks, *self._picture.size):
+            for n, colour in enumerate(bar.colours):
+                self._draw.line((bar.x, bar.y + n, bar.x + WIDTH, bar.y + n), f"#{int(colour) & 0xFFFFFF:06X}")
+            for text, y in ((bar.upper, bar.y), (bar.lower, bar.y + bar.height)):
+                self._words((bar.x + WIDTH + 6, y), text, 12, "mono", "lm")
+            if bar.unit:
+                self._words((bar.x + WIDTH / 2, bar.y - 12), bar.unit, 12, "mono")
 
     def rgb(self) -> np.ndarray:
         """The picture as uint8 (height, width, 3)."""

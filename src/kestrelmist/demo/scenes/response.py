@@ -9,6 +9,7 @@ from ...core.labels import LabelMap, LabelTable
 from ...core.space import Space
 from ...formats.label_files import write_label_map
 from ...formats.nifti import write_nifti
+from ..animal import Animal
 from ..scene import Station, scene
 from ..truth import true_labels
 
@@ -31,21 +32,23 @@ def response_space() -> Space:
     return Space((36, 44, 28), affine)
 
 
-def response_map(seed: int = 8) -> np.ndarray:
-    """t values, float32 [i, j, k]: smooth noise of spread 0.8, and what responds."""
+def response_map(animal: Animal, seed: int = 8) -> np.ndarray:
+    """t values, float32 [i, j, k]: smooth noise of spread 0.8 in the animal's brain, and what responds; 0 around it."""
     space, rng = response_space(), np.random.default_rng(seed)
     noise = ndimage.gaussian_filter(rng.standard_normal(space.shape), 1.0)
     grid = np.stack(np.indices(space.shape), -1) @ space.affine[:3, :3].T + space.affine[:3, 3]
     found = 0.8 * noise / noise.std()
     for middle, height, width in PLACES:
         found += height * np.exp(-((grid - np.array(middle)) ** 2).sum(-1) / (2 * width**2))
-    return found.astype(np.float32)
+    return np.where(true_labels(animal, ["Brain"], space) > 0, found, 0).astype(np.float32)
 
 
 @scene("Response map", 44)
 def response(station: Station) -> None:
     space = response_space()
-    write_nifti(station.folder / "response to the odour.nii", response_map(), space, "Response, t, made up")
+    write_nifti(
+        station.folder / "response to the odour.nii", response_map(station.other), space, "Response, t, made up"
+    )
     station.truth["response"] = [{"middle": m, "t": t, "width_mm": w} for m, t, w in PLACES]
 
 

@@ -14,11 +14,11 @@ from .look import LookPanel
 from .page import PAGES, BenchContext, OperationPages
 from .rows import OnePage
 
-WIDTH = 296
+WIDTH = 274
 
 
 class Bench(QWidget):
-    """About 290 px on the right."""
+    """On the right."""
 
     def __init__(self, desk: Desk, plan: PlanPage, open_drawer, save_picture, parent=None):
         super().__init__(parent)
@@ -40,7 +40,7 @@ class Bench(QWidget):
         self.here = HerePanel(desk)
         inner.addWidget(self.here)
         inner.addStretch(1)
-        inside.setFixedWidth(WIDTH - 26)
+        inside.setFixedWidth(WIDTH - 24)
         scroll = QScrollArea(widgetResizable=True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setFrameShape(QFrame.Shape.NoFrame)

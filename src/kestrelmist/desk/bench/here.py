@@ -35,7 +35,7 @@ class HerePanel(QWidget):
         """Name and value of each layer, as they are shown."""
         return [(n.text(), v.text()) for n, v in zip(self._names, self._values) if n.isVisibleTo(self)]
 
-    def point(self, world) -> None:
+    def point(self, world, _sight=None) -> None:
         """Follow the pointer (None: it has left the panes)."""
         self._pointer = world
         self.refresh()

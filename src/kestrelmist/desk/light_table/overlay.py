@@ -4,29 +4,34 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFont, QPainter, QPen
+from PySide6.QtGui import QColor, QFont, QImage, QPainter, QPen
 
 from ...core.space import Space
+from ...scene.colour_bars import WIDTH, colour_bars
 from ...scene.view import View
 from ...scene.writing import scale_bar
 from ..theme.theme import Theme, figures, words
+from .navigator import MARGIN, SIDE, navigator_frame
 
 LINE = "#C9C49B"
 BACKING = QColor(11, 16, 19, 150)
 """Behind words that may come to stand on something bright."""
 
 
-def draw_crosshair(painter: QPainter, view: View, world, width: int, height: int, gap: float = 0.0) -> None:
+def draw_crosshair(
+    painter: QPainter, view: View, world, gap: float = 0.0, colour: str = LINE, wide: float = 1.0
+) -> None:
     """Two lines through the crosshair, with a gap around it so that what is looked at stays free."""
     x, y = view.to_pixel(world)
     x, y = x + 0.5, y + 0.5
-    painter.setPen(QPen(QColor(LINE), 1))
+    painter.setPen(QPen(QColor(colour), wide))
     for a, b in (
         ((x, 0), (x, y - gap)),
-        ((x, y + gap), (x, height)),
+        ((x, y + gap), (x, view.height)),
         ((0, y), (x - gap, y)),
-        ((x + gap, y), (width, y)),
+        ((x + gap, y), (view.width, y)),
     ):
         painter.drawLine(QPointF(*a), QPointF(*b))
 
@@ -112,3 +117,55 @@ def draw_brush(painter: QPainter, view: View, world, diameter: float, erasing: b
             pen.setDashPattern([4, 3])
         painter.setPen(pen)
         painter.drawEllipse(QPointF(x + 0.5, y + 0.5), radius, radius)
+
+
+def draw_colour_bars(painter: QPainter, view: View, looks, grid: Space) -> None:
+    """A bar for every look with its limits and unit, left of the navigator when that is there."""
+    right = SIDE + MARGIN if navigator_frame(view, grid) is not None else 0.0
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+    painter.setFont(figures(12))
+    for bar in colour_bars(looks, view.width, view.height, right):
+        column = np.ascontiguousarray(bar.colours[:, None])
+        picture = QImage(column.data, 1, bar.height, 4, QImage.Format.Format_RGB32)
+        painter.drawImage(QRectF(bar.x, bar.y, WIDTH, bar.height), picture)
+        for text, y in ((bar.upper, bar.y), (bar.lower, bar.y + bar.height), (bar.unit, bar.y - 14)):
+            box = QRectF(bar.x + WIDTH + 3, y - 8, 8 * len(text) + 6, 16)
+            if text == bar.unit:
+                box.moveLeft(bar.x - 2)
+            if text:
+                painter.fillRect(box, BACKING)
+                painter.setPen(QColor("#E8EDEE"))
+                painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+
+
+def draw_part_in_view(painter: QPainter, view: View, grid: Space, picture: np.ndarray | None = None) -> None:
+    """The navigator: the whole image small, the part in view framed."""
+    frame = navigator_frame(view, grid)
+    if frame is None:
+        return
+    whole, part = frame
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+    painter.setBrush(BACKING if picture is None else Qt.BrushStyle.NoBrush)
+    if picture is not None:
+        high, wide = picture.shape
+        painter.drawImage(whole, QImage(picture.data, wide, high, 4 * wide, QImage.Format.Format_RGB32))
+    painter.setPen(QPen(QColor("#8FA1AA"), 1))
+    painter.drawRect(whole)
+    part = part.intersected(whole)
+    lit = QColor(Theme.tokens.chip)
+    painter.setPen(QPen(lit, 1.5))
+    lit.setAlpha(45)
+    painter.setBrush(lit)
+    painter.drawRect(QRectF(part.left(), part.top(), max(part.width(), 4), max(part.height(), 4)))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+
+
+def draw_swipe_line(painter: QPainter, view: View, share: float) -> None:
+    """Where what lies above begins, with a grip."""
+    x = round((1 - share) * view.width) + 0.5
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(QPen(QColor(Theme.tokens.chip), 1.5))
+    painter.drawLine(QPointF(x, 0), QPointF(x, view.height))
+    painter.setBrush(QColor(Theme.tokens.chip))
+    painter.drawRoundedRect(QRectF(x - 4, view.height * 0.72, 8, 26), 3, 3)
+    painter.setBrush(Qt.BrushStyle.NoBrush)

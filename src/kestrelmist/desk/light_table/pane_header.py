@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtCore import QPointF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen, QPixmap, QPolygonF
-from PySide6.QtWidgets import QHBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QToolButton, QWidget
 
 from ..plain_text import Words, plain_tip
-from ..theme.theme import Theme
+from ..theme.theme import Theme, icon, icon_pixmap
 
 FACES = {"Coronal": "front", "Axial": "top", "Sagittal": "side", "Solid": None}
 
@@ -30,35 +30,88 @@ def cube(name: str, size: int = 18) -> QPixmap:
     return pixmap
 
 
+ROOM = 250
+"""Pixels below which the place of the slice is left out."""
+
+
 class PaneHeader(QWidget):
-    """Click it to bring the pane to the lead."""
+    """Click it to bring the pane to the lead. Of images side by side it says which image it is, and what it follows."""
 
     clicked = Signal()
+    floated = Signal()
+    closed = Signal()
 
     def __init__(self, name: str, parent=None):
         super().__init__(parent)
         self.setObjectName("paneheader")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(26)
-        self.picture, self.name, self.place = Words(), Words(name), Words()
+        self.picture, self.name, self.place, self.following = Words(), Words(name), Words(), Words()
         self.picture.setPixmap(cube(name))
-        self.place.setProperty("kind", "figures")
+        for label in (self.place, self.following):
+            label.setProperty("kind", "figures")
+        self.name.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.away = self._button("x", "Take this image away")
+        self.away.clicked.connect(self.closed)
+        self.away.hide()
+        self.float = self._button("picture-in-picture-2", "Float this pane, or bring it back")
+        self.float.clicked.connect(self.floated)
         row = QHBoxLayout(self)
-        row.setContentsMargins(9, 0, 9, 0)
+        row.setContentsMargins(9, 0, 4, 0)
         row.setSpacing(7)
         row.addWidget(self.picture)
-        row.addWidget(self.name)
-        row.addStretch()
+        row.addWidget(self.name, 1)
+        row.addWidget(self.following)
         row.addWidget(self.place)
+        row.addWidget(self.float)
+        row.addWidget(self.away)
+        self._lead, self._words = False, name
         self.set_lead(False)
 
-    def set_name(self, name: str) -> None:
-        """What the pane is called: its plane, or "Picture" when the image has no sides."""
-        self.name.setText(name)
+    def _button(self, name: str, words: str) -> QToolButton:
+        button = QToolButton()
+        button.setIcon(icon(name, 13, "#B9C6CC"))
+        button.setIconSize(QSize(13, 13))
+        button.setFixedSize(18, 18)
+        button.setAccessibleName(words)
+        button.setToolTip(plain_tip(words))
+        button.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        return button
+
+    def set_name(self, name: str, plane: str = "") -> None:
+        """What the pane is called: its plane, or "Picture" when the image has no sides; or the image, with the plane
+        after it."""
+        self._words = f"{name} · {plane}" if plane else name
+        self._elide()
+
+    def set_leading(self, leads: bool, following: str) -> None:
+        """Of images side by side: whether this one leads, or else how it follows."""
+        name = "star" if leads else "link-2" if following != "apart" else "link-2-off"
+        self.following.setPixmap(icon_pixmap(name, Theme.tokens.chip if leads else "#B9C6CC", 14))
+        self.following.setToolTip(
+            plain_tip("This image leads" if leads else f"Moves with the one that leads: {following}")
+        )
+        self.following.setAccessibleName("leads" if leads else following)
+        self.away.show()
+
+    @property
+    def title(self) -> str:
+        return self._words
+
+    def _elide(self) -> None:
+        """The whole name does not always find room."""
+        room = self.width() - 90 - (self.place.sizeHint().width() if self.place.isVisibleTo(self) else 0)
+        self.name.setText(self.name.fontMetrics().elidedText(self._words, Qt.TextElideMode.ElideRight, max(room, 30)))
+
+    def resizeEvent(self, event) -> None:
+        self.place.setVisible(self.width() >= ROOM)
+        self._elide()
+        super().resizeEvent(event)
 
     def set_lead(self, lead: bool) -> None:
+        self._lead = lead
         self.setCursor(Qt.CursorShape.ArrowCursor if lead else Qt.CursorShape.PointingHandCursor)
-        self.setToolTip("" if lead else plain_tip(f"Click to make {self.name.text()} the lead pane"))
+        self.setToolTip("" if lead else plain_tip(f"Click to make {self._words} the lead pane"))
 
     def mousePressEvent(self, event) -> None:
         self.clicked.emit()

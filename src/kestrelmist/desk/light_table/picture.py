@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ...scene.compare import Comparison, draw_compared
+from ...scene.compare import draw_compared
 from ...scene.drawing import draw, draw_over
-from ...scene.layer import ImageLook
 from ...scene.view import View
-from ..layers import Layers
-from ..viewing import Viewing
+
+if TYPE_CHECKING:
+    from ..sight import Parts
 
 
 class Picture:
@@ -23,23 +23,18 @@ class Picture:
         self._below: np.ndarray | None = None
         self._known: tuple | None = None
 
-    def pixels(self, view: View, viewing: Viewing, layers: Layers, tint: tuple[float, float] | None) -> np.ndarray:
-        """The picture of a view (height, width) as packed colours: the lead image, what lies over it, and labels;
-        `tint` lights up a range of the lead image's values."""
+    def pixels(self, view: View, parts: Parts) -> np.ndarray:
+        """The picture of a view (height, width) as packed colours."""
         if not self.stale and self._pixels is not None and self._pixels.shape == (view.height, view.width):
             return self._pixels
-        look: ImageLook | None = viewing.look
-        if look is not None and tint is not None:
-            look = replace(look, tint=tint)
-        lower, upper = viewing.drawn_image(look), layers.drawn()
-        how = layers.comparison if upper else Comparison()
+        lower, upper, how = parts.lower, parts.upper, parts.how
         below = (view, how, *lower, None, *upper)  # held, so that no other image takes the place of one that has gone
         if self._known != below:
             self._below = draw(view, lower, self._below) if not upper else draw_compared(view, lower, upper, how)
             self._known = below
         assert self._below is not None
         self._pixels = self._below.copy()
-        draw_over(view, viewing.drawn_labels(), self._pixels)
+        draw_over(view, parts.labels, self._pixels)
         self.stale = False
         return self._pixels
 

@@ -1,0 +1,1 @@
+"""Commands and handlings; each module registers its own."""

@@ -1,0 +1,59 @@
+"""The window itself."""
+
+from __future__ import annotations
+
+from ..command import command
+from ..desk_model import STAGES
+
+
+@command("finder", "Find a tool, an image or a setting", "Window", "Ctrl+K", order=1)
+def finder(window) -> None:
+    window.finder.open()
+
+
+@command("sheet", "All keys and gestures", "Window", "F1", more="help shortcuts mouse sheet", order=2)
+def sheet(window) -> None:
+    window.sheet.open()
+
+
+@command("undo", "Undo", "Window", "Ctrl+Z", order=3)
+def undo(window) -> None:
+    window.session.undo()
+
+
+@command("redo", "Redo", "Window", "Ctrl+Shift+Z", "Ctrl+Y", order=4)
+def redo(window) -> None:
+    window.session.redo()
+
+
+@command("logbook", "Open the logbook", "Window", "Ctrl+L", more="history steps recipe yaml drawer", order=5)
+def logbook(window) -> None:
+    window.toggle_drawer("logbook")
+
+
+@command("tables", "Tables", "Window", "Ctrl+T", more="results csv drawer", order=6)
+def tables(window) -> None:
+    window.toggle_drawer("tables")
+
+
+@command("mist", "Theme mist", "Window", more="light colours", order=7)
+def mist(window) -> None:
+    window.set_theme("mist")
+
+
+@command("dusk", "Theme dusk", "Window", more="dark colours night", order=8)
+def dusk(window) -> None:
+    window.set_theme("dusk")
+
+
+@command("other-study", "Open another study…", "Window", more="folder", order=9)
+def other_study(window) -> None:
+    window.ask_and_open()
+
+
+def _stage(stage: str):
+    return lambda window: window.viewing.set_stage(stage)
+
+
+for n, stage in enumerate(STAGES, 1):
+    command(f"stage-{stage.lower()}", f"Go to {stage}", "Window", f"Alt+{n}", more="stage", order=20 + n)(_stage(stage))
