@@ -84,6 +84,7 @@ def warm_demo() -> None:
     """The kernels that make the demo animal."""
     from .core.space import Space
     from .demo import anatomy, animal, lattice, scans, truth
+    from .demo.scenes import whole_section
 
     flat = (np.zeros((3, 3, 3), np.float32) for _ in range(2))
     made = animal.Animal("warm", np.zeros((anatomy.FIELDS, 3, 3, 3), np.float32), *flat, 1)
@@ -93,6 +94,9 @@ def warm_demo() -> None:
     truth.true_volume(made, "Skull", space)
     truth.true_labels(made, ["Skull"], space)
     field = np.zeros((anatomy.FIELDS, 1, 2, 2), np.float32)
+    part, shape = np.zeros((2, 2, 3), np.uint8), np.ones((2, 2), np.float32)
+    whole_section.paint(part, 0, 0, shape, whole_section.cells_near(0, 0, 2, 2), 2, 0.5)
+    whole_section.halved(part, np.zeros((1, 1, 3), np.uint8))
     lattice.fill_lattice(field, np.zeros((4, 4, 4, 4), np.float32), animal.LOW, animal.STEP, np.ones(3), 0, 1)
 
 

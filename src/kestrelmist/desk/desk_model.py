@@ -13,8 +13,10 @@ from PySide6.QtCore import QObject, QTimer
 from ..core.errors import Trouble
 from ..scene.layer import FOLLOWS, Arrangement, ImageLook, LabelLook, Layer, Stack, restored
 from ..study.catalogue_trouble import remains
+from ..study.items import ImageRecord
 from ..study.study import Study
 from .beside import Beside
+from .courses import Courses
 from .film import Film
 from .hand import Hand, ToolSettings
 from .layers import Layers
@@ -37,6 +39,7 @@ class Desk(QObject):
         self.film = Film(self.viewing)
         self.viewing.stage = self._remembered()["stage"]  # so that only its page is made at first
         self.hand = Hand(self.viewing, self)
+        self.courses = Courses(self.viewing, self.hand)
         self.viewing.stage_changed.connect(self._drop_tool)
         self._save = QTimer(self, singleShot=True, interval=400)
         self._save.timeout.connect(self.save_view)
@@ -50,11 +53,21 @@ class Desk(QObject):
             self.hand.settings_changed,
         ):
             signal.connect(self._save.start)
-        self.session.took_in.connect(lambda keys: self.viewing.show_image(keys[-1]))
+        self.session.took_in.connect(self._took_in)
+        self.session.made_over.connect(self._made_over)
 
     @property
     def study(self) -> Study:
         return self.session.study
+
+    def _took_in(self, keys: list[int]) -> None:
+        if isinstance(self.study.items.get(keys[-1]), ImageRecord):
+            self.viewing.show_image(keys[-1])
+
+    def _made_over(self, over: int, keys: list[int]) -> None:
+        """A map that was made of an image is laid over it, while that leads."""
+        if self.viewing.leads(over):
+            self.layers.lay_over(keys[-1])
 
     def _drop_tool(self) -> None:
         """A tool that is not offered in a stage is not kept in the hand."""

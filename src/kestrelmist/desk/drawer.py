@@ -1,4 +1,4 @@
-"""The Drawer above the Readout: tables of results, and the logbook."""
+"""The Drawer above the Readout: tables of results, courses through time, and the logbook."""
 
 from __future__ import annotations
 
@@ -25,12 +25,14 @@ from ..core.cells import harmless
 from ..core.errors import Trouble
 from ..core.table import Column, Table
 from ..study.recipe import as_yaml, recipe_of
+from .courses_page import CoursesPage
 from .desk_model import Desk
 from .table_model import TableModel
 from .table_view import plain_view
 from .theme.theme import icon
 
-LOW, HIGH = 208, 340
+PAGES = ("tables", "logbook", "courses")
+LOW, MIDDLE, HIGH = 208, 262, 340
 """Height in pixels; facts, of which there are many, get more."""
 LINES = 2000
 """Lines of the logbook that are shown; the command `logbook` gives all."""
@@ -79,11 +81,14 @@ class Drawer(QWidget):
         self.pages = QStackedWidget()
         self.pages.addWidget(self.result_view)
         self.pages.addWidget(self.logbook_view)
+        self.courses = CoursesPage(desk)
+        self.pages.addWidget(self.courses)
         self.which = QComboBox()
         self.which.setMinimumWidth(230)
         self.which.setMaximumWidth(330)
         self.which.setAccessibleName("Table to show")
         self.show_tables, self.show_logbook = QPushButton("Tables"), QPushButton("Logbook")
+        self.show_courses = QPushButton("Courses")
         self.save, self.copy = QPushButton("Save…"), QPushButton("Copy as YAML")
         self.save.setToolTip("Save the table as CSV or Parquet, with its units")
         self.shut = QToolButton()
@@ -91,7 +96,7 @@ class Drawer(QWidget):
         self.shut.setAccessibleName("Close the Drawer")
         top = QHBoxLayout()
         top.setSpacing(6)
-        for button in (self.show_tables, self.show_logbook):
+        for button in (self.show_tables, self.show_courses, self.show_logbook):
             button.setCheckable(True)
             button.setProperty("kind", "small")
             top.addWidget(button)
@@ -115,6 +120,7 @@ class Drawer(QWidget):
         column.addLayout(top)
         column.addWidget(self.pages, 1)
         self.show_tables.clicked.connect(lambda: self.open_page("tables"))
+        self.show_courses.clicked.connect(lambda: self.open_page("courses"))
         self.show_logbook.clicked.connect(lambda: self.open_page("logbook"))
         self.shut.clicked.connect(self.hide)
         self.which.activated.connect(self._show)
@@ -127,28 +133,35 @@ class Drawer(QWidget):
 
     def dress(self) -> None:
         self.shut.setIcon(icon("x", 16))
+        self.courses.dress()
 
     @property
     def page(self) -> str:
-        return "tables" if self.pages.currentIndex() == 0 else "logbook"
+        return PAGES[self.pages.currentIndex()]
 
     def open_page(self, page: str) -> None:
-        """Open the Drawer on "tables" or "logbook"."""
-        tables = page == "tables"
+        """Open the Drawer on one of PAGES."""
+        tables, courses = page == "tables", page == "courses"
         if tables and not self._fresh and not self.which.count():
             self.list_tables()
             if self.which.count():
                 self._show(0, open_it=False)
-        self.pages.setCurrentIndex(0 if tables else 1)
-        self.show_tables.setChecked(tables)
-        self.show_logbook.setChecked(not tables)
+        self.pages.setCurrentIndex(PAGES.index(page))
+        for button, name in (
+            (self.show_tables, "tables"),
+            (self.show_logbook, "logbook"),
+            (self.show_courses, "courses"),
+        ):
+            button.setChecked(page == name)
+        self.search.setVisible(not courses)
         self.which.setVisible(tables)
         self.save.setVisible(tables)
         self.save.setEnabled(bool(self.which.count()))
-        self.setFixedHeight(HIGH if tables and self.results.table.title.startswith("Facts") else LOW)
-        self.copy.setVisible(not tables)
+        facts = tables and self.results.table.title.startswith("Facts")
+        self.setFixedHeight(HIGH if facts else MIDDLE if courses else LOW)
+        self.copy.setVisible(page == "logbook")
         self.show()
-        if not tables:
+        if page == "logbook":
             self.fill_logbook()
 
     # tables

@@ -33,7 +33,9 @@ class Session(QObject):
     logbook_changed = Signal()
     table_made = Signal(object)
     took_in = Signal(list)
-    """Ids of images that have come onto the Shelf, to be shown."""
+    """Ids of things that have come onto the Shelf; an image among them is to be shown."""
+    made_over = Signal(int, list)
+    """An image, and ids of images made of it that are to be laid over it."""
     trouble = Signal(str)
     said = Signal(str)
     asked = Signal(object, object, dict)
@@ -104,9 +106,15 @@ class Session(QObject):
     # operations
 
     def run(
-        self, operation: str, given: dict[str, Any], done: Callable[[Any], Any] | None = None, title: str | None = None
+        self,
+        operation: str,
+        given: dict[str, Any],
+        done: Callable[[Any], Any] | None = None,
+        title: str | None = None,
+        over: int | None = None,
     ) -> Job | None:
-        """Run an operation through a worker and keep what it makes; `done` gets what a person asked for."""
+        """Run an operation through a worker and keep what it makes; `done` gets what a person asked for. An image that
+        it makes is laid over the image `over`, or else shown."""
         about = find_operation(operation)
         try:
             if about.acts or any(r.kind.name != "table" for r in about.results):
@@ -120,14 +128,14 @@ class Session(QObject):
             return None
 
         def made(result: Made) -> None:
-            self._made(task, given, result, done, title)
+            self._made(task, given, result, done, title, over)
 
         def work(progress):
             return compute(self.study, task, progress, prepare=not self.study.read_only)
 
         def failed(error: BaseException) -> None:
             if isinstance(error, Asks) and not self.closed:
-                self.asked.emit(error, lambda more: self.run(operation, {**given, **more}, done, title), given)
+                self.asked.emit(error, lambda more: self.run(operation, {**given, **more}, done, title, over), given)
             else:
                 self.work.tell(title or task.title, error)
 
@@ -153,7 +161,7 @@ class Session(QObject):
         if made is not None:
             self._show(made.values, done)
 
-    def _made(self, task: Task, given: dict[str, Any], made: Made, done, title: str | None) -> None:
+    def _made(self, task: Task, given: dict[str, Any], made: Made, done, title: str | None, over: int | None) -> None:
         if self.closed:
             made.drop()
             return
@@ -161,17 +169,19 @@ class Session(QObject):
             kept = keep(self.study, task, made)
         except Stale:
             # undone, locked or painted meanwhile: what was made fits a state that is no more, so it is made anew
-            self.run(task.operation, given, done, title)
+            self.run(task.operation, given, done, title, over)
             return
         except Trouble as trouble:
             self.trouble.emit(str(trouble))
             return
-        self._show(kept, done)
+        self._show(kept, done, over)
 
-    def _show(self, kept: dict[str, Any], done) -> None:
+    def _show(self, kept: dict[str, Any], done, over: int | None = None) -> None:
         for value in kept.values():
             if isinstance(value, Table):
                 self.table_made.emit(value)
+            elif isinstance(value, list) and value and over is not None:
+                self.made_over.emit(over, value)
             elif isinstance(value, list) and value:
                 self.took_in.emit(value)
         self.shelf_changed.emit()

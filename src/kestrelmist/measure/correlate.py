@@ -9,6 +9,7 @@ from typing import Annotated
 
 import numpy as np
 
+from ..core.curve import Curve
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.kernel import kernel
@@ -43,12 +44,14 @@ def correlate(
     ball: Ball = 0.0,
     label: LabelName = "",
     *,
+    curve: Curve | None = None,
+    without: list[Curve] | None = None,
     mask: LabelMap | None = None,
     drift: Annotated[float, Unit("s"), Between(0, 1e6)] = 0.0,
     mean_course: bool = False,
     progress: Progress = silent(),
 ) -> Image:
-    """Map how every voxel's course goes with that of a voxel, a ball or a label.
+    """Map how every voxel's course goes with that of a voxel, a ball, a label or a curve.
 
     Pearson's r (K. Pearson, Proc. R. Soc. 58, 1895). Series larger than memory are gone through in blocks.
 
@@ -60,6 +63,10 @@ def correlate(
         Diameter of a ball about it; 0 for the voxel alone.
     label : label
         A label to be taken in place of the point.
+    curve : curve
+        One with as many values as the series has volumes, to be taken in place of a place in it.
+    without : curves
+        These are taken out of all courses first.
     mask : label map
         Only voxels that carry a label have a value.
     drift : s
@@ -79,26 +86,32 @@ def correlate(
         When the image is no series, nothing is where the seed is, its course is constant, or drift is asked of a series
         whose times nobody knows.
     """
-    seed = seed_at(image, labels, point, ball, label)
     axis = time_axis(image)
     whole = held(image)
-    course = seed.course(image, progress.part(0.0, 0.1), whole)
+    if curve is not None:
+        name, course = curve.name or "curve", _as_long(curve, axis.size, image.name)
+    else:
+        seed = seed_at(image, labels, point, ball, label)
+        name, course = seed.name, seed.course(image, progress.part(0.0, 0.1), whole)
     if not np.isfinite(course).all():
-        raise Trouble(f"The course of the {seed.name} has no value in some volumes", "choose another seed")
+        raise Trouble(f"The course of “{name}” has no value in some volumes", "choose another seed")
     if mask is not None:
         require_same_grid(image, mask)
     inside = None if mask is None else mask.data > 0
     others = [np.ones(axis.size)]
     others += list(_cosines(axis.size, axis.step if axis.unit == "s" else None, drift))
+    for other in without or ():
+        values = _as_long(other, axis.size, image.name)
+        if not np.isfinite(values).all():
+            raise Trouble(f"“{other.name}” has no value in some volumes", "take another curve out, or none")
+        others.append(values - values.mean())
     if mean_course:
         others.append(_mean_course(image, inside, progress.part(0.1, 0.3)))
     basis = np.linalg.qr(np.array(others).T)[0].T
     wanted = course - basis.T @ (basis @ course)
     length = np.linalg.norm(wanted)
     if not length > 1e-10 * np.linalg.norm(course):
-        raise Trouble(
-            f"Nothing is left of the course of the {seed.name}", "choose another seed, or take less out of it"
-        )
+        raise Trouble(f"Nothing is left of the course of “{name}”", "choose another seed, or take less out of it")
     weights = np.vstack([wanted / length, basis])
     sums, squares = _projected(image, whole, weights, progress.part(0.3, 1.0))
     found = np.empty(squares.size, np.float32)
@@ -106,7 +119,17 @@ def correlate(
     made = found.reshape(image.space.shape, order="F")
     if inside is not None:
         made[~inside] = np.nan
-    return image.like(made, name=f"{image.name}, r with {seed.name}", unit="", axes=(), modality="")
+    return image.like(made, name=f"{image.name}, r with {name}", unit="", axes=(), modality="")
+
+
+def _as_long(curve: Curve, count: int, series: str) -> np.ndarray:
+    """The values of a curve, one for each volume."""
+    if curve.values.size != count:
+        raise Trouble(
+            f"“{curve.name}” has {curve.values.size} values and “{series}” {count} volumes",
+            "choose a curve of this series",
+        )
+    return curve.values
 
 
 def _cosines(count: int, step: float | None, longest: float) -> Iterator[np.ndarray]:

@@ -51,7 +51,7 @@ def colour_bars(looks: list[tuple[ImageLook, str]], width: int, height: int, rig
         That are taken at the right already.
     """
     found: list[ColourBar] = []
-    x = width - right - 78
+    x = width - right - 104  # left of the side letter
     for look, unit in looks:
         sides = [one for _, one in look.sides()]
         tall = min(TALLEST, (height - 90) // max(1, len(sides)) - LEAST)

@@ -1,0 +1,129 @@
+"""A course through time that is kept: its values, when they were taken, and how it is drawn."""
+
+from __future__ import annotations
+
+import hashlib
+import math
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from .errors import Trouble
+
+COLOURS = ("#A44E28", "#1F6E8C", "#6B7F2A", "#8A4FA0", "#C98A12", "#3F6FD8", "#A9271F", "#4B7750")
+"""Colours that curves are given in turn; told apart by colour-blind eyes with their dashes."""
+DASHES = ("solid", "dashed", "dotted", "dash-dot")
+WIDTHS = (0.5, 8.0)
+
+
+@dataclass(frozen=True, eq=False)
+class Curve:
+    """Values along the axis of a series.
+
+    Parameters
+    ----------
+    values : array (n,)
+        Raw values, NaN where there is none.
+    along : array (n,) or None
+        Where along the axis they stand, in `along_unit`; None when only their number is known.
+    along_unit : str
+        "s" for seconds.
+    unit : str
+        Of the values.
+    of : str
+        What they are the course of: "voxel at 1, 2, 3 in Odour run".
+    colour : str
+        "#RRGGBB".
+    width : pixels
+    dashes : str
+        One of DASHES.
+    name, subject : str
+
+    Raises
+    ------
+    Trouble
+        When there are no values, or as many places as values are not given, or the style is none.
+    """
+
+    values: np.ndarray
+    along: np.ndarray | None = None
+    along_unit: str = ""
+    unit: str = ""
+    of: str = ""
+    colour: str = COLOURS[0]
+    width: float = 1.5
+    dashes: str = "solid"
+    name: str = ""
+    subject: str = ""
+
+    def __post_init__(self):
+        values = np.array(self.values, np.float64).ravel()
+        along = None if self.along is None else np.array(self.along, np.float64).ravel()
+        if not values.size or (along is not None and along.size != values.size):
+            raise Trouble("A curve needs as many times as it has values", "give both columns whole")
+        for array in (values, along):
+            if array is not None:
+                array.setflags(write=False)
+        object.__setattr__(self, "values", values)
+        object.__setattr__(self, "along", along)
+        require_style(self.colour, self.width, self.dashes)
+
+    @property
+    def step(self) -> float | None:
+        """Distance between values along the axis when it is even, None otherwise."""
+        if self.along is None or self.along.size < 2:
+            return None
+        steps = np.diff(self.along)
+        return float(steps.mean()) if np.allclose(steps, steps.mean(), rtol=1e-3) else None
+
+    def places(self) -> np.ndarray:
+        """Where the values stand, or their numbers from 1 on."""
+        return np.arange(1.0, self.values.size + 1) if self.along is None else self.along
+
+    def styled(self, **changes) -> Curve:
+        """The curve drawn otherwise."""
+        return replace(self, **changes)
+
+    def content_hash(self) -> str:
+        """SHA-256 of values and times: how it is drawn does not count."""
+        along = b"" if self.along is None else self.along.tobytes()
+        return hashlib.sha256(self.values.tobytes() + along + self.along_unit.encode()).hexdigest()
+
+    def as_dict(self) -> dict:
+        """As plain values, for JSON; name and subject stand in the row that keeps it."""
+        return {
+            "values": [None if math.isnan(v) else v for v in self.values.tolist()],
+            "along": None if self.along is None else self.along.tolist(),
+            "along_unit": self.along_unit,
+            "unit": self.unit,
+            "of": self.of,
+            **self.style,
+        }
+
+    @property
+    def style(self) -> dict:
+        """How it is drawn."""
+        return {"colour": self.colour, "width": self.width, "dashes": self.dashes}
+
+    @classmethod
+    def from_dict(cls, facts: dict, name: str = "", subject: str = "") -> Curve:
+        """Read back from `as_dict`; a style that nobody knows becomes the first."""
+        colour, width, dashes = facts.get("colour", COLOURS[0]), facts.get("width", 1.5), facts.get("dashes", "solid")
+        try:
+            require_style(colour, width, dashes)
+        except (Trouble, TypeError):
+            colour, width, dashes = COLOURS[0], 1.5, "solid"
+        values = np.array([math.nan if v is None else v for v in facts["values"]])
+        along, unit, of = facts.get("along"), facts.get("along_unit", ""), facts.get("of", "")
+        return cls(values, along, unit, facts.get("unit", ""), of, colour, width, dashes, name, subject)
+
+
+def require_style(colour: str, width: float, dashes: str) -> None:
+    """Raises Trouble when a curve cannot be drawn so."""
+    digits = colour[1:] if colour[:1] == "#" else ""
+    if len(digits) != 6 or any(c not in "0123456789abcdefABCDEF" for c in digits):
+        raise Trouble(f"“{colour}” is no colour", "write it as #RRGGBB")
+    if not WIDTHS[0] <= width <= WIDTHS[1]:
+        raise Trouble(f"A line {width:g} pixels wide is not drawn", f"choose {WIDTHS[0]:g} to {WIDTHS[1]:g}")
+    if dashes not in DASHES:
+        raise Trouble(f"“{dashes}” is no kind of line", f"choose one of: {', '.join(DASHES)}")
