@@ -6,8 +6,6 @@ import hashlib
 import itertools
 import threading
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -16,6 +14,7 @@ from .axis import Axis, shape_of
 from .budget import BUDGET
 from .caveat import Caveat
 from .labels import LabelMap
+from .origin import Origin
 from .placement import Placement
 from .progress import Progress, silent
 from .space import Space
@@ -26,23 +25,8 @@ __all__ = ["Image", "Origin", "KERNEL_TYPES", "Fetch"]
 
 Fetch = Callable[[tuple[int, ...], Progress], "np.ndarray | Stored"]
 """Fetches one volume [i, j, k] of a series by its place along the axes; the place is () without axes."""
-
-
-@dataclass
-class Origin:
-    """Where an image came from: its files, and whether a study keeps copies of them.
-
-    `reading` says how the same image is found again in those files (which part of a file, a spacing given by hand).
-    """
-
-    format: str = ""
-    files: list[Path] = field(default_factory=list)
-    copy: bool = True
-    reading: dict = field(default_factory=dict)
-    layout: object = None
-    """Where the values lie in a plain file, when that is all it takes to read them again (`formats.layout`)."""
-    holder: object = None
-    """Keeps files that are there for a while only (a temporary folder) as long as they are needed."""
+Part = Callable[[tuple[int, ...], tuple[int, int, int, int]], "np.ndarray"]
+"""Reads a part of a picture by its place along the axes and its box (first i, last i + 1, first j, last j + 1)."""
 
 
 class Image:
@@ -95,6 +79,10 @@ class Image:
         self._data = None if callable(data) or self.axes else kernel_ready(data, space.shape, colour)
         self._refetched = callable(data)
         self._frames: dict[tuple, Image] = {}
+        self.part: Part | None = None
+        """Of a picture that can be read piece by piece."""
+        self.finer: Image | None = None
+        """The picture that this one is a coarser version of, when it is shown in its place."""
         self._lock = threading.Lock()
         self._hash: str | None = None
         self._grey: Image | None = None
@@ -189,6 +177,8 @@ class Image:
                 )
                 picked._display = self._display
                 picked.levels = [level.frame(index) for level in self.levels]
+                if (part := self.part) is not None:
+                    picked.part = lambda _, box: part(index, box)
                 self._frames[index] = picked
             return self._frames[index]
 
@@ -273,6 +263,7 @@ class Image:
         kept = [c for c in self.caveats if c.code not in placement.settled]
         made = self.like(self._fetch, space=space, origin=self.origin, caveats=[*kept, *placement.caveats])
         made._data, made._refetched, made._hash, made._display = self._data, self._refetched, self._hash, self._display
+        made.part = self.part
         made.levels = [
             level.placed(Placement(level.space.relocated(self.space, space), placement.settled))
             for level in self.levels
@@ -353,12 +344,17 @@ class Image:
         low, high = self.display_range()
         return low < 0 < high and min(-low, high) > 0.1 * max(-low, high)
 
-    def for_showing(self, most: int) -> Image:
-        """This image, or the finest of its coarser levels that takes at most `most` bytes a volume."""
+    def for_showing(self, most: int, in_parts: int | None = None) -> Image:
+        """This image, or the finest of its coarser levels that takes at most `most` bytes a volume; `in_parts` bytes of
+        a picture whose finer parts can be read when they are looked at."""
+        most = in_parts if in_parts is not None and self.part is not None and self.levels else most
         for image in (self, *self.levels):
             if int(np.prod(image.space.shape)) * (4 if image.colour else 2) <= most:
-                return image
-        return self.levels[-1] if self.levels else self
+                break
+        else:
+            image = self.levels[-1] if self.levels else self
+        image.finer = None if image is self else self
+        return image
 
 
 def _brightness(packed: np.ndarray) -> np.ndarray:

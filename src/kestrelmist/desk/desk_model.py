@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, QTimer
 
 from ..core.errors import Trouble
 from ..scene.layer import FOLLOWS, Arrangement, ImageLook, LabelLook, Layer, Stack, restored
+from ..scene.tiles import BASE
 from ..study.catalogue_trouble import remains
 from ..study.items import ImageRecord
 from ..study.study import Study
@@ -21,6 +22,7 @@ from .film import Film
 from .hand import Hand, ToolSettings
 from .layers import Layers
 from .session import Session
+from .tile_reader import TileReader
 from .tool import TOOLS
 from .viewing import MOST_SHOWN, Viewing
 
@@ -37,6 +39,7 @@ class Desk(QObject):
         self.layers = Layers(self.viewing)
         self.beside = Beside(self.viewing, self.layers)
         self.film = Film(self.viewing)
+        self.tiles = TileReader(self.session)
         self.viewing.stage = self._remembered()["stage"]  # so that only its page is made at first
         self.hand = Hand(self.viewing, self)
         self.courses = Courses(self.viewing, self.hand)
@@ -154,7 +157,7 @@ class Desk(QObject):
         wanted = self._first_image(self._remembered())
         if wanted is not None and not self.study.find(wanted).axes:
             with suppress(Trouble):  # said when it is shown
-                image = self.study.image(wanted).for_showing(MOST_SHOWN)
+                image = self.study.image(wanted).for_showing(MOST_SHOWN, BASE)
                 self.session.work.start("Reading", image.fetch, failed=lambda _: None, lane="view", loud=False)
 
     def _first_image(self, view: dict[str, Any]) -> int | None:

@@ -13,6 +13,7 @@ from ..scene.compare import Comparison
 from ..scene.drawing import Drawn
 from ..scene.first_look import over_look, over_opacity
 from ..scene.layer import ImageLook, Layer, Stack
+from ..scene.tiles import BASE
 from ..study.items import ImageRecord
 from .viewing import Viewing
 
@@ -153,7 +154,7 @@ class Layers(QObject):
             return
 
         def read(progress):
-            shown = image.frame(viewing.places.get(key, ())).for_showing(MOST)
+            shown = image.frame(viewing.places.get(key, ())).for_showing(MOST, BASE)
             shown.fetch(progress)
             return shown, over_look(image)
 
@@ -224,7 +225,7 @@ class Layers(QObject):
         lead, viewing = self.viewing.record, self.viewing
 
         def read(progress):
-            shown = viewing.study.image(record.id).frame(viewing.places.get(record.id, ())).for_showing(MOST)
+            shown = viewing.study.image(record.id).frame(viewing.places.get(record.id, ())).for_showing(MOST, BASE)
             shown.fetch(progress)
             return shown
 

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QToolButton, QWidget
 
 from ..core.caveat import SCALE_BY_HAND, SCALE_UNSURE, SIDES_UNKNOWN, has_caveat
 from ..core.digits import signed
+from ..core.image import Image
 from ..core.quantity import pretty_unit
 from ..core.space import Space
+from ..scene.tiles import tiles_of
 from ..study.items import ImageRecord
 from .desk_model import Desk
 from .light_table.overlay import decimals
@@ -28,6 +30,10 @@ class Readout(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(30)
         self.viewing, self._pointer, self._sight = desk.viewing, None, None
+        self.tiles, self._awaited = desk.tiles, None
+        self._rest = QTimer(self, singleShot=True, interval=120)
+        self._rest.timeout.connect(self._ask)
+        desk.tiles.arrived.connect(self.refresh)
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 0, 12, 0)
         row.setSpacing(6)
@@ -93,11 +99,28 @@ class Readout(QWidget):
                 self.fields[name].setText("outside" if name == "Voxel" else "–")
         else:
             self.fields["Voxel"].setText(" ".join(f"{v:3d}" for v in voxel))
-            self.fields["Value"].setText(viewing.image.value_text(world))
+            self.fields["Value"].setText(self._value(viewing.image, world))
             number = viewing.labels.at(world)
             label = viewing.labels.table.get(number) if number else None
             self.fields["Label"].setText(f"{label.number} {label.name}" if label else "none")
         self.scale.setText(_scale(record))
+
+    def _value(self, image: Image, world) -> str:
+        """The value at full resolution; while it is not read, that it is on its way."""
+        tiles = tiles_of(image)
+        if tiles is None:
+            return image.value_text(world)
+        text = tiles.value_text(world)
+        if text is None:
+            self._awaited = (image, np.asarray(world))
+            self._rest.start()
+        return "…" if text is None else text
+
+    def _ask(self) -> None:
+        """The pointer rests: the piece under it is worth reading."""
+        if self._awaited is not None:
+            self.tiles.want_value(*self._awaited)
+            self._awaited = None
 
 
 def shown_unit(space: Space) -> tuple[str, int]:

@@ -15,6 +15,7 @@ from ..scene.compare import Comparison
 from ..scene.drawing import Drawn
 from ..scene.first_look import first_look
 from ..scene.layer import ImageLook, LabelLook, Layer, Stack
+from ..scene.tiles import BASE
 from ..study.items import ImageRecord
 from .beside import Beside
 from .layers import Layers
@@ -161,7 +162,7 @@ class Sight(QObject):
         assert self.key is not None
         image = self.viewing.study.image(self.key)
         place = self.viewing.places.get(self.key, ())
-        return image.frame(place if len(place) == len(image.axes) else ()).for_showing(MOST_SHOWN)
+        return image.frame(place if len(place) == len(image.axes) else ()).for_showing(MOST_SHOWN, BASE)
 
     def _at_hand(self) -> Image | None:
         """The image when its values are in memory: nothing flickers when another one takes the lead."""
@@ -190,7 +191,7 @@ class Sight(QObject):
             image.fetch(progress)
             upper = {}
             for other in over:
-                layer = study.image(other).frame(self.viewing.places.get(other, ())).for_showing(MOST_SHOWN)
+                layer = study.image(other).frame(self.viewing.places.get(other, ())).for_showing(MOST_SHOWN, BASE)
                 layer.fetch(progress)
                 upper[other] = layer
             return image, study.labels(key), first_look(study.image(key)), upper

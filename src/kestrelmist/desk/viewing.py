@@ -14,6 +14,7 @@ from ..core.labels import LabelMap
 from ..scene.drawing import Drawn
 from ..scene.first_look import first_look
 from ..scene.layer import Arrangement, Channel, ImageLook, LabelLook, Layer, Stack
+from ..scene.tiles import BASE
 from ..scene.view import View
 from ..study.items import ImageRecord, Record
 from .session import Session
@@ -149,7 +150,7 @@ class Viewing(QObject):
             self._before = self.record.id
         place = self.places.get(record.id, ())
         place = place if len(place) == len(record.axes) else (0,) * len(record.axes)
-        shown_image = image.frame(place).for_showing(MOST_SHOWN)
+        shown_image = image.frame(place).for_showing(MOST_SHOWN, BASE)
         self.record, self.series, self.image, self.place = record, image, shown_image, place
         self.labels, self.map, self._others, self.channels = None, None, [], ()
         self.lead_changed.emit()
@@ -214,7 +215,7 @@ class Viewing(QObject):
         if place == self.place:
             return
         self.session.end_gesture()
-        record, wanted = self.record, self.series.frame(place).for_showing(MOST_SHOWN)
+        record, wanted = self.record, self.series.frame(place).for_showing(MOST_SHOWN, BASE)
         self.place = self.places[record.id] = place
         self.place_changed.emit()
 
@@ -256,7 +257,7 @@ class Viewing(QObject):
             return
         place = self.place
         wanted = tuple(
-            series.frame(tuple(n if k == axis else p for k, p in enumerate(place))).for_showing(MOST_SHOWN)
+            series.frame(tuple(n if k == axis else p for k, p in enumerate(place))).for_showing(MOST_SHOWN, BASE)
             for n in range(record.axes[axis].size)
         )
 
@@ -333,7 +334,7 @@ class Viewing(QObject):
         self.record = fresh
         if record.id in items and self.series is not None:
             self.series = self.study.image(record.id)
-            self.image = self.series.frame(self.place).for_showing(MOST_SHOWN)
+            self.image = self.series.frame(self.place).for_showing(MOST_SHOWN, BASE)
             if record.grid != fresh.grid:
                 self._stay_on_voxel(record, fresh)
             if self.image.in_memory:

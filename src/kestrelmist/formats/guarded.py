@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.errors import Cancelled, Trouble, let_through
-from ..core.image import Fetch, Image
+from ..core.image import Fetch, Image, Part
 from ..core.values import Stored
 from ..core.waiting import reading
 
@@ -16,7 +16,27 @@ def guard(image: Image, path: Path) -> Image:
     """The image itself; from now on anything that goes wrong while its values are read is a Trouble naming the file."""
     for one in (image, *image.levels):
         one._fetch = _guarded(one._fetch, one.space.shape, path)
+        if one.part is not None:
+            one.part = _guarded_part(one.part, path)
     return image
+
+
+def _guarded_part(part: Part, path: Path) -> Part:
+    def safely(index, box):
+        try:
+            with reading(path):
+                return part(index, box)
+        except (Trouble, Cancelled):
+            raise
+        except MemoryError as error:
+            raise no_memory(path) from error
+        except BaseException as error:
+            let_through(error)
+            raise Trouble(
+                "A part of this picture cannot be read; the file is damaged", "copy it again", path
+            ) from error
+
+    return safely
 
 
 def _guarded(fetch: Fetch, shape: tuple[int, int, int], path: Path) -> Fetch:

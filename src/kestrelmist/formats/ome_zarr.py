@@ -15,7 +15,7 @@ from ..core.progress import Progress
 from ..core.regular import require_regular
 from ..core.space import Space, picture_space
 from .format import Format, image_name, register
-from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes
+from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes, in_parts
 from .sampling import sampled_levels
 
 BIGGEST_CHUNK = 1 << 29
@@ -53,12 +53,14 @@ def read_ome_zarr(path: Path) -> Image:
     axes = [_axis(first, n, arrays[0][1], facts, letters) for n in first.along]
     common = {"name": image_name(path), "facts": _flat(facts), "axes": axes, "colour": colour}
     coarser = [
-        Image(level.fetch, space.resized(level.space()), **common)
+        in_parts(Image(level.fetch, space.resized(level.space()), **common), level)
         for level in levels[1:]
         if len(level.shape) == len(letters)
         and [level.shape[n] for n in level.along] == [first.shape[n] for n in first.along]
     ]
-    image = Image(first.fetch, space, origin=Origin("OME-Zarr", [path]), caveats=caveats, levels=coarser, **common)
+    image = in_parts(
+        Image(first.fetch, space, origin=Origin("OME-Zarr", [path]), caveats=caveats, levels=coarser, **common), first
+    )
     image.levels = image.levels or sampled_levels(first, image, first.dtype)
     return image
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..core.errors import Trouble
+from ..core.image import Image
 from ..core.memory import require_room
 from ..core.progress import Progress
 
@@ -118,6 +119,28 @@ class Planes:
         if got.dtype.kind == "c":
             raise Trouble("This image holds complex numbers", "save its magnitude and phase apart")
         return got[..., :3] if self.colour else got
+
+    def part(self, index: tuple[int, ...], box: tuple[int, int, int, int]) -> np.ndarray:
+        """A part of a picture of one slice, [i, j, 1]; see `kestrelmist.core.image.Part`."""
+        i0, i1, j0, j1 = (n * self.step for n in box)
+        pick: list = [0] * len(self.shape)
+        for axis, n in zip(self.along, index):
+            pick[axis] = n
+        kept = [n for n, letter in enumerate(self.axes) if letter in "xy" or (self.colour and letter == "s")]
+        for n in kept:
+            low, high = {"x": (i0, i1), "y": (j0, j1)}.get(self.axes[n], (0, self.shape[n]))
+            pick[n] = slice(low, min(high, self.shape[n]), self.step if self.axes[n] in "xy" else 1)
+        got = np.asarray(self.read(tuple(pick)))
+        letters = [self.axes[n] for n in kept]
+        got = got.transpose([letters.index(letter) for letter in ("x", "y", *("s" if self.colour else ""))])
+        return got[:, :, None, :3] if self.colour else got[:, :, None]
+
+
+def in_parts(image: Image, planes: Planes) -> Image:
+    """The image itself, of which parts can be read from now on when it is a picture of one slice."""
+    if image.space.shape[2] == 1:
+        image.part = planes.part
+    return image
 
 
 def deep_enough(shape, stored: int, dtype: np.dtype, path) -> None:

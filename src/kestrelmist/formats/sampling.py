@@ -8,7 +8,7 @@ import numpy as np
 
 from ..core.image import KERNEL_TYPES, Image
 from .layout import Layout
-from .planes import Planes
+from .planes import Planes, in_parts
 
 MOST = 1 << 29
 """Bytes of a volume that is shown as it is."""
@@ -23,7 +23,9 @@ def sampled_levels(source: Layout | Planes, image: Image, dtype: np.dtype) -> li
     if size <= MOST or (isinstance(source, Layout) and (source.raw.packing or _drawn_from_disk(source, dtype))):
         return []
     step = next(n for n in range(2, 1000) if size / n ** sum(k > 1 for k in image.space.shape) <= MOST / 2)
-    return [image.like(replace(source, step=step).fetch, space=image.space.sampled(step))]
+    coarse = replace(source, step=step)
+    made = image.like(coarse.fetch, space=image.space.sampled(step))
+    return [in_parts(made, coarse) if isinstance(coarse, Planes) else made]
 
 
 def _drawn_from_disk(source: Layout, dtype: np.dtype) -> bool:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import math
 import re
+import threading
 import xml.etree.ElementTree as ElementTree
+from collections import OrderedDict
 from functools import partial
 from pathlib import Path
 
@@ -17,7 +19,7 @@ from ..core.image import Image, Origin
 from ..core.progress import Progress
 from ..core.space import picture_space
 from .format import Format, image_name, register
-from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes, deep_enough
+from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes, deep_enough, in_parts
 from .sampling import sampled_levels
 
 USUAL_PRINT = {72, 96, 100, 150, 180, 200, 240, 300, 360, 400, 600, 720, 1200}
@@ -59,11 +61,13 @@ def read_tiff(path: Path) -> Image:
     axes = [_axis(first, n, described, names) for n in first.along]
     common = {"name": image_name(path), "facts": facts, "axes": axes, "colour": first.colour}
     coarser = [
-        Image(level.fetch, space.resized(level.space()), **common)
+        in_parts(Image(level.fetch, space.resized(level.space()), **common), level)
         for level in levels[1:]
         if level.along == first.along and [level.shape[n] for n in level.along] == [first.shape[n] for n in first.along]
     ]
-    image = Image(first.fetch, space, origin=Origin("TIFF", [path]), caveats=caveats, levels=coarser, **common)
+    image = in_parts(
+        Image(first.fetch, space, origin=Origin("TIFF", [path]), caveats=caveats, levels=coarser, **common), first
+    )
     image.levels = image.levels or sampled_levels(first, image, first.dtype)
     return image
 
@@ -104,21 +108,54 @@ def _level(path: Path, series: int, number: int, level) -> Planes:
     return Planes(partial(_read, path, series, number), letters, tuple(level.shape), np.dtype(level.dtype), colour)
 
 
+class OpenLevels:
+    """Levels of pictures that parts are read of, kept open: looking at a large one reads hundreds of small parts. Few
+    at a time, since handles are few; opened anew when the file has changed."""
+
+    MOST = 8
+
+    def __init__(self) -> None:
+        self._kept: OrderedDict[tuple, tuple] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def get(self, path: Path, series: int, number: int):
+        """The array of one level."""
+        import tifffile
+        import zarr
+
+        stat = path.stat()
+        key = (str(path), series, number, stat.st_mtime_ns, stat.st_size)
+        with self._lock:
+            if key in self._kept:
+                self._kept.move_to_end(key)
+                return self._kept[key][0]
+            file = tifffile.TiffFile(path)
+            try:
+                store = file.series[series].aszarr(level=number)
+                array = zarr.open_array(store, mode="r")
+            except BaseException:
+                file.close()
+                raise
+            self._kept[key] = (array, store, file)
+            while len(self._kept) > self.MOST:
+                _, (_, old_store, old_file) = self._kept.popitem(last=False)
+                old_store.close()
+                old_file.close()
+            return array
+
+
+OPENED = OpenLevels()
+
+
 def _read(path: Path, series: int, number: int, selection: tuple) -> np.ndarray:
     """A part of one level. Opened for each read: files of a study may be many, and handles are few."""
     import tifffile
-    import zarr
 
     try:
+        if not all(isinstance(s, slice) and s == slice(None) for s in selection):
+            return OPENED.get(path, series, number)[selection]
         with tifffile.TiffFile(path) as file:
-            level = file.series[series].levels[number]
-            if all(isinstance(s, slice) and s == slice(None) for s in selection):
-                return level.asarray()
-            store = level.aszarr()
-            try:
-                return zarr.open_array(store, mode="r")[selection]
-            finally:
-                store.close()
+            return file.series[series].levels[number].asarray()
     except Trouble:
         raise
     except MemoryError:

@@ -13,6 +13,7 @@ from .colouring import BACKGROUND, over_colours, over_light, over_numbers, over_
 from .colours import colour_table, label_colours
 from .layer import ImageLook, LabelLook
 from .sampling import sample_colours, sample_numbers, sample_values
+from .tiles import inner, tiles_of
 from .view import View
 
 
@@ -52,16 +53,32 @@ def draw_over(view: View, layers: Iterable[Drawn], out: np.ndarray) -> None:
             over_numbers(sample_numbers(view, thing), colours, look.fill, edges, opacity, out)
             continue
         assert isinstance(look, ImageLook)
-        if look.channels and layer.channels:
-            found = [sample_values(view, one, look.smooth) for one in layer.channels]
-            over_light(found, look.channels, layer.opacity, out)
-        elif thing.colour:  # limits and colour maps are for measured values
-            over_colours(sample_colours(view, thing, look.smooth), layer.opacity, out)
-        else:
-            values = sample_values(view, thing, look.smooth)
-            for sign, one in look.sides():
-                table = colour_table(one.colour_map, one.inverted)
-                over_values(values if sign > 0 else -values, one, table, layer.opacity, out)
+        tiles = None if look.channels else tiles_of(thing)
+        if tiles is None:
+            _draw_image(view, layer, look, out)
+            continue
+        if not tiles.whole(view):
+            _draw_image(view, layer, look, out)
+        for piece, box in tiles.pieces(view):
+            left, top, right, bottom = box
+            part = np.ascontiguousarray(out[top:bottom, left:right])
+            _draw_image(inner(view, box), Drawn(piece, look, layer.opacity), look, part)
+            out[top:bottom, left:right] = part
+
+
+def _draw_image(view: View, layer: Drawn, look: ImageLook, out: np.ndarray) -> None:
+    thing = layer.thing
+    assert isinstance(thing, Image)
+    if look.channels and layer.channels:
+        found = [sample_values(view, one, look.smooth) for one in layer.channels]
+        over_light(found, look.channels, layer.opacity, out)
+    elif thing.colour:  # limits and colour maps are for measured values
+        over_colours(sample_colours(view, thing, look.smooth), layer.opacity, out)
+    else:
+        values = sample_values(view, thing, look.smooth)
+        for sign, one in look.sides():
+            table = colour_table(one.colour_map, one.inverted)
+            over_values(values if sign > 0 else -values, one, table, layer.opacity, out)
 
 
 def warm(whole: bool = True) -> None:

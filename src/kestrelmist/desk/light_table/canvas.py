@@ -62,6 +62,7 @@ class Canvas(QWidget):
             hand.settings_changed,
             hand.framed_changed,
             hand.gesture_moved,
+            desk.tiles.arrived,
         ):
             signal.connect(self.refresh)
 
@@ -177,7 +178,9 @@ class Canvas(QWidget):
         tint = None
         if self.hand.settings.show_range and viewing.stage == "Outline" and self.sight.leads:
             tint = (self.hand.settings.low, self.hand.settings.high)
-        return self.picture.pixels(view, self.sight.parts(tint))
+        parts = self.sight.parts(tint)
+        self.desk.tiles.want([one.thing for one in (*parts.lower, *parts.upper)], view)
+        return self.picture.pixels(view, parts)
 
     def paintEvent(self, event) -> None:
         pixels = self.render_pixels()  # before the painter: what runs here may load and compile

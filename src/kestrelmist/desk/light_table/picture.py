@@ -8,6 +8,7 @@ import numpy as np
 
 from ...scene.compare import draw_compared
 from ...scene.drawing import draw, draw_over
+from ...scene.tiles import tiles_of
 from ...scene.view import View
 
 if TYPE_CHECKING:
@@ -28,7 +29,15 @@ class Picture:
         if not self.stale and self._pixels is not None and self._pixels.shape == (view.height, view.width):
             return self._pixels
         lower, upper, how = parts.lower, parts.upper, parts.how
-        below = (view, how, *lower, None, *upper)  # held, so that no other image takes the place of one that has gone
+        pieces = [t.revision for one in (*lower, *upper) if (t := tiles_of(one.thing)) is not None]
+        below = (
+            view,
+            how,
+            *lower,
+            None,
+            *upper,
+            *pieces,
+        )  # held, so that no other image takes the place of one that has gone
         if self._known != below:
             self._below = draw(view, lower, self._below) if not upper else draw_compared(view, lower, upper, how)
             self._known = below

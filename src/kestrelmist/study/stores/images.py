@@ -67,7 +67,7 @@ class ImageStore(Store):
         assert isinstance(record, ImageRecord)
         stored = StoredImage(study.folder, record)
         levels = stored.opened(silent()).levels if record.body.get("reading", {}).get("levels") else ()
-        return Image(
+        image = Image(
             stored,
             record.grid,
             record.name,
@@ -78,12 +78,14 @@ class ImageStore(Store):
             Origin(record.format, stored.files, reading=stored.reading),
             record.axes,
             record.colour,
-            [
-                level.like(level._fetch, space=level.space.relocated(stored.whole.space, record.grid))
-                for level in levels
-            ],
             caveats=record.caveats,
         )
+        for level in levels:
+            made = level.like(level._fetch, space=level.space.relocated(stored.whole.space, record.grid))
+            made.part = level.part
+            image.levels.append(made)
+        image.part = stored.whole.part if image.levels else None
+        return image
 
 
 def body_of(image: Image, files: list[str], origin: Origin) -> dict[str, Any]:
