@@ -150,7 +150,7 @@ class PictureTest(PlaceCase):
         self.map = Image(coarse, straight_space((12, 10, 8), 2.5), "Response", unit="t")
 
     def made(self, name="a.png", **more) -> np.ndarray:
-        self.table = picture(self.anatomy, self.place / name, **more)
+        self.table = picture(self.anatomy, to=self.place / name, **more)
         return np.asarray(Picture.open(self.place / name).convert("RGB")).astype(int)
 
     def test_a_map_on_another_grid_lies_where_the_world_says(self):
@@ -226,7 +226,7 @@ class PictureTest(PlaceCase):
         space = Space((1, 1, 1), np.diag([1e-6, 1e-6, 1e-6, 1.0]))
         for n, values in enumerate((np.nan, np.inf, -5.0, 0.0, 1e30)):
             one = Image(np.full((1, 1, 1), values, np.float32), space, "One")
-            picture(one, self.place / f"{n}.png", size="64x48")
+            picture(one, to=self.place / f"{n}.png", size="64x48")
             self.assertEqual(Picture.open(self.place / f"{n}.png").size, (64, 48))
 
     def test_on_the_command_line(self):

@@ -77,7 +77,8 @@ class LayersTest(DeskCase):
         self.lay("Response")
         self.lay("Other")
         self.viewing.go_to(self.peak)
-        self.assertEqual(self.window.bench.here.told, [("Other", "7"), ("Response", "8"), ("Head", "500")])
+        told = [("Other", "7"), ("Response", "8"), ("Head", "500"), ("Voxel in Other", "18 13 11")]
+        self.assertEqual(self.window.bench.here.told, told)
         self.window.bench.here.point(self.trough)
         self.assertEqual(self.window.bench.here.told[1], ("Response", "−8"))
         self.layers.take_all_away()

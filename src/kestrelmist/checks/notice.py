@@ -53,6 +53,8 @@ class Subject:
         What the study knows of all its images.
     record_id : int, optional
         Which of them this one is.
+    over : sequence
+        What the study knows of the images that lie over it.
     """
 
     image: Image
@@ -61,6 +63,7 @@ class Subject:
     whole: Image | None = None
     records: Sequence = ()
     record_id: int | None = None
+    over: Sequence = ()
 
     @property
     def series(self) -> Image:

@@ -105,7 +105,7 @@ class Kind:
         return self.family in ("thing", "record")
 
 
-KINDS: Registry[Kind] = Registry("kind", f"{__package__}.kinds")
+KINDS: Registry[Kind] = Registry("kind", f"{__package__}.kinds", f"{__package__.rpartition('.')[0]}.scene.kinds")
 
 
 def register(kind: Kind) -> Kind:

@@ -27,12 +27,12 @@ class Station:
         Where everything goes; what a person gathers lies in `incoming` below it.
     animal : Animal
     other : Animal
-        A second one, of which there is less.
+        A second one, of which there is less; scenes of it need it.
     """
 
     folder: Path
     animal: Animal
-    other: Animal
+    other: Animal | None = None
     truth: dict[str, Any] = field(default_factory=lambda: {"volumes_mm3": {}})
     """What is known of the animal and its pictures, kept beside them."""
 

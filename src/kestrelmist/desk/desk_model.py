@@ -11,6 +11,7 @@ import numpy as np
 from PySide6.QtCore import QObject, QTimer
 
 from ..core.errors import Trouble
+from ..scene.compare import WAYS, Comparison
 from ..scene.layer import FOLLOWS, Arrangement, ImageLook, LabelLook, Layer, Stack, restored
 from ..scene.tiles import BASE
 from ..study.catalogue_trouble import remains
@@ -136,6 +137,7 @@ class Desk(QObject):
             "label": hand.label_number,
             "map_looks": {str(k): asdict(v) for k, v in viewing.map_looks.items()},
             "show_others": viewing.show_others,
+            "comparison": asdict(self.layers.comparison),
             "stacks": {str(k): v.as_list() for k, v in viewing.stacks.items()},
             "places": {str(k): list(v) for k, v in viewing.places.items()},
             "settings": {str(k): asdict(v) for k, v in hand.tool_settings.items()},
@@ -171,6 +173,8 @@ class Desk(QObject):
         viewing, hand = self.viewing, self.hand
         view = self._remembered()
         _restore_looks(viewing, view)
+        how = restored(Comparison, view.get("comparison"))
+        self.layers.comparison = how if how.way in WAYS else Comparison()
         for key, values in _entries(view, "settings"):
             hand.tool_settings[key] = restored(ToolSettings, values)
         viewing.places = {

@@ -8,11 +8,12 @@ from PySide6.QtCore import QObject, Signal
 
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.labels import LabelMap
 from ..core.overlap import require_overlap
-from ..scene.compare import Comparison
+from ..scene.compare import WAYS, Comparison
 from ..scene.drawing import Drawn
 from ..scene.first_look import over_look, over_opacity
-from ..scene.layer import ImageLook, Layer, Stack
+from ..scene.layer import ImageLook, LabelLook, Layer, Stack, restored
 from ..scene.tiles import BASE
 from ..study.items import ImageRecord
 from .viewing import Viewing
@@ -42,6 +43,7 @@ class Layers(QObject):
         super().__init__(viewing)
         self.viewing = viewing
         self._images: dict[int, Image] = {}
+        self._maps: dict[int, LabelMap] = {}
         self._chosen: int | None = None
         self._held: Comparison | None = None
         self.comparison = Comparison()
@@ -68,6 +70,19 @@ class Layers(QObject):
         """The image of a layer when its values are in memory."""
         lead = self.viewing.record
         return self.viewing.image if lead is not None and lead.id == key else self._images.get(key)
+
+    def label_maps(self) -> list[tuple[str, LabelMap]]:
+        """Label maps that say something of a place: those of the lead image that are drawn, and of what lies over it,
+        when they are in memory."""
+        viewing, found = self.viewing, []
+        if viewing.labels is not None and viewing.map is not None:
+            found.append((viewing.map.name, viewing.labels))
+        names = {record.id: record.name for record in viewing.other_maps()}
+        found += [(names[key], labels) for key, labels in viewing.shown_others() if key in names]
+        for row in self.rows:
+            if not row.leads and row.record.id in self._maps:
+                found.append((f"Labels on {row.record.name}", self._maps[row.record.id]))
+        return found
 
     def drawn(self) -> list[Drawn]:
         """What lies over the lead image, the lowest first."""
@@ -156,15 +171,41 @@ class Layers(QObject):
         def read(progress):
             shown = image.frame(viewing.places.get(key, ())).for_showing(MOST, BASE)
             shown.fetch(progress)
-            return shown, over_look(image)
+            return shown, over_look(image), self._labels_of(key)
 
         def put(result) -> None:
             if viewing.leads(lead.id):
-                self._images[key], look = result
+                self._images[key], look, labels = result
+                self._keep_labels(key, labels)
                 self._chosen = key
                 self._put(self.stack.with_layer(Layer(key, look=look, opacity=over_opacity(look))))
 
         viewing.session.work.start(f"Reading {record.name}", read, put, lane="view", loud=not image.in_memory)
+
+    def lay_out(self, key: int) -> None:
+        """Lay out a stack that was saved: its lowest image leads."""
+        viewing, record = self.viewing, self.viewing.study.items.get(key)
+        if record is None:
+            return
+        rows = record.body.get("layers")
+        stack = Stack.from_list([row for row in rows or () if isinstance(row, dict)])
+        images = [layer for layer in stack.layers if isinstance(layer.look, ImageLook)]
+        try:
+            viewing.study.thing(key)  # says what is wrong with it, if anything
+        except Trouble as trouble:
+            viewing.session.trouble.emit(str(trouble))
+            return
+        lead = images[0].thing
+        assert isinstance(lead, int)
+        viewing.stacks[lead] = Stack(tuple(images))
+        for layer in stack.layers:
+            if isinstance(layer.look, LabelLook) and isinstance(layer.thing, int):
+                viewing.map_looks[layer.thing] = layer.look
+            if layer.place and isinstance(layer.thing, int):
+                viewing.places[layer.thing] = layer.place
+        how = restored(Comparison, record.body.get("comparison"))
+        self.comparison = how if how.way in WAYS else Comparison()
+        viewing.show_image(lead)
 
     def take_away(self, key: int) -> None:
         """Take a layer off the table; the one that leads stays."""
@@ -214,11 +255,20 @@ class Layers(QObject):
 
     def _lead(self) -> None:
         """Another image leads: what lay over it the last time is read again."""
-        self._images, self._chosen = {}, None
+        self._images, self._maps, self._chosen = {}, {}, None
         self.changed.emit()
         for row in self.rows:
             if not row.leads:
                 self._read(row.record)
+
+    def _labels_of(self, key: int) -> LabelMap | None:
+        """Labels that were drawn on an image; for a worker."""
+        study = self.viewing.study
+        return study.labels(key) if study.in_hand(key) is not None else None
+
+    def _keep_labels(self, key: int, labels: LabelMap | None) -> None:
+        if labels is not None:
+            self._maps[key] = labels
 
     def _read(self, record: ImageRecord) -> None:
         """Read a layer's values beside the window; it is drawn when they are there."""
@@ -227,11 +277,12 @@ class Layers(QObject):
         def read(progress):
             shown = viewing.study.image(record.id).frame(viewing.places.get(record.id, ())).for_showing(MOST, BASE)
             shown.fetch(progress)
-            return shown
+            return shown, self._labels_of(record.id)
 
-        def put(shown) -> None:
+        def put(result) -> None:
             if lead is not None and viewing.leads(lead.id) and self.stack.of(record.id) is not None:
-                self._images[record.id] = shown
+                self._images[record.id], labels = result
+                self._keep_labels(record.id, labels)
                 viewing.looks_changed.emit()
 
         viewing.session.work.start(f"Reading {record.name}", read, put, lane="view", loud=False)

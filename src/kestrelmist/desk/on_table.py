@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 from .carrying import carry, key_of
 from .desk_model import Desk
 from .layers import Row
-from .plain_text import Words, plain_tip
+from .plain_text import Words, ask_text, plain_tip
 from .shelf import SHELF_WIDTH, picture_of
 from .theme.theme import icon
 
@@ -220,11 +220,32 @@ class OnTable(QWidget):
         there = {row.record.id for row in self.layers.rows if not whole or row.leads}
         return [(f"{r.subject} · {r.name}", r.id) for r in self.desk.study.records() if r.id not in there]
 
+    def ask_and_save(self) -> None:
+        """Keep what lies here under a name."""
+        record = self.desk.viewing.record
+        name = ask_text(self, "Save the stack", "Its name:", record.name) if record is not None else None
+        if name is not None:
+            self.save(name)
+
+    def save(self, name: str) -> None:
+        """Keep what lies here under a name."""
+        record = self.desk.viewing.record
+        if record is not None:
+            self.desk.save_view()
+            self.desk.session.run("save-stack", {"image": record.id, "name": name})
+
+    def stacks(self) -> list[tuple[str, int]]:
+        """Stacks that were saved."""
+        return [(f"{r.subject} · {r.name}", r.id) for r in self.desk.study.items.of_kind("stack")]
+
     def _offer(self) -> None:
         menu = QMenu(self)
         for words, key in self.offers():
             menu.addAction(words.replace("&", "&&"), lambda key=key: self.layers.lay_over(key))
+        for words, key in self.stacks():
+            menu.addAction(f"Lay out: {words}".replace("&", "&&"), lambda key=key: self.layers.lay_out(key))
+        menu.addSeparator()
+        menu.addAction("Save the stack…", self.ask_and_save)
         if len(self.layers.rows) > 1:
-            menu.addSeparator()
             menu.addAction("Everything but the lowest away", self.layers.take_all_away)
         menu.exec(self.plus.mapToGlobal(self.plus.rect().bottomLeft()))

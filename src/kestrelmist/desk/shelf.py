@@ -185,7 +185,7 @@ class TransformCard(Card):
 
 CARDS = {"image": ImageCard, "transform": TransformCard}
 """Cards of the kinds that have one of their own; label maps and tables are shown elsewhere."""
-ELSEWHERE = ("label map", "table", "curve")
+ELSEWHERE = ("label map", "table", "curve", "stack")
 
 
 def short_facts(record: ImageRecord) -> str:

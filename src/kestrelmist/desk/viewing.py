@@ -136,6 +136,10 @@ class Viewing(QObject):
             return []
         return [m for m in self.study.label_maps(self.record.id) if self.map is None or m.id != self.map.id]
 
+    def shown_others(self) -> list[tuple[int, LabelMap]]:
+        """Label maps that are not in hand and are seen, with their ids."""
+        return list(self._others) if self.show_others else []
+
     # choosing
 
     def show_image(self, key: int, done: Callable[[], object] | None = None) -> None:

@@ -227,6 +227,10 @@ class Window(QMainWindow):
             Entry("layer", f"Lay over: {words}", "on the table overlay", lambda key=key: layers.lay_over(key))
             for words, key in self.on_table.offers()
         ]
+        found += [
+            Entry("stack", f"Lay out: {words}", "layers saved view", lambda key=key: layers.lay_out(key))
+            for words, key in self.on_table.stacks()
+        ]
         beside = self.desk.beside
         found += [
             Entry("layer", f"Show beside: {words}", "side by side compare", lambda key=key: beside.add(key))

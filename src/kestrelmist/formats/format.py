@@ -87,7 +87,7 @@ class Format:
             raise Trouble(f"This {self.name} file is damaged", "copy it again or convert it anew", path) from error
 
 
-FORMATS: Registry[Format] = Registry("format", __package__)
+FORMATS: Registry[Format] = Registry("format", __package__, f"{__package__.rpartition('.')[0]}.report.files")
 
 
 def register(known: Format) -> Format:

@@ -22,6 +22,7 @@ from ..scene.colours import MAPS
 from ..scene.compare import Comparison, draw_compared
 from ..scene.drawing import Drawn, draw_over
 from ..scene.first_look import first_look, over_look, over_opacity
+from ..scene.laid import LaidStack
 from ..scene.layer import ImageLook, LabelLook
 from ..scene.view import AXIAL, CORONAL, SAGITTAL, fitted
 from ..scene.writing import Written
@@ -33,11 +34,12 @@ Share = Annotated[float, Between(0, 1)]
 
 @operation("report", "Picture of a plane", name="picture", keywords="figure png export layers overlay", takes="colour")
 def picture(
-    image: Image,
+    image: Image | None = None,
+    *,
     to: NewPath,
     plane: Literal["axial", "coronal", "sagittal"] = "axial",
     at: Millimetres | None = None,
-    *,
+    stack: LaidStack | None = None,
     over: list[Image] | None = None,
     labels: LabelMap | None = None,
     size: str = "900x700",
@@ -61,6 +63,8 @@ def picture(
     ----------
     to : path
         A new file: .png, .jpg or .tif.
+    stack : stack
+        One that was saved in the window, or a JSON file that describes one; it stands for image, layers and looks.
     plane : text
         Which plane of the world.
     at : mm
@@ -110,6 +114,10 @@ def picture(
         raise Trouble("There is something of this name already", "name a new file", target)
     width, height = _size(size)
     others = over or []
+    if (image is None) == (stack is None):
+        raise Trouble("A picture is that of an image or of a stack", "name one of them", target)
+    image = stack.lead if stack is not None else image
+    assert image is not None
     for one in others:
         require_overlap(image, one)
     for name in (colours, over_colours, below_colours):
@@ -124,12 +132,14 @@ def picture(
         where = f"{corners.min():.4g} to {corners.max():.4g} {image.space.unit}"
         raise Trouble(f"The plane at {at:g} lies outside “{image.name}”", f"choose a place from {where}")
     view = view.moved(centre=tuple(centre))
-    lower = [Drawn(image, _ranged(first_look(image), low, high, colours))]
-    upper = []
+    lower, upper, how = [Drawn(image, _ranged(first_look(image), low, high, colours))], [], None
+    if stack is not None:
+        lower, upper, how = [stack.layers[0]], list(stack.layers[1:]), stack.how
     for one in others:
         look = _ranged(over_look(one), over_low, over_high, over_colours, below_colours)
         upper.append(Drawn(one, look, over_opacity(look) if opacity is None else opacity))
-    drawn = draw_compared(view, lower, upper, Comparison(compare, share, square))
+    how = how or Comparison(compare, share, square)
+    drawn = draw_compared(view, lower, upper, how)
     if labels is not None:
         draw_over(view, [Drawn(labels, LabelLook())], drawn)
     page = Written(drawn, view)
@@ -137,13 +147,13 @@ def picture(
         page.letters()
         page.length_bar(image.space.unit)
         shown = [(d.look, d.thing.unit) for d in upper if isinstance(d.thing, Image) and not d.thing.colour]
-        if compare != "edges":
+        if how.way != "edges":
             page.colour_bars([(one, unit) for one, unit in shown if isinstance(one, ImageLook)])
     _save(target, page.rgb())
     unit = image.space.unit
     table = Table(f"Picture of {image.name}", [Column("file"), Column("plane"), Column("at", unit, 3)])
     table.columns += [Column("pixel", unit, decimals_for(0.0, view.pixel) + 3), Column("layers")]
-    names = ", ".join([image.name, *(one.name for one in others)])
+    names = ", ".join(d.thing.name for d in (*lower, *upper))
     table.rows.append((target.name, plane, centre[chosen.across], view.pixel, names))
     return table
 

@@ -40,6 +40,7 @@ def head_pd(station: Station) -> None:
 
 @scene("The second animal", 36)
 def second_animal(station: Station) -> None:
+    assert station.other is not None
     space = head_mr_space()
     write_nifti(station.folder / "second head T1.nii", scan_mr(station.other, space), space, "Head T1, made up")
     space = head_ct_space(192, 180)

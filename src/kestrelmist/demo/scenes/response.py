@@ -45,6 +45,7 @@ def response_map(animal: Animal, seed: int = 8) -> np.ndarray:
 
 @scene("Response map", 44)
 def response(station: Station) -> None:
+    assert station.other is not None
     space = response_space()
     write_nifti(
         station.folder / "response to the odour.nii", response_map(station.other), space, "Response, t, made up"

@@ -62,6 +62,7 @@ class ChecksList(QWidget):
             viewing.labels_chosen,
             viewing.stage_changed,
             desk.session.shelf_changed,
+            desk.layers.changed,
         ):
             signal.connect(self._later)
 
@@ -82,9 +83,10 @@ class ChecksList(QWidget):
             return
         stage, image, labels, whole = viewing.stage.lower(), viewing.image, viewing.labels, viewing.series
         records, record = self.desk.study.records(), viewing.record.id
+        over = [row.record for row in self.desk.layers.rows if not row.leads]
 
         def check(progress):
-            return run_checks(Subject(image, labels, progress.stop, whole, records, record), stage)
+            return run_checks(Subject(image, labels, progress.stop, whole, records, record, over), stage)
 
         def done(notices) -> None:
             if self._job is job:

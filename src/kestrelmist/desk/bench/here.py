@@ -1,18 +1,30 @@
-"""Here: the value of every layer at the pointer, or at the crosshair when the pointer is elsewhere."""
+"""Here: what every layer says at the pointer, or at the crosshair when the pointer is elsewhere."""
 
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from ...core.cells import harmless
+from ...core.digits import signed
+from ...core.labels import LabelMap
 from ..desk_model import Desk
+from ..light_table.overlay import decimals
 from ..plain_text import Words
+from ..readout import shown_unit
 from ..theme.theme import figures
 from .rows import section
 
 
+def label_text(labels: LabelMap, world) -> str:
+    """Number and name of the label at a world position."""
+    number = labels.at(world)
+    label = labels.table.get(number) if number else None
+    return "none" if not number else f"{number} {label.name}" if label is not None else f"{number}, no name"
+
+
 class HerePanel(QWidget):
-    """A row a layer, top first; seen when more than one lies on the table."""
+    """A row a layer, top first, and one for each label map; seen when there is more than the Readout tells."""
 
     def __init__(self, desk: Desk):
         super().__init__()
@@ -20,42 +32,97 @@ class HerePanel(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
-        column.addWidget(section("Here"))
+        self.pin, self.copy = QPushButton("Pin"), QPushButton("Copy")
+        for button in (self.pin, self.copy):
+            button.setProperty("kind", "small")
+        self.pin.setCheckable(True)
+        self.pin.setToolTip("Tell what is at the crosshair, wherever the pointer is")
+        self.copy.setToolTip("Put these lines on the clipboard")
+        head = QHBoxLayout()
+        head.addWidget(section("Here"), 1)
+        head.addWidget(self.pin)
+        head.addWidget(self.copy)
+        column.addLayout(head)
         self._grid = QGridLayout()
         self._grid.setVerticalSpacing(2)
         column.addLayout(self._grid)
         self._names: list[Words] = []
         self._values: list[Words] = []
-        for signal in (self.viewing.crosshair_moved, self.viewing.looks_changed, self.viewing.lead_ready):
+        self.pin.toggled.connect(lambda _: self.refresh())
+        self.copy.clicked.connect(self.put_on_clipboard)
+        viewing = self.viewing
+        for signal in (
+            viewing.crosshair_moved,
+            viewing.looks_changed,
+            viewing.lead_ready,
+            viewing.labels_chosen,
+            viewing.labels_changed,
+            desk.layers.changed,
+        ):
             signal.connect(self.refresh)
         self.refresh()
 
     @property
     def told(self) -> list[tuple[str, str]]:
         """Name and value of each layer, as they are shown."""
-        return [(n.text(), v.text()) for n, v in zip(self._names, self._values) if n.isVisibleTo(self)]
+        return [(n.toolTip() or n.text(), v.text()) for n, v in zip(self._names, self._values) if n.isVisibleTo(self)]
+
+    @property
+    def world(self):
+        """The place that is told of."""
+        return self.viewing.crosshair if self._pointer is None or self.pin.isChecked() else self._pointer
 
     def point(self, world, _sight=None) -> None:
         """Follow the pointer (None: it has left the panes)."""
         self._pointer = world
-        self.refresh()
+        if not self.pin.isChecked():
+            self.refresh()
+
+    def lines(self) -> list[tuple[str, str]]:
+        """What there is to tell, by name."""
+        if not self.viewing.ready:
+            return []
+        world, rows, found = self.world, self.layers.rows, []
+        for row in rows:
+            image = self.layers.image(row.record.id)
+            found.append((row.record.name, "…" if image is None else image.value_text(world)))
+        maps = self.layers.label_maps()
+        maps = maps if len(rows) > 1 or len(maps) > 1 else []
+        found += [(name, label_text(labels, world)) for name, labels in maps]
+        if len(rows) > 1 and (chosen := next((r for r in rows if r.record.id == self.layers.chosen), None)) is not None:
+            voxel = chosen.record.grid.nearest_voxel(world)
+            if not chosen.leads:
+                place = "outside" if voxel is None else " ".join(map(str, voxel))
+                found.append((f"Voxel in {chosen.record.name}", place))
+        return found if len(found) > 1 else []
 
     def refresh(self) -> None:
-        rows = self.layers.rows if self.viewing.ready else []
-        rows = rows if len(rows) > 1 else []
-        self.setVisible(bool(rows))
-        while len(self._names) < len(rows):
+        lines = self.lines()
+        self.setVisible(bool(lines))
+        while len(self._names) < len(lines):
             name, value = Words(), Words()
             value.setFont(figures(13))
+            value.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             self._grid.addWidget(name, len(self._names), 0)
             self._grid.addWidget(value, len(self._values), 1)
             self._names.append(name)
             self._values.append(value)
-        world = self.viewing.crosshair if self._pointer is None else self._pointer
         for n, (name, value) in enumerate(zip(self._names, self._values)):
             for label in (name, value):
-                label.setVisible(n < len(rows))
-            if n < len(rows):
-                image = self.layers.image(rows[n].record.id)
-                name.setText(name.fontMetrics().elidedText(rows[n].record.name, Qt.TextElideMode.ElideRight, 150))
-                value.setText("…" if image is None else image.value_text(world))
+                label.setVisible(n < len(lines))
+            if n < len(lines):
+                words, text = lines[n]
+                short = name.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, 128)
+                name.setText(short)
+                name.setToolTip(words if short != words else "")
+                value.setText(text)
+
+    def put_on_clipboard(self) -> None:
+        """The place and the lines, with tabs between name and value."""
+        record = self.viewing.record
+        if record is None:
+            return
+        unit, factor = shown_unit(record.grid)
+        place = " ".join(signed(v * factor, decimals(record.grid)).strip() for v in self.world)
+        lines = [("World", f"{place} {unit}"), *self.lines()]
+        QApplication.clipboard().setText("\n".join(f"{harmless(name)}\t{value}" for name, value in lines))

@@ -12,7 +12,7 @@ from ..desk_model import Desk
 from ..sight import Sight
 from ..tool import ToolEvent, tool_named
 from .canvas import Canvas
-from .navigator import Navigating
+from .navigating import Navigating
 
 MODIFIERS = {
     "Shift": Qt.KeyboardModifier.ShiftModifier,

@@ -1,0 +1,1 @@
+"""Files of things that a report shows."""

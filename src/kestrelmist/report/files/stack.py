@@ -1,0 +1,48 @@
+"""Stacks described in JSON: images named by their paths, as seen from the file that describes them."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+from ...core.errors import Trouble
+from ...core.image import Image
+from ...core.labels import LabelMap
+from ...core.progress import silent
+from ...formats.format import Format, register
+from ...formats.label_files import label_map_of
+from ...formats.opening import open_image
+from ...scene.laid import LaidStack, laid
+
+MOST = 1 << 20
+
+
+def read_stack(path: Path) -> LaidStack:
+    """The stack that a file describes: {"layers": [{"thing": "head.nii"}, {"thing": "map.nii", "opacity": 0.8}]},
+    the lowest first; labels as {"thing": "labels.nii.gz", "kind": "labels"}.
+
+    Raises
+    ------
+    Trouble
+        When the file is no such description, or an image is not there.
+    """
+    if path.stat().st_size > MOST:
+        raise Trouble("This file is too long to describe a stack", "choose another file", path)
+    try:
+        facts = json.loads(path.read_text(encoding="utf-8"))
+    except ValueError as error:
+        raise Trouble("This file does not describe a stack: it is no JSON", "choose another file", path) from error
+    rows = facts.get("layers", []) if isinstance(facts, dict) else []
+    labelled = {str(row.get("thing")) for row in rows if isinstance(row, dict) and row.get("kind") == "labels"}
+
+    def find(thing: Any) -> Image | LabelMap:
+        if not isinstance(thing, str):
+            raise Trouble(f"“{thing}” is no file", "name each layer by the path of its file", path)
+        image = open_image(path.parent / thing)
+        return label_map_of(image, path.parent / thing, silent()) if thing in labelled else image.frame()
+
+    return laid(facts, find, path.stem)
+
+
+register(Format("stack description", (".json",), read_stack, holds=("stack",), listed=False))

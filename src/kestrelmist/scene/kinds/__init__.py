@@ -1,0 +1,1 @@
+"""Kinds of things that are looked at."""

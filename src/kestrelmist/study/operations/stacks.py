@@ -1,0 +1,61 @@
+"""Stacks under a name: the layers that lie over an image, with their looks, to be laid out and drawn again."""
+
+from __future__ import annotations
+
+from ...core.errors import Trouble
+from ...core.names import plain_name
+from ...core.operation import operation
+from ...scene.compare import Comparison
+from ...scene.laid import as_text
+from ...scene.layer import LabelLook, Layer, Stack, restored
+from ..changes import ItemChange
+from ..items import Record
+from ..kinds import AnyImage
+from ..logbook import Step
+from ..study import Study
+
+
+@operation("report", "Save the stack", name="save-stack", keywords="layers overlay view looks", repeats=False)
+def save_stack(study: Study, image: AnyImage, name: str) -> None:
+    """Keep what lies over an image, as it is seen in the window, under a name.
+
+    Parameters
+    ----------
+    name : text
+        A name for it; one that there is already is not taken again.
+    """
+    view = study.catalogue.recall("view", {})
+    view = view if isinstance(view, dict) else {}
+    stacks = view.get("stacks")
+    rows = stacks.get(str(image.id)) if isinstance(stacks, dict) else None
+    stack = Stack.from_list([row for row in rows or () if isinstance(row, dict)])
+    if stack.of(image.id) is None:
+        raise Trouble(f"Nobody has looked at “{image.name}” in the window yet", "open it there, or describe the stack")
+    places = view.get("places") if isinstance(view.get("places"), dict) else {}
+    layers = []
+    for layer in stack.layers:
+        if study.items.get(layer.thing) is not None if isinstance(layer.thing, int) else False:
+            place = places.get(str(layer.thing)) if isinstance(places, dict) else None
+            layers.append(layer.as_dict() | ({"place": place} if isinstance(place, list) else {}))
+    hand = study.in_hand(image.id)
+    if hand is not None:
+        looks = view.get("map_looks")
+        look = restored(LabelLook, looks.get(str(hand)) if isinstance(looks, dict) else None)
+        layers.append(Layer(hand, look=look).as_dict())
+    keep_stack(study, image, name, layers, restored(Comparison, view.get("comparison")))
+
+
+def keep_stack(study: Study, image: Record, name: str, layers: list[dict], how: Comparison) -> int:
+    """Write a stack into the study as one step that can be undone; returns its id."""
+    wanted = plain_name(name)
+    if not wanted:
+        raise Trouble("A stack needs a name", "type one")
+    fresh = study.items.free_name(wanted, "stack", image.subject, None)
+    body = as_text(layers, how)
+    record = Record(0, "stack", image.subject, fresh, None, None, "", body, removed=True)
+    with study.catalogue.change() as db:
+        key = study.items.insert(db, record)
+    title = f"Save the stack “{fresh}”"
+    step = Step("save-stack", title, {"name": fresh}, {"image": (study.as_thing(image),)})
+    study.history.do([ItemChange(key, title, {"removed": True}, {"removed": False})], step, title)
+    return key
