@@ -53,6 +53,7 @@ class Sight(QObject):
         self._labels: LabelMap | None = None
         self._upper: dict[int, Image] = {}
         self._wanted: tuple | None = None
+        self._ended = False
         if key is not None:
             self._image = self._at_hand()
             for signal in (viewing.lead_changed, viewing.session.shelf_changed, beside.places_changed):
@@ -172,9 +173,14 @@ class Sight(QObject):
             return None
         return frame if frame.in_memory else None
 
+    def end(self) -> None:
+        """Nobody looks any more: what is still being read is not drawn."""
+        self._ended, self._wanted = True, None
+        self.deleteLater()
+
     def read(self) -> None:
         """Read what is to be drawn, beside the window."""
-        if self.key is None or self.leads or self.record is None or self.viewing.session.closed:
+        if self._ended or self.key is None or self.leads or self.record is None or self.viewing.session.closed:
             self._wanted = None
             return
         key, record, study = self.key, self.record, self.viewing.study
@@ -197,7 +203,7 @@ class Sight(QObject):
             return image, study.labels(key), first_look(study.image(key)), upper
 
         def put(found) -> None:
-            if self.key != key or self._wanted != wanted:
+            if self._ended or self._wanted != wanted:
                 return
             self._image, self._labels, look, self._upper = found
             if key not in self.viewing.stacks:

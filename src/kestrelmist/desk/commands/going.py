@@ -84,11 +84,12 @@ def label_centre(part) -> None:
         return
 
     def find(progress):
-        painted = labels.painted
-        inside = np.argwhere(labels.data[painted] == label.number) + [s.start for s in painted]
+        box = labels.painted
+        inside = np.argwhere(labels.kji[box] == label.number) + [part.start for part in box]
         middle = inside.mean(0)
         # of a bent label the middle may lie outside: the voxel nearest to it is taken
-        return labels.space.to_world(inside[np.argmin(((inside - middle) ** 2).sum(1))])
+        nearest = inside[np.argmin(((inside - middle) ** 2).sum(1))]
+        return labels.space.to_world(nearest[::-1])
 
     desk.session.work.start("Centre of the label", find, desk.viewing.go_to, lane="preview", loud=False)
 

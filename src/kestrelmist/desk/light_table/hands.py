@@ -26,9 +26,9 @@ def held(event) -> set[str]:
     return {name for name, flag in MODIFIERS.items() if event.modifiers() & flag}
 
 
-def by_keys() -> dict[str, Command]:
-    """Commands of panes by their keys."""
-    return {QKeySequence(keys).toString(): one for one in COMMANDS.values() if one.pane for keys in one.keys}
+def by_keys(pane: bool = True) -> dict[str, Command]:
+    """Commands of panes, or of the window, by their keys."""
+    return {QKeySequence(keys).toString(): one for one in COMMANDS.values() if one.pane == pane for keys in one.keys}
 
 
 class WorkingCanvas(Canvas):
@@ -187,6 +187,8 @@ class WorkingCanvas(Canvas):
             # the tool at the crosshair, for hands that stay on the keyboard
             self._begin(self.hand.tool, self._event(np.asarray(self.viewing.crosshair)))
             self.hand.end_gesture()
+        elif self.window() is not self.desk.parent() and (of_window := by_keys(False).get(keys)) is not None:
+            of_window.do(self.desk.parent())  # a pane that floats has the keys of the window all the same
         else:
             super().keyPressEvent(event)
 

@@ -295,4 +295,4 @@ class LightTable(QWidget):
             pane.setParent(None)
             pane.deleteLater()
         for key in [key for key in self._sights if key not in a.beside]:
-            self._sights.pop(key).deleteLater()
+            self._sights.pop(key).end()

@@ -100,7 +100,7 @@ class PaneHeader(QWidget):
 
     def _elide(self) -> None:
         """The whole name does not always find room."""
-        room = self.width() - 90 - (self.place.sizeHint().width() if self.place.isVisibleTo(self) else 0)
+        room = self.width() - 128 - (self.place.sizeHint().width() if self.place.isVisibleTo(self) else 0)
         self.name.setText(self.name.fontMetrics().elidedText(self._words, Qt.TextElideMode.ElideRight, max(room, 30)))
 
     def resizeEvent(self, event) -> None:

@@ -70,8 +70,10 @@ class TimesSheet(QWidget):
 
     @property
     def columns(self) -> int:
+        """As few as let all be seen at once, or as many as find room."""
         most = max(1, self.width() // LEAST)
-        return max(1, min(most, math.ceil(math.sqrt(max(self.count, 1) * self.width() / max(self.height(), 1)))))
+        fits = (n for n in range(1, most) if math.ceil(self.count / n) * self.width() / n <= self.height())
+        return next(fits, most)
 
     @property
     def side(self) -> float:
