@@ -316,8 +316,10 @@ class Image:
         sample = self.sample()
         if sample.size == 0:
             return 0.0, 1.0
-        ranks = [round(share * (sample.size - 1)) for share in (0.01, 0.995)]
-        low, high = (float(v) for v in np.partition(sample, ranks)[ranks])
+        low, high = _outer(sample)
+        if high <= low and (others := sample[sample != low]).size:  # nearly all have one value: the others count
+            ends = _outer(others)
+            low, high = min(low, ends[0]), max(high, ends[1])
         return (low, high) if high > low else (low, low + (abs(low) or 1.0))
 
     def sample(self, most: int = 262_144) -> np.ndarray:
@@ -355,6 +357,13 @@ class Image:
             image = self.levels[-1] if self.levels else self
         image.finer = None if image is self else self
         return image
+
+
+def _outer(values: np.ndarray) -> tuple[float, float]:
+    """The 1st and the 99.5th percentile."""
+    ranks = [round(share * (values.size - 1)) for share in (0.01, 0.995)]
+    low, high = (float(v) for v in np.partition(values, ranks)[ranks])
+    return low, high
 
 
 def _brightness(packed: np.ndarray) -> np.ndarray:
