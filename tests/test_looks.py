@@ -268,7 +268,9 @@ class ChannelsTest(DeskCase):
             x, y = (round(v) for v in canvas.current_view().to_pixel(space.to_world((i, j, 0))))
             return rgb(canvas.render_pixels()[y, x])
 
-        self.assertEqual([at(5, 5), at(5, 15), at(22, 5), at(22, 15)], [[255, 0, 255], [255, 0, 0], [0, 0, 255], [0] * 3])
+        self.assertEqual(
+            [at(5, 5), at(5, 15), at(22, 5), at(22, 15)], [[255, 0, 255], [255, 0, 0], [0, 0, 255], [0] * 3]
+        )
         panel.shown[0].setChecked(False)
         self.assertEqual(at(5, 5), [0, 0, 255])
         window.close()

@@ -23,6 +23,8 @@ from .waiting import reading
 
 __all__ = ["Image", "Origin", "KERNEL_TYPES", "Fetch"]
 
+BOTH_SIDES = "Both sides of zero"
+"""A fact of images that are to be shown about zero whatever their values: maps of a correlation, of a difference."""
 Fetch = Callable[[tuple[int, ...], Progress], "np.ndarray | Stored"]
 """Fetches one volume [i, j, k] of a series by its place along the axes; the place is () without axes."""
 Part = Callable[[tuple[int, ...], tuple[int, int, int, int]], "np.ndarray"]
@@ -343,6 +345,8 @@ class Image:
         not CT numbers."""
         if self.colour or self.unit == "HU":
             return False
+        if self.facts.get(BOTH_SIDES):
+            return True
         low, high = self.display_range()
         return low < 0 < high and min(-low, high) > 0.1 * max(-low, high)
 

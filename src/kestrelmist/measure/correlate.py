@@ -11,7 +11,7 @@ import numpy as np
 
 from ..core.curve import Curve
 from ..core.errors import Trouble
-from ..core.image import Image
+from ..core.image import BOTH_SIDES, Image
 from ..core.kernel import kernel
 from ..core.labels import LabelMap
 from ..core.on_grid import require_same_grid
@@ -119,7 +119,8 @@ def correlate(
     made = found.reshape(image.space.shape, order="F")
     if inside is not None:
         made[~inside] = np.nan
-    return image.like(made, name=f"{image.name}, r with {name}", unit="", axes=(), modality="")
+    facts = {**image.facts, BOTH_SIDES: "Pearson's r"}
+    return image.like(made, name=f"{image.name}, r with {name}", unit="", axes=(), modality="", facts=facts)
 
 
 def _as_long(curve: Curve, count: int, series: str) -> np.ndarray:
