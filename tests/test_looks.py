@@ -1,4 +1,4 @@
-"""Looks by hand: where a range comes from, what is hidden, colours on both sides of zero, labels, channels as lights."""
+"""Looks by hand: where a range comes from, what is hidden, colours on both sides of zero, labels, channels."""
 
 import numpy as np
 from PySide6.QtCore import QPoint, Qt

@@ -229,7 +229,7 @@ class CommandLineTest(PlaceCase):
             kestrelmist("convert", f"{self.place / 'run.nii.gz'}@9", "--to", self.place / "x.nii", code=1).stderr,
         )
         self.assertIn(
-            "series (3 time)",
+            "series (3 times)",
             kestrelmist("scale", self.place / "run.nii.gz", "--out", self.place / "x.nii", code=1).stderr,
         )
         self.assertIn(

@@ -150,7 +150,7 @@ class Operation:
 
     def _digestible(self, image: Image) -> Image:
         if image.axes and "series" not in self.takes:
-            size = " × ".join(f"{a.size} {a.name}" for a in image.axes)
+            size = " × ".join(f"{a.size} {a.plural}" for a in image.axes)
             raise Trouble(
                 f"“{self.title}” works on one volume, and “{image.name}” is a series ({size})",
                 "choose one of its volumes by its place after its name, as in “name@3”",
