@@ -22,7 +22,7 @@ from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause
 from tests.making import PlaceCase
 
-WIDE, HIGH, PIXEL = 5000, 3500, 0.001
+WIDE, HIGH, PIXEL = 2600, 1800, 0.001
 
 
 def picture(colour: bool = False) -> Image:
@@ -59,7 +59,7 @@ class TilesTest(PlaceCase):
             self.assertGreater(base.space.spacing[0], PIXEL)
             tiles = tiles_of(base)
             look = ImageLook(0, 36_000, "Grey", False)
-            for pixel, middle in ((PIXEL, (0.4, 0.3)), (PIXEL / 3, (-1.2, 0.9)), (PIXEL, (2.45, 1.7))):
+            for pixel, middle in ((PIXEL, (0.4, 0.3)), (PIXEL / 3, (-0.9, 0.6)), (PIXEL, (1.25, 0.85))):
                 view = self.view(opened, pixel, middle)
                 self.assertTrue(tiles.want(view))
                 coarse = draw(view, [Drawn(base, look)])
@@ -155,7 +155,7 @@ class PaneTest(DeskCase):
         space, canvas = self.viewing.record.grid, self.canvas
         self.assertEqual(space.shape, (WIDE, HIGH, 1))
         self.assertLess(self.viewing.image.space.shape[0], 2000)
-        self.viewing.go_to(space.to_world((3456, 1234, 0)))
+        self.viewing.go_to(space.to_world((2456, 1234, 0)))
         canvas.look_at(canvas.current_view().moved(centre=tuple(self.viewing.crosshair)))
         canvas.one_to_one()
         self.assertAlmostEqual(canvas.current_view().pixel, PIXEL)
@@ -167,7 +167,7 @@ class PaneTest(DeskCase):
         self.window.readout.point(None)
         pause(160)
         self.settle(self.window)
-        self.assertEqual(self.window.readout.fields["Value"].text(), f"{3456 % 1000 + 1000 * 12}")
+        self.assertEqual(self.window.readout.fields["Value"].text(), f"{2456 % 1000 + 1000 * 12}")
         canvas.fit()  # the wheel zooms a picture of one slice
         pixel = canvas.current_view().pixel
         self.wheel(canvas, 2)

@@ -58,6 +58,7 @@ class Sight(QObject):
             self._image = self._at_hand()
             for signal in (viewing.lead_changed, viewing.session.shelf_changed, beside.places_changed):
                 signal.connect(self.read)
+            viewing.session.things_changed.connect(lambda _: self.changed.emit())
             self.read()
 
     @property

@@ -23,8 +23,11 @@ def _compiled(out: np.ndarray) -> bool:
     return kernels.ready() and out.size > SMALL
 
 
-def over_values(values: np.ndarray, look: ImageLook, colours: np.ndarray, opacity: float, out: np.ndarray) -> None:
-    """Colour values over a picture by a map of 256 colours; places without a value stay as they are."""
+def over_values(
+    values: np.ndarray, look: ImageLook, colours: np.ndarray, opacity: float, out: np.ndarray, sign: int = 1
+) -> None:
+    """Colour values, taken with a sign, over a picture by a map of 256 colours; places without a value stay as they
+    are."""
     limits = (
         -np.inf if look.hide_below is None else float(look.hide_below),
         np.inf if look.hide_above is None else float(look.hide_above),
@@ -32,10 +35,10 @@ def over_values(values: np.ndarray, look: ImageLook, colours: np.ndarray, opacit
     tint = (np.inf, -np.inf) if look.tint is None else (float(look.tint[0]), float(look.tint[1]))
     shared = (float(look.low), float(look.high), colours, float(opacity))
     if not _compiled(out):
-        plain.colour_values(values, *shared, limits, tint, packed(look.tint_colour), out)
+        plain.colour_values(values if sign > 0 else -values, *shared, limits, tint, packed(look.tint_colour), out)
         return
-    colour = packed(look.tint_colour)
-    in_bands(out.shape, lambda a, b: _over_values(values, *shared, *limits, *tint, colour, out, a, b))
+    colour, turned = packed(look.tint_colour), np.float32(sign)
+    in_bands(out.shape, lambda a, b: _over_values(values, turned, *shared, *limits, *tint, colour, out, a, b))
 
 
 def over_numbers(
@@ -68,12 +71,14 @@ def _blend(under, over, opacity):
 
 
 @kernel
-def _over_values(values, low, high, colours, opacity, least, most, tint_low, tint_high, tint_colour, out, top, bottom):
+def _over_values(
+    values, sign, low, high, colours, opacity, least, most, tint_low, tint_high, tint_colour, out, top, bottom
+):
     scale = np.float32(255.0 / (high - low)) if high > low else np.float32(0.0)
     base = np.float32(low)
     for y in range(top, bottom):
         for x in range(out.shape[1]):
-            value = values[y, x]
+            value = values[y, x] * sign
             if not least <= value <= most:  # no value was measured here, or it is hidden
                 continue
             colour = colours[int(min(max((value - base) * scale, np.float32(0.0)), np.float32(255.0)))]

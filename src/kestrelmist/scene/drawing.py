@@ -78,7 +78,7 @@ def _draw_image(view: View, layer: Drawn, look: ImageLook, out: np.ndarray) -> N
         values = sample_values(view, thing, look.smooth)
         for sign, one in look.sides():
             table = colour_table(one.colour_map, one.inverted)
-            over_values(values if sign > 0 else -values, one, table, layer.opacity, out)
+            over_values(values, one, table, layer.opacity, out, sign)
 
 
 def warm(whole: bool = True) -> None:

@@ -50,12 +50,10 @@ class Canvas(QWidget):
         if sight.key is None:
             viewing.lead_changed.connect(self._other_image)
         viewing.crosshair_moved.connect(self._follow_slice)
+        for signal in (sight.changed, viewing.lead_ready, viewing.labels_changed, viewing.labels_chosen):
+            signal.connect(self._redraw)
         for signal in (
-            sight.changed,
             viewing.crosshair_moved,
-            viewing.lead_ready,
-            viewing.labels_changed,
-            viewing.labels_chosen,
             viewing.looks_changed,
             viewing.arrangement_changed,
             viewing.stage_changed,
@@ -167,8 +165,14 @@ class Canvas(QWidget):
     # drawing
 
     def refresh(self) -> None:
+        """Something may have changed: draw what is not the same."""
         self.picture.stale = True
         self.update()
+
+    def _redraw(self) -> None:
+        """Labels or the image are others now."""
+        self.picture.touched = True
+        self.refresh()
 
     def render_pixels(self) -> np.ndarray | None:
         """The picture as packed colours, drawn anew when something has changed."""

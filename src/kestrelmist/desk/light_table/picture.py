@@ -16,10 +16,15 @@ if TYPE_CHECKING:
 
 
 class Picture:
-    """A brush changes labels only: what lies below them is drawn once and kept."""
+    """A brush changes labels only: what lies below them is drawn once and kept. A step in one pane changes the picture
+    of that pane only.
+
+    `stale` says that something may have changed, `touched` that labels have.
+    """
 
     def __init__(self) -> None:
-        self.stale = True
+        self.stale = self.touched = True
+        self._labels: tuple = ()
         self._pixels: np.ndarray | None = None
         self._below: np.ndarray | None = None
         self._known: tuple | None = None
@@ -38,15 +43,21 @@ class Picture:
             *upper,
             *pieces,
         )  # held, so that no other image takes the place of one that has gone
+        labels = tuple(parts.labels)
+        if self._known == below and self._labels == labels and not self.touched and self._pixels is not None:
+            self.stale = False
+            return self._pixels
         if self._known != below:
             self._below = draw(view, lower, self._below) if not upper else draw_compared(view, lower, upper, how)
             self._known = below
         assert self._below is not None
         self._pixels = self._below.copy()
         draw_over(view, parts.labels, self._pixels)
-        self.stale = False
+        self.stale = self.touched = False
+        self._labels = labels
         return self._pixels
 
     def forget(self) -> None:
         """Draw everything anew: kernels are loaded now, or the image lies elsewhere."""
-        self.stale, self._known = True, None
+        self.stale = self.touched = True
+        self._known = None
