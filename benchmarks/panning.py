@@ -6,6 +6,7 @@ import os
 import tempfile
 import time
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -23,7 +24,7 @@ def write_pyramid(path: Path) -> None:
     group = zarr.open_group(path, mode="w", zarr_format=2)
     rng = np.random.default_rng(2)
     texture = rng.integers(60, 230, (CHUNK, CHUNK), np.uint8)
-    datasets = []
+    datasets: list[Any] = []
     for level in range(LEVELS):
         rows, columns = HIGH >> level, WIDE >> level
         array = group.create_array(
@@ -35,7 +36,7 @@ def write_pyramid(path: Path) -> None:
                 array[row * CHUNK : row * CHUNK + CHUNK, column * CHUNK : column * CHUNK + CHUNK] = texture
         scale = {"type": "scale", "scale": [0.5 * 2**level, 0.5 * 2**level]}
         datasets.append({"path": str(level), "coordinateTransformations": [scale]})
-    axes = [{"name": name, "type": "space", "unit": "micrometer"} for name in "yx"]
+    axes: list[Any] = [{"name": name, "type": "space", "unit": "micrometer"} for name in "yx"]
     group.attrs["multiscales"] = [{"version": "0.4", "axes": axes, "datasets": datasets}]
 
 
@@ -66,7 +67,7 @@ def rows() -> list[Row]:
         while not (window.settled and window.desk.viewing.ready) and time.monotonic() < end:
             QApplication.processEvents()
             time.sleep(0.005)
-        canvas = window.table.lead.canvas
+        canvas = window.table.working.canvas
         canvas.one_to_one()
         frames, last = [], time.perf_counter()
         for _ in range(FRAMES):
@@ -77,7 +78,9 @@ def rows() -> list[Row]:
             last = now
             time.sleep(max(0.0, 1 / 60 - frames[-1]))  # a screen shows sixty a second
             last = time.perf_counter() if frames[-1] < 1 / 60 else last
-        tiles = tiles_of(window.desk.viewing.image)
+        shown = window.desk.viewing.image
+        tiles = None if shown is None else tiles_of(shown)
+        assert tiles is not None
         kept = tiles.memory
         window.close()
     slow = float(np.percentile(frames[5:], 95))

@@ -118,18 +118,64 @@ def gather_views(walk: Walk) -> None:
 
 
 def layers(walk: Walk) -> None:
-    """A CT laid over a T1, with both values read."""
+    """The response of one animal over the T1 of another, and every value read; T1, T2 and CT side by side."""
     window, desk = walk.window, walk.window.desk
     desk.viewing.set_stage("Align")
-    walk.show("Head T1")
-    desk.layers.lay_over(desk.study.find("Head CT").id)
+    walk.show("HM-07/Head T1")
+    desk.layers.lay_over(desk.study.find("HM-08/Response map").id)
     walk.settle()
-    desk.layers.set_look(low=300.0, high=1300.0, hide_below=300.0)
-    desk.layers.set_opacity(desk.layers.chosen, 0.8)
-    desk.viewing.go_to((0.9, -2.0, 2.4))
+    desk.layers.set_look(low=2.3, high=6.0)
+    desk.viewing.set_show_others(True)
+    window.table.bring_to_lead(window.table.slices[1])
+    desk.viewing.go_to((3.2, -4.3, 1.4))
     walk.keep("layers")
+    desk.viewing.set_show_others(False)
     desk.layers.take_all_away()
-    window.table.lead.canvas.fit()
+    window.table.bring_to_lead(window.table.slices[0])
+    desk.beside.show([desk.study.find(f"HM-07/{name}").id for name in ("Head T1", "Head T2", "Head CT")])
+    desk.viewing.go_to((0.9, -4.1, 2.4))
+    walk.settle()
+    window.table.working.canvas.zoom(1.35)
+    walk.keep("beside")
+    desk.beside.show(())
+    window.fit_all()
+
+
+def through_time(walk: Walk) -> None:
+    """Two courses held, and the seed map of one over its series."""
+    window, desk = walk.window, walk.window.desk
+    walk.show("Odour run")
+    desk.viewing.set_stage("Measure")
+    desk.viewing.go_to((0.2, 6.1, 1.2))
+    window.drawer.open_page("courses")
+    desk.courses.set_place("ball", 1.5)
+    desk.courses.set_mode("percent")
+    walk.settle()
+    for name, place in (("Front of the brain", (0.2, 6.1, 1.2)), ("Beside the hippocampus", (3.0, -4.3, 1.2))):
+        desk.viewing.go_to(place)
+        desk.courses.hold()
+        walk.settle()
+        desk.courses.rename(desk.courses.held()[-1][0], name)
+        walk.settle()
+    desk.courses.correlate(desk.courses.held()[0][0])
+    walk.settle()
+    desk.layers.set_look(low=0.3, high=0.6)
+    desk.viewing.go_along(0, 14)
+    desk.viewing.go_to((0.2, 5.4, 2.3))
+    walk.keep("courses")
+    window.drawer.hide()
+
+
+def large_section(walk: Walk) -> None:
+    """A section that is larger than the screen by far, at full resolution."""
+    window, desk = walk.window, walk.window.desk
+    walk.show("Brown fat, whole section")
+    desk.viewing.go_to((0.545, -0.03, 0.0))
+    canvas = window.table.working.canvas
+    canvas.look_at(canvas.current_view().moved(centre=(0.5, 0.0, 0.0)))
+    canvas.set_scale(0.001)
+    walk.keep("navigator")
+    canvas.fit()
 
 
 def several_maps(walk: Walk) -> None:
@@ -162,7 +208,9 @@ def main() -> None:
         window, desk, bench = walk.window, walk.window.desk, walk.window.bench
         gather_views(walk)
         layers(walk)
-        walk.show("Head CT")
+        through_time(walk)
+        large_section(walk)
+        walk.show("HM-07/Head CT")
         desk.viewing.set_stage("Outline")
         outline = bench.outline
         QTest.keyClicks(outline.groups["labels"].new, "Skull")

@@ -134,8 +134,7 @@ class DescribedTest(StackCase):
         out = self.place / "out.png"
         kestrelmist("picture", "--stack", path, "--plane", "axial", "--at", "0", "--size", "300x300", "--to", out)
         drawn, stack = pixels(out), read_stack(path)
-        own = [int(stack.layers[2].thing.table[1].colour[n : n + 2], 16) for n in (1, 3, 5)]
-        self.assertGreater((np.abs(drawn - own).max(-1) < 3).sum(), 300)
+        self.assertGreater((np.abs(drawn - (0, 255, 0)).max(-1) < 3).sum(), 300)
         self.assertGreater((np.abs(drawn - 204).max(-1) < 4).sum(), 3000)  # 400 of 500
         self.assertEqual(stack.layers[1].look.below_map, "Deep water")  # what is not said is chosen from the values
 

@@ -18,6 +18,7 @@ from ..study.catalogue_trouble import remains
 from ..study.items import ImageRecord
 from ..study.study import Study
 from .beside import Beside
+from .channels import Channels
 from .courses import Courses
 from .film import Film
 from .hand import Hand, ToolSettings
@@ -39,6 +40,7 @@ class Desk(QObject):
         self.viewing = Viewing(self.session, self)
         self.layers = Layers(self.viewing)
         self.beside = Beside(self.viewing, self.layers)
+        self.channels = Channels(self.viewing)
         self.film = Film(self.viewing)
         self.tiles = TileReader(self.session)
         self.viewing.stage = self._remembered()["stage"]  # so that only its page is made at first

@@ -161,7 +161,10 @@ class GoTo(QLineEdit):
         return shown_unit(record.grid) if record is not None else ("mm", 1)
 
     def _suit(self) -> None:
-        self.setPlaceholderText(f"x, y, z in {self._shown()[0]}")
+        record = self.desk.viewing.record
+        named = record.grid.world.name if record is not None else "scanner"  # a standard space has a name of its own
+        where = f" of {named}" if named not in ("scanner", "picture") else ""
+        self.setPlaceholderText(f"x, y, z in {self._shown()[0]}{where}")
 
     def _go(self) -> None:
         unit, factor = self._shown()

@@ -58,7 +58,7 @@ class Sight(QObject):
             self._image = self._at_hand()
             for signal in (viewing.lead_changed, viewing.session.shelf_changed, beside.places_changed):
                 signal.connect(self.read)
-            viewing.session.things_changed.connect(lambda _: self.changed.emit())
+            viewing.session.things_changed.connect(self._things)
             self.read()
 
     @property
@@ -173,6 +173,11 @@ class Sight(QObject):
         except Trouble:
             return None
         return frame if frame.in_memory else None
+
+    def _things(self, _) -> None:
+        """Its labels may be others now."""
+        if not self._ended:
+            self.changed.emit()
 
     def end(self) -> None:
         """Nobody looks any more: what is still being read is not drawn."""

@@ -13,14 +13,12 @@ from ..core.image import Image
 from ..core.labels import LabelMap
 from ..scene.drawing import Drawn
 from ..scene.first_look import first_look
-from ..scene.layer import Arrangement, Channel, ImageLook, LabelLook, Layer, Stack
+from ..scene.layer import Arrangement, ImageLook, LabelLook, Layer, Stack
 from ..scene.tiles import BASE
 from ..scene.view import View
 from ..study.items import ImageRecord, Record
 from .session import Session
 
-MOST_CHANNELS = 8
-"""Channels that are shown together."""
 MOST_SHOWN = 1 << 30
 """Bytes of one volume on the screen; of larger pictures a coarser level is shown."""
 OTHERS = LabelLook(0.0, True)
@@ -178,8 +176,6 @@ class Viewing(QObject):
             self.lead_ready.emit()
             self.labels_chosen.emit()
             self.crosshair_moved.emit()
-            if self.look is not None and self.look.channels:
-                self._read_channels()
             if done:
                 done()
 
@@ -231,50 +227,11 @@ class Viewing(QObject):
             if self.leads(record.id) and self.place == place and wanted.in_memory:
                 self.image = wanted
                 self.lead_ready.emit()
-                if self.channels:
-                    self._read_channels()
 
         if wanted.in_memory:
             put(None)
         else:
             self.session.work.start(f"Reading {record.name}", read, put, lane="view", loud=False)
-
-    # channels of a picture
-
-    @property
-    def channel_axis(self) -> int | None:
-        """Which axis of the series its channels lie along, None when it has none."""
-        axes = self.record.axes if self.record is not None else ()
-        found = next((n for n, axis in enumerate(axes) if axis.name == "channel"), None)
-        return found if found is not None and axes[found].size <= MOST_CHANNELS else None
-
-    def set_channels(self, channels: tuple[Channel, ...]) -> None:
-        """Show the channels of a picture together, each in its colour and range; one at a time when there are none."""
-        self.set_look(channels=tuple(channels))
-        self._read_channels()
-
-    def _read_channels(self) -> None:
-        record, series, axis = self.record, self.series, self.channel_axis
-        if record is None or series is None or axis is None or self.look is None or not self.look.channels:
-            self.channels = ()
-            self.looks_changed.emit()
-            return
-        place = self.place
-        wanted = tuple(
-            series.frame(tuple(n if k == axis else p for k, p in enumerate(place))).for_showing(MOST_SHOWN, BASE)
-            for n in range(record.axes[axis].size)
-        )
-
-        def read(progress) -> None:
-            for one in wanted:
-                one.fetch(progress)
-
-        def put(_) -> None:
-            if self.leads(record.id) and self.place == place:
-                self.channels = wanted
-                self.looks_changed.emit()
-
-        self.session.work.start(f"Reading {record.name}", read, put, lane="view", loud=False)
 
     # label maps
 

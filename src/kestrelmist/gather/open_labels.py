@@ -14,8 +14,7 @@ from ..core.patch import LabelEdit, patch_from_mask, whole_difference
 from ..core.progress import Progress, silent
 from ..formats.dicom_header import starts_as_dicom
 from ..formats.dicom_labels import read_dicom_labels
-from ..formats.label_files import label_map_of
-from ..formats.opening import open_image
+from ..formats.label_files import read_label_map
 
 
 @operation(
@@ -34,7 +33,7 @@ def open_labels(image: Image, labels: LabelMap, file: FilePath, progress: Progre
     Parameters
     ----------
     file : path
-        DICOM SEG or RT structure set, or a label map in any volume format.
+        DICOM SEG or RT structure set, or a label map in any volume format, with the names that stand beside it.
 
     Raises
     ------
@@ -48,7 +47,7 @@ def open_labels(image: Image, labels: LabelMap, file: FilePath, progress: Progre
     found = (
         read_dicom_labels(file, image.space, progress)
         if is_dicom
-        else on_grid(label_map_of(open_image(file), file, progress), image.space)
+        else on_grid(read_label_map(file, progress=progress), image.space)
     )
     return merged(labels, found, f"Open labels of “{file.name}”")
 

@@ -10,7 +10,7 @@ from ...core.digits import signed
 from ...core.labels import LabelMap
 from ..desk_model import Desk
 from ..light_table.overlay import decimals
-from ..plain_text import Words
+from ..plain_text import Words, plain_tip
 from ..readout import shown_unit
 from ..theme.theme import figures
 from .rows import section
@@ -64,8 +64,8 @@ class HerePanel(QWidget):
 
     @property
     def told(self) -> list[tuple[str, str]]:
-        """Name and value of each layer, as they are shown."""
-        return [(n.toolTip() or n.text(), v.text()) for n, v in zip(self._names, self._values) if n.isVisibleTo(self)]
+        """Whole name and value of each layer, of those that are shown."""
+        return [(n.accessibleName(), v.text()) for n, v in zip(self._names, self._values) if n.isVisibleTo(self)]
 
     @property
     def world(self):
@@ -114,7 +114,8 @@ class HerePanel(QWidget):
                 words, text = lines[n]
                 short = name.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, 128)
                 name.setText(short)
-                name.setToolTip(words if short != words else "")
+                name.setAccessibleName(words)
+                name.setToolTip(plain_tip(words) if short != words else "")
                 value.setText(text)
 
     def put_on_clipboard(self) -> None:

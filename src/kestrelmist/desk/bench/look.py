@@ -13,6 +13,7 @@ from ..desk_model import Desk
 from ..readout import GoTo
 from .look_channels import ChannelsPanel
 from .look_colours import ColoursPanel, map_box
+from .look_crosshair import CrosshairPanel
 from .look_labels import LabelsPanel
 from .look_range import RangePanel
 from .places import PlacesPanel
@@ -24,7 +25,7 @@ class LookPanel(QWidget):
 
     def __init__(self, desk: Desk):
         super().__init__()
-        self.viewing, self.layers = desk.viewing, desk.layers
+        self.desk, self.viewing, self.layers = desk, desk.viewing, desk.layers
         self.low = number(-1e12, 1e12, 1, "", "Display range from")
         self.high = number(-1e12, 1e12, 1, "", "Display range to")
         self.colours = map_box("Colour map")
@@ -60,6 +61,8 @@ class LookPanel(QWidget):
         self.label_panel = LabelsPanel(desk, self.more)
         self.labels = self.label_panel.how
         column.addWidget(self.label_panel)
+        self.crosshair = CrosshairPanel(desk)
+        column.addWidget(self.crosshair)
         column.addLayout(row("Go to", self.go, width=56))
         viewing = self.viewing
         self.low.valueChanged.connect(lambda v: self.layers.set_look(low=v))
@@ -79,6 +82,7 @@ class LookPanel(QWidget):
         self.rest.setVisible(on and self._has_values)
         self.channels.set_whole(on)
         self.label_panel.set_whole(on)
+        self.crosshair.setVisible(on)
 
     @property
     def _image(self) -> Image | None:
@@ -99,7 +103,7 @@ class LookPanel(QWidget):
         leads = self.viewing.leads(layers.chosen) if layers.chosen is not None else True
         layers.set_look(**asdict(replace(first_look(image) if leads else over_look(image))))
         if leads:
-            self.viewing.set_channels(())
+            self.desk.channels.show(())
 
     def _suit(self) -> None:
         """Digits of the image's own range."""

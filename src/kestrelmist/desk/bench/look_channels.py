@@ -54,16 +54,16 @@ class ChannelsPanel(QWidget):
         """It is small enough to be seen wholly at all times."""
 
     def _toggle(self, on: bool) -> None:
-        axis, series, viewing = self.viewing.channel_axis, self.viewing.series, self.viewing
+        axis, series, viewing = self.desk.channels.axis, self.viewing.series, self.viewing
         record = viewing.record
         if not on or axis is None or series is None or record is None:
-            viewing.set_channels(())
+            self.desk.channels.show(())
             return
         place = viewing.place
 
         def put(channels) -> None:
             if viewing.leads(record.id):
-                viewing.set_channels(channels)
+                self.desk.channels.show(channels)
 
         self.desk.session.work.start(
             "Channels", lambda progress: first_channels(series, axis, place), put, lane="view", loud=False
@@ -109,7 +109,7 @@ class ChannelsPanel(QWidget):
                 into.append(widget)  # type: ignore[attr-defined]
 
     def _follow(self) -> None:
-        axis, record = self.viewing.channel_axis, self.viewing.record
+        axis, record = self.desk.channels.axis, self.viewing.record
         leads = self.layers.chosen is not None and self.viewing.leads(self.layers.chosen)
         self.setVisible(axis is not None and leads)
         if axis is None or record is None or not leads:

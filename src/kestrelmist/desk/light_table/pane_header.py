@@ -30,7 +30,7 @@ def cube(name: str, size: int = 18) -> QPixmap:
     return pixmap
 
 
-ROOM = 250
+ROOM = 320
 """Pixels below which the place of the slice is left out."""
 
 

@@ -9,9 +9,8 @@ from typing import Any
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.labels import LabelMap
-from ...core.progress import silent
 from ...formats.format import Format, register
-from ...formats.label_files import label_map_of
+from ...formats.label_files import read_label_map
 from ...formats.opening import open_image
 from ...scene.laid import LaidStack, laid
 
@@ -39,8 +38,8 @@ def read_stack(path: Path) -> LaidStack:
     def find(thing: Any) -> Image | LabelMap:
         if not isinstance(thing, str):
             raise Trouble(f"“{thing}” is no file", "name each layer by the path of its file", path)
-        image = open_image(path.parent / thing)
-        return label_map_of(image, path.parent / thing, silent()) if thing in labelled else image.frame()
+        file = path.parent / thing
+        return read_label_map(file) if thing in labelled else open_image(file).frame()
 
     return laid(facts, find, path.stem)
 

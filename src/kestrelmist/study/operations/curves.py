@@ -31,6 +31,11 @@ def style_curve(
         In pixels, 0.5 to 8; as it is when 0.
     dashes : text
         Kind of line.
+
+    Raises
+    ------
+    Trouble
+        When a curve cannot be drawn so, or nothing is to be changed.
     """
     before = {key: curve.body.get(key) for key in ("colour", "width", "dashes")}
     after = dict(before)

@@ -23,6 +23,11 @@ def save_stack(study: Study, image: AnyImage, name: str) -> None:
     ----------
     name : text
         A name for it; one that there is already is not taken again.
+
+    Raises
+    ------
+    Trouble
+        When nobody has looked at the image in the window yet, or there is no name.
     """
     view = study.catalogue.recall("view", {})
     view = view if isinstance(view, dict) else {}

@@ -94,6 +94,8 @@ class GatherBench(OperationPages):
         self.subject, self.copy = QLineEdit(), QCheckBox("Copy the files into the study")
         self.subject.setPlaceholderText("one for all, if you like")
         self.subject.setAccessibleName("Subject for all")
+        self.beside = QCheckBox("Show them side by side")
+        self.beside.setToolTip("The first four of what is taken in; otherwise the last one is shown")
         self.copy.setChecked(True)
         self.copy.setToolTip("Otherwise the files stay where they are, and must stay there")
         self.sequences = QComboBox()
@@ -110,6 +112,7 @@ class GatherBench(OperationPages):
         inner.addLayout(row("Pattern", self.pattern, width=62))
         inner.addLayout(row("Name", self.subject, width=62))
         inner.addWidget(self.copy)
+        inner.addWidget(self.beside)
         self.sequence_row = QWidget()
         self.sequence_row.setLayout(row("Pictures are", self.sequences, width=84))
         self.sequence_row.layout().setContentsMargins(0, 0, 0, 0)
@@ -234,6 +237,7 @@ class GatherBench(OperationPages):
         count = sum(line.take for line in self.lines)
         self.take.setText(f"Take in {count} image{'s' if count != 1 else ''}" if count else "Nothing is ticked")
         self.take.setEnabled(count > 0)
+        self.beside.setVisible(count > 1)
 
     def _guess(self) -> None:
         """Find the subjects anew by the pattern; what else was changed in the plan stays."""
@@ -297,6 +301,8 @@ class GatherBench(OperationPages):
         self._count()
         if taken.keys:
             self.session.took_in.emit(taken.keys)
+            if self.beside.isChecked():
+                self.desk.beside.show(taken.keys)
         if taken.ended or taken.refused:
             self._show_rest(taken)
         elif taken.stopped:
