@@ -74,8 +74,7 @@ class SavedTest(StackCase, DeskCase):
         self.window.close()
         out = self.place / "picture.png"
         at = f"{self.at[1]:g}"
-        words = ("--stack", "What responds", "--plane", "coronal", "--at", at, "--size", "400x400", "--out-bare", out)
-        words = (*words[:8], "--to", out)
+        words = ("--stack", "What responds", "--plane", "coronal", "--at", at, "--size", "400x400", "--out", out)
         kestrelmist("picture", "--study", self.place / "study", *words)
         drawn = pixels(out)
         self.assertEqual(drawn.shape, (400, 400, 3))
@@ -83,6 +82,16 @@ class SavedTest(StackCase, DeskCase):
         with Study(self.place / "study") as study:  # undo takes the stack away
             study.history.undo()
             self.assertEqual(study.items.of_kind("stack"), [])
+
+    def test_saved_without_a_window(self):
+        self.window.close()
+        study, out = self.place / "study", self.place / "bare.png"
+        kestrelmist("save-stack", "Head", "--over", "Found", "--name", "Bare", "--study", study)
+        kestrelmist("picture", "--stack", "Bare", "--study", study, "--plane", "axial", "--at", "0.5", "--to", out)
+        other = self.place / "other.png"
+        more = ("--plane", "axial", "--at", "0.5", "--to", other)
+        kestrelmist("picture", "Head", "--over", "Found", "--study", study, *more)
+        np.testing.assert_array_equal(pixels(out), pixels(other))
 
     def test_a_layer_that_is_gone_and_a_newer_stack(self):
         self.window.on_table.save("Mine")
@@ -92,10 +101,12 @@ class SavedTest(StackCase, DeskCase):
         self.desk.session.run("take-off", {"thing": self.ids["Found"]})
         self.settle(self.window)
         self.desk.layers.lay_out(record.id)
+        self.settle(self.window)
         self.assertIn("A layer of the stack “Mine” is no longer in the study", self.troubles[-1])
         with study.catalogue.change() as db:
             study.items.update(db, record.id, {"body.version": VERSION + 1})
         self.desk.layers.lay_out(record.id)
+        self.settle(self.window)
         self.assertIn("saved by a newer version", self.troubles[-1])
         self.assertEqual(self.desk.viewing.record.name, "Head")
 

@@ -10,10 +10,11 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.overlap import require_overlap
-from ..scene.compare import WAYS, Comparison
+from ..scene.compare import Comparison
 from ..scene.drawing import Drawn
 from ..scene.first_look import over_look, over_opacity
-from ..scene.layer import ImageLook, LabelLook, Layer, Stack, restored
+from ..scene.laid import LaidStack
+from ..scene.layer import ImageLook, Layer, Stack
 from ..scene.tiles import BASE
 from ..study.items import ImageRecord
 from .viewing import Viewing
@@ -183,29 +184,28 @@ class Layers(QObject):
         viewing.session.work.start(f"Reading {record.name}", read, put, lane="view", loud=not image.in_memory)
 
     def lay_out(self, key: int) -> None:
-        """Lay out a stack that was saved: its lowest image leads."""
+        """Lay out a stack that was saved: its lowest image leads. What is in it is read by a worker."""
         viewing, record = self.viewing, self.viewing.study.items.get(key)
         if record is None:
             return
-        rows = record.body.get("layers")
-        stack = Stack.from_list([row for row in rows or () if isinstance(row, dict)])
-        images = [layer for layer in stack.layers if isinstance(layer.look, ImageLook)]
-        try:
-            viewing.study.thing(key)  # says what is wrong with it, if anything
-        except Trouble as trouble:
-            viewing.session.trouble.emit(str(trouble))
-            return
-        lead = images[0].thing
-        assert isinstance(lead, int)
-        viewing.stacks[lead] = Stack(tuple(images))
-        for layer in stack.layers:
-            if isinstance(layer.look, LabelLook) and isinstance(layer.thing, int):
-                viewing.map_looks[layer.thing] = layer.look
-            if layer.place and isinstance(layer.thing, int):
-                viewing.places[layer.thing] = layer.place
-        how = restored(Comparison, record.body.get("comparison"))
-        self.comparison = how if how.way in WAYS else Comparison()
-        viewing.show_image(lead)
+        rows = [row for row in record.body.get("layers") or () if isinstance(row, dict)]
+        places = {row.get("thing"): tuple(row.get("place") or ()) for row in rows}
+
+        def put(stack: LaidStack) -> None:
+            images = []
+            for thing, one in zip(stack.things, stack.layers):
+                if isinstance(one.look, ImageLook):
+                    images.append(Layer(thing, look=one.look, opacity=one.opacity))
+                else:
+                    viewing.map_looks[thing] = one.look
+                if places.get(thing):
+                    viewing.places[thing] = places[thing]
+            viewing.stacks[stack.things[0]] = Stack(tuple(images))
+            self.comparison = stack.how
+            viewing.show_image(stack.things[0])
+
+        work = viewing.session.work
+        work.start(f"Laying out {record.name}", lambda progress: viewing.study.thing(key), put, lane="view")
 
     def take_away(self, key: int) -> None:
         """Take a layer off the table; the one that leads stays."""

@@ -31,12 +31,15 @@ class LaidStack:
     how : Comparison
         How what lies above it is seen.
     name, subject : str
+    things : tuple
+        What each layer is called where the stack is kept.
     """
 
     layers: tuple[Drawn, ...]
     how: Comparison = Comparison()
     name: str = ""
     subject: str = ""
+    things: tuple = ()
 
     @property
     def lead(self) -> Image:
@@ -74,6 +77,7 @@ def laid(facts: Any, find: Callable[[Any], Image | LabelMap], name: str = "", su
     if not isinstance(facts.get("version", VERSION), int) or facts.get("version", VERSION) > VERSION:
         raise Trouble(f"“{name}” was saved by a newer version of this program", "use that version, or lay it anew")
     layers: list[Drawn] = []
+    things = []
     for row in facts["layers"]:
         if not isinstance(row, dict) or "thing" not in row:
             continue
@@ -81,6 +85,7 @@ def laid(facts: Any, find: Callable[[Any], Image | LabelMap], name: str = "", su
         if not layer.shown:
             continue
         thing = find(row["thing"])
+        things.append(row["thing"])
         if isinstance(thing, LabelMap):
             look: ImageLook | LabelLook = restored(LabelLook, given or {})
             layers.append(Drawn(thing, look, layer.opacity))
@@ -92,7 +97,7 @@ def laid(facts: Any, find: Callable[[Any], Image | LabelMap], name: str = "", su
     if not layers or not isinstance(layers[0].thing, Image):
         raise Trouble(f"The lowest layer of “{name}” is no image", "lay an image lowest")
     how = restored(Comparison, facts.get("comparison"))
-    return LaidStack(tuple(layers), how if how.way in WAYS else Comparison(), name, subject)
+    return LaidStack(tuple(layers), how if how.way in WAYS else Comparison(), name, subject, tuple(things))
 
 
 def as_text(layers: list[dict], how: Comparison) -> dict:

@@ -16,26 +16,31 @@ from ..study import Study
 
 
 @operation("report", "Save the stack", name="save-stack", keywords="layers overlay view looks", repeats=False)
-def save_stack(study: Study, image: AnyImage, name: str) -> None:
-    """Keep what lies over an image, as it is seen in the window, under a name.
+def save_stack(study: Study, image: AnyImage, name: str, over: list[AnyImage] | None = None) -> None:
+    """Keep what lies over an image under a name: as it is seen in the window, or other images with looks chosen from
+    their values.
 
     Parameters
     ----------
     name : text
         A name for it; one that there is already is not taken again.
+    over : images
+        Laid over it, the first one lowest, in place of what lies over it in the window.
 
     Raises
     ------
     Trouble
-        When nobody has looked at the image in the window yet, or there is no name.
+        When there is no name.
     """
     view = study.catalogue.recall("view", {})
     view = view if isinstance(view, dict) else {}
     stacks = view.get("stacks")
     rows = stacks.get(str(image.id)) if isinstance(stacks, dict) else None
     stack = Stack.from_list([row for row in rows or () if isinstance(row, dict)])
-    if stack.of(image.id) is None:
-        raise Trouble(f"Nobody has looked at “{image.name}” in the window yet", "open it there, or describe the stack")
+    if over or stack.of(image.id) is None:
+        rows = [{"thing": one.id} for one in (image, *(over or []))]
+        keep_stack(study, image, name, rows, Comparison())
+        return
     places = view.get("places") if isinstance(view.get("places"), dict) else {}
     layers = []
     for layer in stack.layers:
