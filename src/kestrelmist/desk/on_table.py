@@ -156,7 +156,7 @@ class OnTable(QWidget):
         self._cards = QVBoxLayout()
         self._cards.setSpacing(4)
         column = QVBoxLayout(self)
-        column.setContentsMargins(12, 8, 8, 4)
+        column.setContentsMargins(10, 8, 7, 4)
         column.setSpacing(4)
         column.addLayout(head)
         column.addLayout(self._cards)

@@ -24,9 +24,9 @@ from .desk_model import Desk
 from .plain_text import Words, ask_text, plain_tip
 from .theme.theme import Theme, icon
 
-SHELF_WIDTH = 186
+SHELF_WIDTH = 174
 """Pixels: with it and the Bench, the panes keep more than half of the smallest usual window."""
-ROOM = 108
+ROOM = 98
 """Pixels for the words of a card."""
 ICONS = {"transform": "move-3d", "table": "table"}
 
@@ -44,7 +44,7 @@ class Card(QFrame):
         picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
         picture.setPixmap(self.picture())
         name, facts = Words(), Words()
-        name.setText(name.fontMetrics().elidedText(record.name, Qt.TextElideMode.ElideRight, 104))
+        name.setText(name.fontMetrics().elidedText(record.name, Qt.TextElideMode.ElideRight, 96))
         facts.setProperty("kind", "soft")
         facts.setStyleSheet("font-size: 12px")
         told = record.short_facts
@@ -256,7 +256,7 @@ class Shelf(QWidget):
         self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         column = QVBoxLayout(self)
-        column.setContentsMargins(12, 10, 6, 8)
+        column.setContentsMargins(10, 10, 5, 8)
         column.setSpacing(6)
         column.addWidget(title)
         column.addWidget(self._scroll, 1)

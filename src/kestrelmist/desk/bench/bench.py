@@ -14,7 +14,7 @@ from .look import LookPanel
 from .page import PAGES, BenchContext, OperationPages
 from .rows import OnePage
 
-WIDTH = 274
+WIDTH = 286
 
 
 class Bench(QWidget):
@@ -40,7 +40,7 @@ class Bench(QWidget):
         self.here = HerePanel(desk)
         inner.addWidget(self.here)
         inner.addStretch(1)
-        inside.setFixedWidth(WIDTH - 24)
+        inside.setFixedWidth(WIDTH - 23)
         scroll = QScrollArea(widgetResizable=True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setFrameShape(QFrame.Shape.NoFrame)

@@ -102,6 +102,9 @@ class ChannelsPanel(QWidget):
             colour.clicked.connect(lambda _, n=n: self._ask_colour(n))
             low.valueChanged.connect(lambda v, n=n: self.change(n, low=v))
             high.valueChanged.connect(lambda v, n=n: self.change(n, high=v))
+            for field in (low, high):
+                field.setMinimumWidth(58)
+                field.setMaximumWidth(74)
             for k, widget in enumerate((colour, shown, low, high)):
                 self._grid.addWidget(widget, n, k)
             self._grid.setColumnStretch(1, 1)

@@ -30,8 +30,8 @@ def cube(name: str, size: int = 18) -> QPixmap:
     return pixmap
 
 
-ROOM = 320
-"""Pixels below which the place of the slice is left out."""
+BUTTONS = 96
+"""Pixels that the cube and the buttons take."""
 
 
 class PaneHeader(QWidget):
@@ -99,12 +99,15 @@ class PaneHeader(QWidget):
         return self._words
 
     def _elide(self) -> None:
-        """The whole name does not always find room."""
-        room = self.width() - 128 - (self.place.sizeHint().width() if self.place.isVisibleTo(self) else 0)
-        self.name.setText(self.name.fontMetrics().elidedText(self._words, Qt.TextElideMode.ElideRight, max(room, 30)))
+        """The whole name does not always find room; the place of the slice gives way first."""
+        metrics, place = self.name.fontMetrics(), self.place.sizeHint().width()
+        room = self.width() - BUTTONS - (20 if self.away.isVisibleTo(self) else 0)
+        both = metrics.horizontalAdvance(self._words) + place + 8 <= room
+        self.place.setVisible(both or room < 60)
+        room -= place if both else 0
+        self.name.setText(metrics.elidedText(self._words, Qt.TextElideMode.ElideRight, max(room, 30)))
 
     def resizeEvent(self, event) -> None:
-        self.place.setVisible(self.width() >= ROOM)
         self._elide()
         super().resizeEvent(event)
 

@@ -30,7 +30,7 @@ class LabelMapsGroup(Shaded):
         self.menu = QMenu(self)
         self.more.setMenu(self.menu)
         self.menu.aboutToShow.connect(self.fill_menu)
-        self.others = QCheckBox("Show the other label maps as edges")
+        self.others = QCheckBox("Other label maps as edges")
         line = QHBoxLayout()
         line.setContentsMargins(0, 0, 0, 0)
         line.setSpacing(4)
