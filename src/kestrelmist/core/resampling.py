@@ -1,0 +1,349 @@
+"""Values of a volume at the voxels of another grid: nearest, linear, cubic B-spline, windowed sinc.
+
+Kernels release the interpreter lock and work on bands of slices, so that two cores share the work. Nothing is taken
+from beyond the outermost voxels but their own half; what lies further out has no value.
+"""
+
+from __future__ import annotations
+
+import os
+from concurrent.futures import ThreadPoolExecutor
+from typing import Literal
+
+import numpy as np
+
+from .kernel import kernel
+from .progress import Progress, silent
+from .space import Space
+
+How = Literal["nearest", "linear", "cubic", "sinc"]
+POLE = float(np.sqrt(3.0) - 2.0)
+REACH = 4
+"""Voxels to each side that the windowed sinc takes (Lanczos)."""
+BAND = 4
+"""Slices that are worked on between two looks at the cancel button, a core."""
+
+
+def frame_between(source: Space, target: Space) -> np.ndarray:
+    """Voxel coordinates (i, j, k) in `source` of voxel (0, 0, 0) of `target` and of steps along its i, j, k, (3, 4):
+    the steps are the first three columns, the start is the last."""
+    return (source.inverse @ target.affine)[:3]
+
+
+def resampled(
+    values: np.ndarray,
+    frame: np.ndarray,
+    shape: tuple[int, int, int],
+    how: How = "linear",
+    outside: float = np.nan,
+    progress: Progress | None = None,
+) -> np.ndarray:
+    """A volume at the voxels of another grid.
+
+    Parameters
+    ----------
+    values : array [k, j, i]
+        NaN and infinite values count as missing: what lies nearer to one of them than to any other has no value.
+    frame : array (3, 4)
+        See `frame_between`.
+    shape : tuple
+        Voxels of the result along i, j, k.
+    how : text
+        "cubic" is the interpolating cubic B-spline (M. Unser, IEEE Signal Process. Mag. 16, 1999), "sinc" a sinc with
+        a Lanczos window of four voxels to each side (C. Lanczos, Applied Analysis, 1956).
+    outside : number
+        What stands where there is no value.
+
+    Returns
+    -------
+    float32 array [k, j, i]; of "nearest" the number type of `values`.
+    """
+    progress = progress or silent()
+    out_shape = tuple(shape[::-1])
+    if how == "nearest":
+        kind = values.dtype if np.isfinite(outside) or values.dtype.kind == "f" else np.float32
+        out = np.empty(out_shape, kind)
+        _in_slices(out_shape[0], lambda a, b: _nearest(values, frame, out, kind.type(outside), a, b), progress)
+        return out
+    missing = None
+    if values.dtype.kind == "f" and not (there := np.isfinite(values)).all():
+        missing = np.ascontiguousarray(~there)
+        values = _filled(values, there)
+    out, given = np.empty(out_shape, np.float32), np.float32(outside)
+    values = np.ascontiguousarray(values)
+    if how == "cubic":
+        values = spline_coefficients(values)
+        _in_slices(out_shape[0], lambda a, b: _cubic(values, frame, out, given, a, b), progress)
+    elif how == "sinc":
+        table = _lanczos_table()
+        _in_slices(out_shape[0], lambda a, b: _sinc(values, frame, table, out, given, a, b), progress)
+    else:
+        _in_slices(out_shape[0], lambda a, b: _linear(values, frame, out, given, a, b), progress)
+    if missing is not None:
+        gone = np.empty(out_shape, np.uint8)
+        holes = missing.view(np.uint8)
+        _in_slices(out_shape[0], lambda a, b: _nearest(holes, frame, gone, np.uint8(0), a, b), silent())
+        out[gone > 0] = given
+    return out
+
+
+def _filled(values: np.ndarray, there: np.ndarray) -> np.ndarray:
+    """Values with the missing ones taken from the nearest that is there; zeros when none is."""
+    from scipy import ndimage
+
+    if not there.any():
+        return np.zeros_like(values)
+    places = ndimage.distance_transform_edt(~there, return_distances=False, return_indices=True)
+    return values[tuple(places)]
+
+
+def _in_slices(count: int, work, progress: Progress) -> None:
+    """Run `work(first, last)` over slices, two bands at a time."""
+    cores = min(2, os.cpu_count() or 1)
+    with ThreadPoolExecutor(cores) as pool:
+        edges = list(range(0, count, BAND))
+        for n in range(0, len(edges), cores):
+            progress.at(n / len(edges), "Resampling")
+            bands = [(a, min(a + BAND, count)) for a in edges[n : n + cores]]
+            list(pool.map(lambda band: work(*band), bands))
+
+
+def spline_coefficients(values: np.ndarray) -> np.ndarray:
+    """Coefficients of the cubic B-spline through values [k, j, i], float32, mirrored at the ends (M. Unser, A. Aldroubi
+    and M. Eden, IEEE Trans. Signal Process. 41, 1993)."""
+    out = np.array(values, np.float32, order="C")
+    nk, nj, ni = out.shape
+    with ThreadPoolExecutor(2) as pool:
+        if ni > 1:
+            list(pool.map(lambda b: _filter_i(out, *b), _halves(nk)))
+        if nj > 1:
+            list(pool.map(lambda b: _filter_j(out, *b), _halves(nk)))
+        if nk > 1:
+            list(pool.map(lambda b: _filter_k(out, *b), _halves(nj)))
+    return out
+
+
+def _halves(count: int) -> list[tuple[int, int]]:
+    return [(0, count // 2), (count // 2, count)]
+
+
+def _lanczos_table(steps: int = 1024) -> np.ndarray:
+    """Weights of the windowed sinc for `steps` + 1 places between two voxels, (steps + 1, 2 REACH), each row of sum
+    1."""
+    share = np.linspace(0.0, 1.0, steps + 1)[:, None]
+    away = share + REACH - 1 - np.arange(2 * REACH)[None, :]
+    weights = np.sinc(away) * np.sinc(away / REACH)
+    return (weights / weights.sum(1, keepdims=True)).astype(np.float32)
+
+
+@kernel
+def _filter_i(data, first, last):
+    ni = data.shape[2]
+    for k in range(first, last):
+        for j in range(data.shape[1]):
+            row = data[k, j]
+            total, z = np.float64(row[0]), POLE
+            for n in range(1, min(ni, 30)):
+                total += z * row[n]
+                z *= POLE
+            row[0] = total * 6.0
+            for n in range(1, ni):
+                row[n] = row[n] * 6.0 + POLE * row[n - 1]
+            row[ni - 1] = POLE / (POLE * POLE - 1.0) * (row[ni - 1] + POLE * row[ni - 2])
+            for n in range(ni - 2, -1, -1):
+                row[n] = POLE * (row[n + 1] - row[n])
+
+
+@kernel
+def _filter_j(data, first, last):
+    nj, ni = data.shape[1], data.shape[2]
+    for k in range(first, last):
+        plane = data[k]
+        start = np.empty(ni, np.float32)
+        for i in range(ni):
+            start[i] = plane[0, i]
+        z = POLE
+        for n in range(1, min(nj, 30)):
+            for i in range(ni):
+                start[i] += np.float32(z) * plane[n, i]
+            z *= POLE
+        for i in range(ni):
+            plane[0, i] = start[i] * np.float32(6.0)
+        pole = np.float32(POLE)
+        for n in range(1, nj):
+            for i in range(ni):
+                plane[n, i] = plane[n, i] * np.float32(6.0) + pole * plane[n - 1, i]
+        ends = np.float32(POLE / (POLE * POLE - 1.0))
+        for i in range(ni):
+            plane[nj - 1, i] = ends * (plane[nj - 1, i] + pole * plane[nj - 2, i])
+        for n in range(nj - 2, -1, -1):
+            for i in range(ni):
+                plane[n, i] = pole * (plane[n + 1, i] - plane[n, i])
+
+
+@kernel
+def _filter_k(data, first, last):
+    nk, ni = data.shape[0], data.shape[2]
+    pole, ends = np.float32(POLE), np.float32(POLE / (POLE * POLE - 1.0))
+    for j in range(first, last):
+        z = POLE
+        start = np.empty(ni, np.float32)
+        for i in range(ni):
+            start[i] = data[0, j, i]
+        for n in range(1, min(nk, 30)):
+            for i in range(ni):
+                start[i] += np.float32(z) * data[n, j, i]
+            z *= POLE
+        for i in range(ni):
+            data[0, j, i] = start[i] * np.float32(6.0)
+        for n in range(1, nk):
+            for i in range(ni):
+                data[n, j, i] = data[n, j, i] * np.float32(6.0) + pole * data[n - 1, j, i]
+        for i in range(ni):
+            data[nk - 1, j, i] = ends * (data[nk - 1, j, i] + pole * data[nk - 2, j, i])
+        for n in range(nk - 2, -1, -1):
+            for i in range(ni):
+                data[n, j, i] = pole * (data[n + 1, j, i] - data[n, j, i])
+
+
+@kernel(inline="always")
+def _inside(f, size):
+    return -0.5 <= f < size - 0.5
+
+
+@kernel(inline="always")
+def _mirrored(n, size):
+    """An index beyond the ends, mirrored about the outermost voxel."""
+    if size == 1:
+        return 0
+    if n < 0:
+        n = -n
+    if n >= size:
+        n = 2 * (size - 1) - n
+    return min(max(n, 0), size - 1)
+
+
+@kernel
+def _nearest(values, frame, out, outside, first, last):
+    nk, nj, ni = values.shape
+    for k in range(first, last):
+        for j in range(out.shape[1]):
+            for i in range(out.shape[2]):
+                x = frame[0, 0] * i + frame[0, 1] * j + frame[0, 2] * k + frame[0, 3]
+                y = frame[1, 0] * i + frame[1, 1] * j + frame[1, 2] * k + frame[1, 3]
+                z = frame[2, 0] * i + frame[2, 1] * j + frame[2, 2] * k + frame[2, 3]
+                if _inside(x, ni) and _inside(y, nj) and _inside(z, nk):
+                    out[k, j, i] = values[int(np.floor(z + 0.5)), int(np.floor(y + 0.5)), int(np.floor(x + 0.5))]
+                else:
+                    out[k, j, i] = outside
+
+
+@kernel(fastmath={"contract", "reassoc", "nsz", "arcp"})
+def _linear(values, frame, out, outside, first, last):
+    nk, nj, ni = values.shape
+    for k in range(first, last):
+        for j in range(out.shape[1]):
+            for i in range(out.shape[2]):
+                x = frame[0, 0] * i + frame[0, 1] * j + frame[0, 2] * k + frame[0, 3]
+                y = frame[1, 0] * i + frame[1, 1] * j + frame[1, 2] * k + frame[1, 3]
+                z = frame[2, 0] * i + frame[2, 1] * j + frame[2, 2] * k + frame[2, 3]
+                if not (_inside(x, ni) and _inside(y, nj) and _inside(z, nk)):
+                    out[k, j, i] = outside
+                    continue
+                x, y, z = min(max(x, 0.0), ni - 1.0), min(max(y, 0.0), nj - 1.0), min(max(z, 0.0), nk - 1.0)
+                a, b, c = int(x), int(y), int(z)
+                u, v, w = np.float32(x - a), np.float32(y - b), np.float32(z - c)
+                a1, b1, c1 = min(a + 1, ni - 1), min(b + 1, nj - 1), min(c + 1, nk - 1)
+                p, q = np.float32(values[c, b, a]), np.float32(values[c, b1, a])
+                r, s = np.float32(values[c1, b, a]), np.float32(values[c1, b1, a])
+                p += (np.float32(values[c, b, a1]) - p) * u
+                q += (np.float32(values[c, b1, a1]) - q) * u
+                r += (np.float32(values[c1, b, a1]) - r) * u
+                s += (np.float32(values[c1, b1, a1]) - s) * u
+                p += (q - p) * v
+                r += (s - r) * v
+                out[k, j, i] = p + (r - p) * w
+
+
+@kernel(inline="always")
+def spline_weights(t):
+    """The four weights of the cubic B-spline at a share `t` between two voxels."""
+    s = np.float32(1.0) - t
+    sixth = np.float32(1.0 / 6.0)
+    w0 = s * s * s * sixth
+    w3 = t * t * t * sixth
+    w1 = np.float32(2.0 / 3.0) - np.float32(0.5) * t * t * (np.float32(2.0) - t)
+    w2 = np.float32(1.0) - w0 - w1 - w3
+    return w0, w1, w2, w3
+
+
+@kernel(fastmath={"contract", "reassoc", "nsz", "arcp"})
+def _cubic(values, frame, out, outside, first, last):
+    nk, nj, ni = values.shape
+    for k in range(first, last):
+        for j in range(out.shape[1]):
+            for i in range(out.shape[2]):
+                x = frame[0, 0] * i + frame[0, 1] * j + frame[0, 2] * k + frame[0, 3]
+                y = frame[1, 0] * i + frame[1, 1] * j + frame[1, 2] * k + frame[1, 3]
+                z = frame[2, 0] * i + frame[2, 1] * j + frame[2, 2] * k + frame[2, 3]
+                if not (_inside(x, ni) and _inside(y, nj) and _inside(z, nk)):
+                    out[k, j, i] = outside
+                    continue
+                x, y, z = min(max(x, 0.0), ni - 1.0), min(max(y, 0.0), nj - 1.0), min(max(z, 0.0), nk - 1.0)
+                a, b, c = int(x), int(y), int(z)
+                u0, u1, u2, u3 = spline_weights(np.float32(x - a))
+                v0, v1, v2, v3 = spline_weights(np.float32(y - b))
+                w0, w1, w2, w3 = spline_weights(np.float32(z - c))
+                total = np.float32(0.0)
+                if 0 < a < ni - 2 and 0 < b < nj - 2 and 0 < c < nk - 2:
+                    for n in range(4):
+                        w = w0 if n == 0 else w1 if n == 1 else w2 if n == 2 else w3
+                        plane = values[c - 1 + n]
+                        part = np.float32(0.0)
+                        for m in range(4):
+                            v = v0 if m == 0 else v1 if m == 1 else v2 if m == 2 else v3
+                            row = plane[b - 1 + m]
+                            part += v * (u0 * row[a - 1] + u1 * row[a] + u2 * row[a + 1] + u3 * row[a + 2])
+                        total += w * part
+                else:
+                    a0, a1, a2, a3 = _mirrored(a - 1, ni), a, _mirrored(a + 1, ni), _mirrored(a + 2, ni)
+                    for n in range(4):
+                        w = w0 if n == 0 else w1 if n == 1 else w2 if n == 2 else w3
+                        kk = _mirrored(c - 1 + n, nk)
+                        for m in range(4):
+                            v = v0 if m == 0 else v1 if m == 1 else v2 if m == 2 else v3
+                            row = values[kk, _mirrored(b - 1 + m, nj)]
+                            total += w * v * (u0 * row[a0] + u1 * row[a1] + u2 * row[a2] + u3 * row[a3])
+                out[k, j, i] = total
+
+
+@kernel(fastmath={"contract", "reassoc", "nsz", "arcp"})
+def _sinc(values, frame, table, out, outside, first, last):
+    nk, nj, ni = values.shape
+    steps, wide = table.shape[0] - 1, table.shape[1]
+    reach = wide // 2
+    for k in range(first, last):
+        for j in range(out.shape[1]):
+            for i in range(out.shape[2]):
+                x = frame[0, 0] * i + frame[0, 1] * j + frame[0, 2] * k + frame[0, 3]
+                y = frame[1, 0] * i + frame[1, 1] * j + frame[1, 2] * k + frame[1, 3]
+                z = frame[2, 0] * i + frame[2, 1] * j + frame[2, 2] * k + frame[2, 3]
+                if not (_inside(x, ni) and _inside(y, nj) and _inside(z, nk)):
+                    out[k, j, i] = outside
+                    continue
+                a, b, c = int(np.floor(x)), int(np.floor(y)), int(np.floor(z))
+                u = table[int((x - a) * steps + 0.5)]
+                v = table[int((y - b) * steps + 0.5)]
+                w = table[int((z - c) * steps + 0.5)]
+                total = np.float32(0.0)
+                for n in range(wide if nk > 1 else 1):
+                    plane = values[_mirrored(c + 1 - reach + n, nk)]
+                    part = np.float32(0.0)
+                    for m in range(wide if nj > 1 else 1):
+                        row = plane[_mirrored(b + 1 - reach + m, nj)]
+                        line = np.float32(0.0)
+                        for p in range(wide if ni > 1 else 1):
+                            line += (u[p] if ni > 1 else np.float32(1.0)) * row[_mirrored(a + 1 - reach + p, ni)]
+                        part += (v[m] if nj > 1 else np.float32(1.0)) * line
+                    total += (w[n] if nk > 1 else np.float32(1.0)) * part
+                out[k, j, i] = total
