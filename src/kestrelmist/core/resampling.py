@@ -18,6 +18,8 @@ from .space import Space
 
 How = Literal["nearest", "linear", "cubic", "sinc"]
 POLE = float(np.sqrt(3.0) - 2.0)
+TERMS = 16
+"""Of the sum that a filter begins with; what is left out is below the last digit of float32."""
 REACH = 4
 """Voxels to each side that the windowed sinc takes (Lanczos)."""
 BAND = 4
@@ -61,7 +63,7 @@ def resampled(
     progress = progress or silent()
     out_shape = tuple(shape[::-1])
     if how == "nearest":
-        kind = values.dtype if np.isfinite(outside) or values.dtype.kind == "f" else np.float32
+        kind = values.dtype if np.isfinite(outside) or values.dtype.kind == "f" else np.dtype(np.float32)
         out = np.empty(out_shape, kind)
         _in_slices(out_shape[0], lambda a, b: _nearest(values, frame, out, kind.type(outside), a, b), progress)
         return out
@@ -136,6 +138,13 @@ def _lanczos_table(steps: int = 1024) -> np.ndarray:
     return (weights / weights.sum(1, keepdims=True)).astype(np.float32)
 
 
+@kernel(inline="always")
+def _folded(n, size):
+    """An index in the endless row that mirroring at both ends makes."""
+    n = n % (2 * size - 2)
+    return n if n < size else 2 * size - 2 - n
+
+
 @kernel
 def _filter_i(data, first, last):
     ni = data.shape[2]
@@ -143,8 +152,8 @@ def _filter_i(data, first, last):
         for j in range(data.shape[1]):
             row = data[k, j]
             total, z = np.float64(row[0]), POLE
-            for n in range(1, min(ni, 30)):
-                total += z * row[n]
+            for n in range(1, TERMS):
+                total += z * row[_folded(n, ni)]
                 z *= POLE
             row[0] = total * 6.0
             for n in range(1, ni):
@@ -163,9 +172,10 @@ def _filter_j(data, first, last):
         for i in range(ni):
             start[i] = plane[0, i]
         z = POLE
-        for n in range(1, min(nj, 30)):
+        for n in range(1, TERMS):
+            m = _folded(n, nj)
             for i in range(ni):
-                start[i] += np.float32(z) * plane[n, i]
+                start[i] += np.float32(z) * plane[m, i]
             z *= POLE
         for i in range(ni):
             plane[0, i] = start[i] * np.float32(6.0)
@@ -190,9 +200,10 @@ def _filter_k(data, first, last):
         start = np.empty(ni, np.float32)
         for i in range(ni):
             start[i] = data[0, j, i]
-        for n in range(1, min(nk, 30)):
+        for n in range(1, TERMS):
+            m = _folded(n, nk)
             for i in range(ni):
-                start[i] += np.float32(z) * data[n, j, i]
+                start[i] += np.float32(z) * data[m, j, i]
             z *= POLE
         for i in range(ni):
             data[0, j, i] = start[i] * np.float32(6.0)
