@@ -102,7 +102,9 @@ class ResampleTest(PlaceCase):
         inner = (slice(3, -3),) * 3  # at the faces the smoothing has one side only
         np.testing.assert_allclose(made.data[inner], wanted[inner], atol=0.01)
         back = resample(made, onto=place_image(space))
-        np.testing.assert_allclose(back.data[10:-10, 10:-10, 8:-8], place_image(space).data[10:-10, 10:-10, 8:-8], atol=0.05)
+        np.testing.assert_allclose(
+            back.data[10:-10, 10:-10, 8:-8], place_image(space).data[10:-10, 10:-10, 8:-8], atol=0.05
+        )
 
     def test_coarser_voxels_hold_what_lies_in_them(self):
         values = np.zeros((64, 64, 64), np.float32)
@@ -214,9 +216,8 @@ class CropTest(PlaceCase):
         flipped = turn(self.image, "x", flip=True)
         before, after = (s.to_world((0, 0, 0)) - middle for s in (self.image.space, flipped.space))
         np.testing.assert_allclose(after, before * (-1, 1, 1), atol=1e-9)
-        for about, quarters, said in (("w", 1, "no axis"), ("z", 0, "Nothing is to be turned")):
-            with self.assertRaisesRegex(Trouble, said):
-                turn(self.image, about, quarters)
+        with self.assertRaisesRegex(Trouble, "Nothing is to be turned"):
+            turn(self.image, "z", 0)
 
 
 class FramesTest(PlaceCase):

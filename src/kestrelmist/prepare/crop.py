@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Annotated
+from typing import Annotated, Literal
 
 import numpy as np
 
@@ -158,7 +158,7 @@ def bounds_of(inside: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 @operation("prepare", "Turn or flip", name="turn", keywords="rotate mirror quarter flip axes", takes="series colour")
 def turn(
     image: Image,
-    about: Annotated[str, "x, y or z"] = "z",
+    about: Literal["x", "y", "z"] = "z",
     quarters: Annotated[int, Between(0, 3)] = 0,
     *,
     flip: bool = False,
@@ -179,11 +179,9 @@ def turn(
     Raises
     ------
     Trouble
-        When the axis is none, or nothing is asked for.
+        When nothing is asked for.
     """
-    axis = "xyz".find(about.strip().lower())
-    if axis < 0 or len(about.strip()) != 1:
-        raise Trouble(f"“{about}” is no axis of the world", "give x, y or z")
+    axis = "xyz".index(about)
     if quarters == 0 and not flip:
         raise Trouble("Nothing is to be turned", "give quarter turns, or ask for a flip")
     a, b = [n for n in range(3) if n != axis]

@@ -1,0 +1,226 @@
+"""The values of an image: clipped, standardised, matched, turned round, in another number type."""
+
+from __future__ import annotations
+
+from typing import Literal, NamedTuple
+
+import numpy as np
+
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.labels import LabelMap
+from ..core.on_grid import require_same_grid
+from ..core.operation import operation
+from ..core.parameter import ImageValue
+from ..core.progress import Progress, silent
+from ..core.table import Column, Table
+
+TYPES = Literal["uint8", "int16", "uint16", "float32"]
+QUANTILES = 1024
+"""Steps of the curve that a histogram is matched by."""
+
+
+@operation("prepare", "Clip", name="clip", keywords="limit threshold range values window", takes="series")
+def clip(image: Image, low: ImageValue | None = None, high: ImageValue | None = None) -> Image:
+    """Bring values below one limit and above another one to the limit. Voxels without a value stay so.
+
+    Parameters
+    ----------
+    low, high : values
+        Either may be left out.
+
+    Raises
+    ------
+    Trouble
+        When neither limit is given, or they are the wrong way round.
+    """
+    if low is None and high is None:
+        raise Trouble("Nothing says where to clip", "give a lower or an upper limit")
+    if low is not None and high is not None and low > high:
+        raise Trouble(f"The range from {low:g} to {high:g} is none", "give the lower value first")
+
+    def change(values: np.ndarray) -> np.ndarray:
+        whole = values.dtype.kind in "iu" and all(v is None or v == int(v) for v in (low, high))
+        values = values if whole else values.astype(np.float32)
+        made = np.clip(values.astype(np.float64) if whole else values, low, high)
+        return made.astype(values.dtype)
+
+    return _changed(image, change, "clipped")
+
+
+@operation("prepare", "Standardise", name="standardise", keywords="z-score normalise mean deviation mask", takes="")
+def standardise(image: Image, mask: LabelMap | None = None) -> Image:
+    """Take the mean away and divide by the standard deviation (n − 1) of the voxels in a mask, or of all.
+
+    Parameters
+    ----------
+    mask : label map
+        Only voxels that carry a label count for mean and spread; all are changed.
+
+    Raises
+    ------
+    Trouble
+        When the mask is empty or lies on another grid, or the values do not differ.
+    """
+    inside = _inside(image, mask)
+    mean, spread = float(inside.mean()), float(inside.std(ddof=1)) if inside.size > 1 else 0.0
+    if not spread > 0:
+        raise Trouble(f"The values of “{image.name}” do not differ there", "choose another mask or image")
+    made = ((image.kji.astype(np.float64) - mean) / spread).astype(np.float32)
+    return image.like(made.T, name=f"{image.name}, z-score", unit="SD")
+
+
+@operation(
+    "prepare", "Match values", name="match-values", keywords="histogram match normalise percentile intensity reference"
+)
+def match_values(
+    image: Image,
+    to: Image,
+    how: Literal["percentiles", "histogram"] = "percentiles",
+    *,
+    mask: LabelMap | None = None,
+    progress: Progress = silent(),
+) -> Image:
+    """Bring the values of an image onto the scale of another one.
+
+    Parameters
+    ----------
+    to : image
+        The one whose scale is taken; its grid does not matter.
+    how : text
+        Linearly, so that the 1st and the 99th percentile become those of the other (percentiles); or by the curve that
+        gives both the same distribution (histogram; R. C. Gonzalez and R. E. Woods, Digital Image Processing, 2002).
+    mask : label map
+        Only voxels of the image that carry a label are looked at; all are changed.
+
+    Raises
+    ------
+    Trouble
+        When one of the images holds one value only, or the mask does not fit.
+    """
+    own, other = _inside(image, mask), to.sample(4_000_000).astype(np.float64)
+    if not other.size:
+        raise Trouble(f"“{to.name}” holds no values", "choose an image that shows something")
+    values = image.kji.astype(np.float64)
+    if how == "percentiles":
+        (a, b), (c, d) = np.percentile(own, (1, 99)), np.percentile(other, (1, 99))
+        if not b > a or not d > c:
+            raise Trouble("One of these images has one value nearly everywhere", "choose images that show something")
+        made = (values - a) * (d - c) / (b - a) + c
+    else:
+        shares = np.linspace(0, 100, QUANTILES + 1)
+        progress.at(0.3, "Matching")
+        before, after = np.percentile(own, shares), np.percentile(other, shares)
+        if before[0] == before[-1]:
+            raise Trouble(f"“{image.name}” has one value everywhere", "choose an image that shows something")
+        before, first = np.unique(before, return_index=True)
+        made = np.interp(values, before, after[first])
+        made[~np.isfinite(values)] = np.nan
+    return image.like(made.astype(np.float32).T, name=f"{image.name}, matched to {to.name}", unit=to.unit)
+
+
+@operation("prepare", "Turn values round", name="turn-values", keywords="invert negative logarithm log", takes="series")
+def turn_values(image: Image, how: Literal["invert", "logarithm"] = "invert") -> Image:
+    """Mirror the values within their range, or take their natural logarithm.
+
+    Parameters
+    ----------
+    how : text
+        "invert" makes the highest value the lowest; "logarithm" needs values above 0: others have none afterwards.
+
+    Raises
+    ------
+    Trouble
+        When no value is above 0 where a logarithm is asked for.
+    """
+    if how == "invert":
+        ends = [_ends(image.frame(index).data) for index in image.indices()]
+        total = min(e[0] for e in ends) + max(e[1] for e in ends)
+        return _changed(image, lambda values: (total - values.astype(np.float64)).astype(np.float32), "inverted")
+    if not any((image.frame(index).data > 0).any() for index in image.indices()):
+        raise Trouble(f"“{image.name}” has no value above 0, so none has a logarithm", "choose another image")
+
+    def logarithm(values: np.ndarray) -> np.ndarray:
+        with np.errstate(all="ignore"):
+            return np.where(values > 0, np.log(values.astype(np.float64)), np.nan).astype(np.float32)
+
+    return _changed(image, logarithm, "logarithm", unit="")
+
+
+class Converted(NamedTuple):
+    """The image in its new number type, and what it cost."""
+
+    image: Image
+    lost: Table
+
+
+@operation("prepare", "Number type", name="number-type", keywords="convert bits integer float uint8 int16 cast")
+def number_type(image: Image, type: TYPES = "int16", *, round_values: bool = True) -> Converted:
+    """Keep the values in another number type, and say what is lost by it.
+
+    Parameters
+    ----------
+    type : text
+        Whole numbers of 8 or 16 bits with or without a sign, or single precision.
+    round_values : bool
+        To the nearest whole number; otherwise what is behind the point is cut off.
+
+    Returns
+    -------
+    image : Image
+    lost : Table
+        Voxels that lay beyond the type's ends, that had no value, and the largest change of the others.
+
+    Raises
+    ------
+    Trouble
+        When nothing would be left but one value.
+    """
+    kind, values = np.dtype(type), image.data.astype(np.float64)
+    missing = ~np.isfinite(values)
+    beyond = np.zeros(values.shape, bool)
+    made = np.where(missing, 0.0, values)
+    if kind.kind in "iu":
+        made = np.round(made) if round_values else np.trunc(made)
+        ends = np.iinfo(kind)
+        beyond = ~missing & ((made < ends.min) | (made > ends.max))
+        made = np.clip(made, ends.min, ends.max)
+    elif missing.any():
+        made = values
+    out = np.asfortranarray(made.astype(kind))
+    there = ~missing & ~beyond
+    if there.any() and values[there].max() > values[there].min() and out.max() == out.min():
+        raise Trouble(
+            f"All values of “{image.name}” would become {out.flat[0]:g}", "scale them first, or choose float32"
+        )
+    change = float(np.abs(out[there].astype(np.float64) - values[there]).max()) if there.any() else 0.0
+    table = Table(f"{image.name} as {type}", [Column("voxels"), Column("beyond"), Column("without value")])
+    table.columns.append(Column("largest change", image.unit, 6))
+    lost = int(missing.sum()) if kind.kind in "iu" else 0
+    table.rows.append((values.size, int(beyond.sum()), lost, change))
+    return Converted(image.like(out, name=f"{image.name}, {type}"), table)
+
+
+def _changed(image: Image, change, words: str, **more) -> Image:
+    name = f"{image.name}, {words}"
+    if image.axes:
+        return image.each_volume(change, name=name, **more)
+    return image.like(np.asfortranarray(change(image.data)), name=name, **more)
+
+
+def _inside(image: Image, mask: LabelMap | None) -> np.ndarray:
+    """Finite values of an image within a mask, float64."""
+    values = image.data
+    if mask is not None:
+        require_same_grid(image, mask)
+        values = values[mask.data > 0]
+    values = np.asarray(values, np.float64).ravel()
+    values = values[np.isfinite(values)]
+    if not values.size:
+        raise Trouble(f"“{image.name}” holds no values there", "choose another mask or image")
+    return values
+
+
+def _ends(values: np.ndarray) -> tuple[float, float]:
+    values = values[np.isfinite(values)] if values.dtype.kind == "f" else values
+    return (float(values.min()), float(values.max())) if values.size else (0.0, 0.0)
