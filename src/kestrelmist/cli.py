@@ -212,7 +212,7 @@ def _run(operation: Operation, given: dict[str, Any]) -> None:
     study, out, as_json = given.pop("study"), given.pop("out"), given.pop("json")
     given = {k: v for k, v in given.items() if v is not None and v != ()}
     given = {k: list(v) if isinstance(v, tuple) else v for k, v in given.items()}
-    target = next((p for p in operation.parameters if p.role == "new"), None)
+    target = next((p for p in operation.parameters if p.role == "new" and p.required), None)
     if target is not None and target.name not in given and out is not None:
         given[target.name], out = str(out), None  # what writes a file itself writes that one
     from .command_output import require_place, say, say_trouble

@@ -33,10 +33,12 @@ class Said:
     """Records of new things in the study."""
     things: list[Any] = field(default_factory=list)
     """Images, labels and transforms that can be written."""
+    one_leads: bool = False
+    """Whether the first of them is what was asked for, and the others come beside it."""
 
     @classmethod
     def of_study(cls, study: Study, task: Task, values: dict[str, Any], kept: dict[str, Any]) -> Said:
-        said = cls()
+        said = cls(one_leads=_one_leads(task.about))
         for name, value in values.items():
             if isinstance(value, Table):
                 said.tables.append(value)
@@ -60,7 +62,7 @@ class Said:
 
     @classmethod
     def of_files(cls, operation: Operation, arguments: dict[str, Any], values: dict[str, Any]) -> Said:
-        said = cls()
+        said = cls(one_leads=_one_leads(operation))
         for value in values.values():
             if isinstance(value, Table):
                 said.tables.append(value)
@@ -74,6 +76,8 @@ class Said:
                 p = operation.first_input("image")
                 assert p is not None
                 said.things.append(arguments[p.name].placed(value))
+            elif isinstance(value, list) and said.one_leads:
+                continue  # they come beside it, and have no place without a study
             elif isinstance(value, list):
                 raise Trouble(
                     f"“{operation.title}” needs a study to put the images in",
@@ -92,6 +96,8 @@ class Said:
 
         tables = out.suffix.lower() in (".csv", ".parquet", ".tsv")
         fits: list[Any] = self.tables if tables or not self.things else self.things
+        if len(fits) > 1 and self.one_leads and fits is self.things:
+            fits = fits[:1]
         if len(fits) != 1:
             what = f"{len(fits)} things to write" if fits else "nothing to write"
             raise Trouble(f"There is {what} into one file", "leave --out out, or name a study with --study", out)
@@ -100,6 +106,11 @@ class Said:
 
         beside = table_path(out) if isinstance(fits[0], LabelMap) and len(fits[0].table) else None
         return [out] + ([beside] if beside is not None else [])
+
+
+def _one_leads(operation: Operation) -> bool:
+    """Whether the first of several results is the one that was asked for."""
+    return len(operation.results) > 1 and not operation.results[0].many
 
 
 def require_place(operation: Operation, study: Path | None, out: Path | None) -> None:

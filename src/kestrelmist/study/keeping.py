@@ -158,7 +158,7 @@ class _Keeping:
             things.append(Thing(record.kind, record.name, record.subject, record.owner, (), record.id, record.hash))
         self.outputs[name] = tuple(things)
         kind = self.made.prepared[name][0].kind if self.made.prepared[name] else ""
-        self.result[name] = value if kind == "table" else keys if kind == "image" else keys[0] if keys else None
+        self.result[name] = value if kind == "table" else keys if many or kind == "image" else keys[0] if keys else None
 
     def _row(self, db: sqlite3.Connection, prepared: Prepared, thing: Any, of: int | None = None) -> Record:
         study = self.study

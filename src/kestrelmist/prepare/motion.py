@@ -1,0 +1,237 @@
+"""Head motion in a series: found against a reference, taken out with one resampling, and told."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Literal, NamedTuple
+
+import numpy as np
+
+from ..core.curve import COLOURS, Curve
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.labels import LabelMap
+from ..core.on_grid import require_same_grid
+from ..core.operation import operation
+from ..core.parameter import Between, NewPath, Unit
+from ..core.progress import Progress, silent
+from ..core.resampling import resampled
+from ..core.rigid import moved_by
+from ..core.table import Column, Table
+from .rigid_fit import Reference
+
+SHIFTS, TURNS = ("trans_x", "trans_y", "trans_z"), ("rot_x", "rot_y", "rot_z")
+"""Names of the columns, as BIDS derivatives have them."""
+DISPLACEMENT, DVARS, MEAN = "framewise_displacement", "dvars", "global_mean"
+
+
+class Still(NamedTuple):
+    """The series without motion, and what the motion was."""
+
+    image: Image
+    motion: Table
+    curves: list[Curve]
+
+
+@operation(
+    "prepare",
+    "Correct motion",
+    name="correct-motion",
+    keywords="realign head movement series rigid framewise displacement dvars",
+    takes="series",
+)
+def correct_motion(
+    image: Image,
+    reference: str = "middle",
+    *,
+    separate: Image | None = None,
+    mask: LabelMap | None = None,
+    how: Literal["linear", "cubic", "sinc"] = "cubic",
+    radius: Annotated[float, Unit("mm"), Between(0, 1e4)] = 0.0,
+    table: NewPath | None = None,
+    progress: Progress = silent(),
+) -> Still:
+    """Bring every volume of a series onto a reference by three shifts and three turns, with one resampling.
+
+    Found by least squares, with a gain and an offset fitted along (S. Baker and I. Matthews, 2004). The numbers say
+    where the head is: a place p of the reference is found in the volume at R (p − c) + c + t, c being the middle of the
+    grid, t the shifts in mm along the world's x, y and z, and R the turns in rad about x, then y, then z.
+
+    Parameters
+    ----------
+    reference : text
+        "first", "middle", "last", "mean" (of all, made twice), or the number of a volume, from 1 on.
+    separate : image
+        One volume on the same grid, in place of one of the series.
+    mask : label map
+        Only voxels that carry a label are compared, in the reference; the head when left out.
+    how : text
+        Linear, cubic B-spline or windowed sinc.
+    radius : mm
+        Of the head, by which turns count in the framewise displacement (J. D. Power et al., NeuroImage 59, 2012); that
+        of the voxels that are compared when 0.
+    table : path
+        A new CSV file for the table.
+
+    Returns
+    -------
+    image : Image
+        float32; a place beyond a volume has no value.
+    motion : Table
+        For each volume: trans_x, trans_y, trans_z (mm), rot_x, rot_y, rot_z (rad), framewise_displacement (mm), dvars
+        (percent of the mean, before correction) and global_mean.
+    curves : Curve
+        The same, but for the last two, through time.
+
+    Raises
+    ------
+    Trouble
+        When the image is no series, the reference is none, lies on another grid or holds nothing, or a volume is empty.
+    """
+    if not image.axes:
+        raise Trouble(f"“{image.name}” is one volume, not a series", "choose a series")
+    if len(image.axes) > 1:
+        raise Trouble(f"“{image.name}” has more than one axis besides space", "choose one place along it first")
+    count = image.axes[0].size
+    target = None if table is None else Path(table)
+    if target is not None and target.exists():
+        raise Trouble("There is something of this name already", "name a new file", target)
+    chosen = _reference(image, reference, separate, progress.part(0.0, 0.1))
+    inside = None
+    if mask is not None:
+        require_same_grid(image.frame((0,)), mask)
+        inside = mask.kji > 0
+        if not inside.any():
+            raise Trouble("The mask is empty", "choose one with voxels")
+    fit = Reference(chosen, image.space, inside)
+    found = _found(image, fit, progress.part(0.1, 0.5 if reference == "mean" else 0.9))
+    if reference == "mean" and separate is None:
+        again = np.zeros(chosen.shape, np.float64)
+        for n, matrix in enumerate(found):
+            progress.at(0.5 + 0.1 * n / count, "Averaging")
+            again += np.nan_to_num(_placed(image, n, matrix, "linear", progress))
+        fit = Reference(again / count, image.space, inside)
+        found = _found(image, fit, progress.part(0.6, 0.9), found)
+    moved = np.array([moved_by(matrix, image.space.centre) for matrix in found])
+    made = _table(image, moved, radius or fit.radius, progress.part(0.9, 1.0))
+    if target is not None:
+        made.save_csv(target)
+
+    def fetch(index: tuple[int, ...], progress: Progress) -> np.ndarray:
+        return _placed(image, index[0], found[index[0]], how, progress).T
+
+    return Still(image.like(fetch, name=f"{image.name}, still"), made, _curves(image, made))
+
+
+def _reference(image: Image, wanted: str, separate: Image | None, progress: Progress) -> np.ndarray:
+    count = image.axes[0].size
+    if separate is not None:
+        if separate.axes:
+            raise Trouble(f"“{separate.name}” is a series, and one volume is wanted", "choose one, as in name@3")
+        if not separate.space.same_grid(image.space):
+            raise Trouble(f"“{separate.name}” lies on another grid than “{image.name}”", "resample it onto that first")
+        return separate.kji
+    text = wanted.strip().lower()
+    if text == "mean":
+        total = np.zeros(image.space.shape[::-1], np.float64)
+        for n in range(count):
+            progress.at(n / count, "Averaging")
+            total += np.nan_to_num(image.frame((n,)).fetch(progress).T)
+        return total / count
+    named = {"first": 1, "middle": count // 2 + 1, "last": count}
+    if text not in named and not (text.isdigit() and 1 <= int(text) <= count):
+        raise Trouble(
+            f"“{wanted}” is no volume of “{image.name}”",
+            f"give first, middle, last, mean, or a number from 1 to {count}",
+        )
+    number = named[text] if text in named else int(text)
+    return image.frame((number - 1,)).fetch(progress).T
+
+
+def _found(image: Image, fit: Reference, progress: Progress, start: list[np.ndarray] | None = None) -> list[np.ndarray]:
+    """The matrix of every volume; each search begins where the head was in the volume before."""
+    count = image.axes[0].size
+    found: list[np.ndarray] = []
+    for n in range(count):
+        progress.at(n / count, "Finding the motion")
+        values = image.frame((n,)).fetch(progress).T
+        there = values[np.isfinite(values)] if values.dtype.kind == "f" else values
+        if not there.size or there.min() == there.max():
+            raise Trouble(f"Volume {n + 1} of “{image.name}” is empty", "leave it out first")
+        begin = start[n] if start is not None else found[-1] if found else None
+        found.append(fit.find(values, begin))
+    return found
+
+
+def _placed(image: Image, n: int, matrix: np.ndarray, how: str, progress: Progress) -> np.ndarray:
+    space = image.space
+    frame = (space.inverse @ matrix @ space.affine)[:3]
+    return resampled(image.frame((n,)).fetch(progress).T, frame, space.shape, how)  # type: ignore[arg-type]
+
+
+def framewise_displacement(moved: np.ndarray, radius: float) -> np.ndarray:
+    """How far the head has moved since the volume before, mm: shifts, and turns as arcs on a sphere, added up (J. D.
+    Power et al., NeuroImage 59, 2012). 0 for the first volume."""
+    steps = np.abs(np.diff(moved, axis=0, prepend=moved[:1]))
+    return steps[:, :3].sum(1) + radius * steps[:, 3:].sum(1)
+
+
+def change_of_signal(image: Image, progress: Progress) -> tuple[np.ndarray, np.ndarray]:
+    """DVARS and the mean of every volume: the root mean square of the change since the volume before over voxels of the
+    head, in percent of their mean (J. D. Power et al., 2012). No value for the first volume."""
+    count = image.axes[0].size
+    dvars, means = np.full(count, np.nan), np.empty(count)
+    before = inside = None
+    for n in range(count):
+        progress.at(n / count, "Looking at the changes")
+        values = np.nan_to_num(image.frame((n,)).fetch(progress).astype(np.float32))
+        if inside is None:
+            above = values[values > 0]
+            inside = values > (0.25 * np.percentile(above, 98) if above.size else 0)
+            inside = inside if inside.any() else np.ones(values.shape, bool)
+        seen = values[inside].astype(np.float64)
+        means[n] = seen.mean()
+        if before is not None and means[n]:
+            dvars[n] = 100 * np.sqrt(((seen - before) ** 2).mean()) / abs(means[n])
+        before = seen
+    return dvars, means
+
+
+def _table(image: Image, moved: np.ndarray, radius: float, progress: Progress) -> Table:
+    far = framewise_displacement(moved, radius)
+    dvars, means = change_of_signal(image, progress)
+    columns = [Column("volume"), *(Column(n, "mm", 4) for n in SHIFTS), *(Column(n, "rad", 6) for n in TURNS)]
+    columns += [Column(DISPLACEMENT, "mm", 4), Column(DVARS, "%", 3), Column(MEAN, image.unit, 2)]
+    made = Table(f"Motion of {image.name}", columns)
+    for n, row in enumerate(moved):
+        change = None if np.isnan(dvars[n]) else float(dvars[n])
+        made.rows.append((n + 1, *(float(v) for v in row), float(far[n]), change, float(means[n])))
+    return made
+
+
+def _curves(image: Image, table: Table) -> list[Curve]:
+    axis = image.axes[0]
+    along = np.array(axis.values) if axis.values else None
+    unit = axis.unit if along is not None else ""
+    found = []
+    for n, (name, measure) in enumerate(
+        [*((s, "mm") for s in SHIFTS), *((t, "rad") for t in TURNS), (DISPLACEMENT, "mm")]
+    ):
+        values = np.array(table.column(name), float)
+        dashes = "dashed" if name in TURNS else "solid"
+        of = f"motion of {image.name}"
+        found.append(
+            Curve(
+                values,
+                along,
+                unit,
+                measure,
+                of,
+                COLOURS[n % 3 if n < 6 else 4],
+                1.5,
+                dashes,
+                f"{name} of {image.name}",
+                image.subject,
+            )
+        )
+    return found
