@@ -11,11 +11,37 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-from . import answering, courses, dicom, gathering, growing, journal, layered, panes, panning, starting, tables
+from . import (
+    answering,
+    courses,
+    dicom,
+    gathering,
+    growing,
+    journal,
+    layered,
+    panes,
+    panning,
+    preparing,
+    starting,
+    tables,
+)
 
 MODULES = {
     module.__name__.rpartition(".")[2]: module
-    for module in (starting, answering, dicom, gathering, panes, layered, panning, growing, tables, journal, courses)
+    for module in (
+        starting,
+        answering,
+        dicom,
+        gathering,
+        panes,
+        layered,
+        panning,
+        growing,
+        tables,
+        journal,
+        courses,
+        preparing,
+    )
 }
 
 

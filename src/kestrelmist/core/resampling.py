@@ -249,17 +249,51 @@ def _nearest(values, frame, out, outside, first, last):
                     out[k, j, i] = outside
 
 
+@kernel(inline="always")
+def _run(start, step, low, high, first, last):
+    """Which of the steps `first` to `last` of a row lie within low … high."""
+    if step == 0.0:
+        return (first, last) if low <= start <= high else (first, first)
+    a, b = (low - start) / step, (high - start) / step
+    if step < 0.0:
+        a, b = b, a
+    a, b = min(max(np.ceil(a), first), last), min(max(np.floor(b) + 1.0, first), last)
+    return int(a), int(max(a, b))
+
+
 @kernel(fastmath={"contract", "reassoc", "nsz", "arcp"})
 def _linear(values, frame, out, outside, first, last):
     nk, nj, ni = values.shape
+    wide, small = out.shape[2], 1e-6
+    dx, dy, dz = frame[0, 0], frame[1, 0], frame[2, 0]
     for k in range(first, last):
         for j in range(out.shape[1]):
-            for i in range(out.shape[2]):
-                x = frame[0, 0] * i + frame[0, 1] * j + frame[0, 2] * k + frame[0, 3]
-                y = frame[1, 0] * i + frame[1, 1] * j + frame[1, 2] * k + frame[1, 3]
-                z = frame[2, 0] * i + frame[2, 1] * j + frame[2, 2] * k + frame[2, 3]
+            x0 = frame[0, 1] * j + frame[0, 2] * k + frame[0, 3]
+            y0 = frame[1, 1] * j + frame[1, 2] * k + frame[1, 3]
+            z0 = frame[2, 1] * j + frame[2, 2] * k + frame[2, 3]
+            # the part of the row that needs no look at the ends of the volume
+            begin, end = _run(x0, dx, small, ni - 1 - small, 0, wide)
+            begin, end = _run(y0, dy, small, nj - 1 - small, begin, end)
+            begin, end = _run(z0, dz, small, nk - 1 - small, begin, end)
+            row = out[k, j]
+            for i in range(begin, end):
+                x, y, z = x0 + dx * i, y0 + dy * i, z0 + dz * i
+                a, b, c = int(x), int(y), int(z)
+                u, v, w = np.float32(x - a), np.float32(y - b), np.float32(z - c)
+                p, q = np.float32(values[c, b, a]), np.float32(values[c, b + 1, a])
+                r, s = np.float32(values[c + 1, b, a]), np.float32(values[c + 1, b + 1, a])
+                p += (np.float32(values[c, b, a + 1]) - p) * u
+                q += (np.float32(values[c, b + 1, a + 1]) - q) * u
+                r += (np.float32(values[c + 1, b, a + 1]) - r) * u
+                s += (np.float32(values[c + 1, b + 1, a + 1]) - s) * u
+                p += (q - p) * v
+                r += (s - r) * v
+                row[i] = p + (r - p) * w
+            for n in range(begin + wide - end):
+                i = n if n < begin else n - begin + end
+                x, y, z = x0 + dx * i, y0 + dy * i, z0 + dz * i
                 if not (_inside(x, ni) and _inside(y, nj) and _inside(z, nk)):
-                    out[k, j, i] = outside
+                    row[i] = outside
                     continue
                 x, y, z = min(max(x, 0.0), ni - 1.0), min(max(y, 0.0), nj - 1.0), min(max(z, 0.0), nk - 1.0)
                 a, b, c = int(x), int(y), int(z)
@@ -273,7 +307,7 @@ def _linear(values, frame, out, outside, first, last):
                 s += (np.float32(values[c1, b1, a1]) - s) * u
                 p += (q - p) * v
                 r += (s - r) * v
-                out[k, j, i] = p + (r - p) * w
+                row[i] = p + (r - p) * w
 
 
 @kernel(inline="always")
