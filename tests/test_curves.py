@@ -235,6 +235,23 @@ class CoursesPageTest(DeskCase):
         self.assertEqual([c.name for _, c in window.desk.courses.held()][0], "Front <b>")
         self.assertNotIn("curve", [card.record.kind for card in window.shelf.cards.values()])
 
+    def test_curves_of_several_units_are_drawn_one_unit_at_a_time(self):
+        self.desk.run("correct-motion", {"reference": "first"})
+        self.settle(self.window)
+        self.assertEqual(self.viewing.record.name, "Run, still")
+        held = {curve.name: key for key, curve in self.courses.held()}
+        self.assertEqual(len(held), 7)
+        self.assertEqual(self.window.drawer.page, "tables")  # its numbers come first
+        self.window.drawer.open_page("courses")
+        self.settle(self.window)
+        self.assertTrue(self.page.unit.isVisible())
+        choices = [self.page.unit.itemData(n) for n in range(self.page.unit.count())]
+        self.assertEqual(choices, ["mm", "rad", ""])
+        self.assertEqual({k for k in self.page.lines if k}, {k for n, k in held.items() if "rot" not in n})
+        self.page.unit.setCurrentIndex(1)
+        self.page.unit.activated.emit(1)
+        self.assertEqual(set(self.page.lines), {k for n, k in held.items() if "rot" in n})
+
     def test_the_mark_is_dragged_and_the_film_runs(self):
         self.page.mark.setValue(STEP * 12.2)
         self.settle(self.window)

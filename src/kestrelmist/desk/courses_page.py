@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ..core.curve import Curve
 from ..core.errors import Trouble
 from ..core.safe_write import written_whole
 from .courses import PLACES
@@ -115,7 +116,11 @@ class CoursesPage(QWidget):
         row.setSpacing(6)
         for button in (self.hold, self.correlate, self.save):
             button.setProperty("kind", "small")
-        for widget in (self.place, self.ball, self.mode, self.volumes):
+        self.unit = QComboBox()
+        self.unit.setAccessibleName("Unit of the courses that are drawn")
+        self.unit.activated.connect(lambda _: self.refresh())
+        self.unit.hide()
+        for widget in (self.place, self.ball, self.mode, self.unit, self.volumes):
             row.addWidget(widget)
         row.addStretch(1)
         for button in (self.hold, self.correlate, self.save):
@@ -187,6 +192,7 @@ class CoursesPage(QWidget):
             except Trouble as trouble:
                 said = said or str(trouble)
         self.said.setText(said)
+        wanted = self._of_one_unit(wanted)
         for key in [key for key in self.lines if key not in wanted]:
             self.plot.removeItem(self.lines.pop(key))
         for key, curve in wanted.items():
@@ -202,6 +208,21 @@ class CoursesPage(QWidget):
         self.plot.setLabel("left", MODES[courses.mode], units=units.pop() if len(units) == 1 else None)
         self.mark.setVisible(not spectrum and bool(self.viewing.place))
         self._move_mark()
+
+    def _of_one_unit(self, wanted: dict[int, Curve]) -> dict[int, Curve]:
+        """Curves of one unit, which is chosen when there are several: a shift in mm and a turn in rad have no axis in
+        common."""
+        units = list(dict.fromkeys(curve.unit for curve in wanted.values()))
+        self.unit.setVisible(len(units) > 1)
+        if len(units) < 2:
+            return wanted
+        if [self.unit.itemData(n) for n in range(self.unit.count())] != units:
+            before = self.unit.currentData()
+            self.unit.clear()
+            for unit in units:
+                self.unit.addItem(f"in {unit}" if unit else "without unit", unit)
+            self.unit.setCurrentIndex(max(0, self.unit.findData(before)))
+        return {key: curve for key, curve in wanted.items() if curve.unit == self.unit.currentData()}
 
     def _time_axis(self):
         record = self.viewing.record

@@ -86,7 +86,7 @@ class Desk(QObject):
         takes, unless they are given."""
         viewing, given = self.viewing, dict(settings)
         image = operation.first_input("image")
-        if image is not None and image.name not in given and viewing.record is not None:
+        if image is not None and image.required and image.name not in given and viewing.record is not None:
             place = viewing.place if viewing.place and "series" not in operation.takes else ()
             placed = replace(viewing.record.reference, place=tuple(n + 1 for n in place))
             given[image.name] = placed if place else viewing.record.id

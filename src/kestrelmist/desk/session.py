@@ -177,12 +177,14 @@ class Session(QObject):
         self._show(kept, done, over)
 
     def _show(self, kept: dict[str, Any], done, over: int | None = None) -> None:
+        made = [value for value in kept.values() if isinstance(value, list) and value]
         for value in kept.values():
             if isinstance(value, Table):
                 self.table_made.emit(value)
-            elif isinstance(value, list) and value and over is not None:
+        for value in made[:1]:  # the first result is what was asked for; others come beside it
+            if over is not None:
                 self.made_over.emit(over, value)
-            elif isinstance(value, list) and value:
+            else:
                 self.took_in.emit(value)
         self.shelf_changed.emit()
         self.logbook_changed.emit()

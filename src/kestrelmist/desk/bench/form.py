@@ -86,7 +86,9 @@ class OperationForm(QWidget):
             several = ThingsField(study, kind, lead)
             return several, several.value
         chosen = viewing.map.id if kind == "label map" and viewing.map is not None and p.required else None
-        one = ThingField(study, kind, not p.required, lead if kind in ("image", "thing") else chosen)
+        if kind in ("image", "thing") and (p.required or p == self.operation.first_input("image")):
+            chosen = lead  # another one is wanted only when it is asked for
+        one = ThingField(study, kind, not p.required, chosen)
         return one, one.value
 
     def _choice_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
