@@ -158,8 +158,8 @@ class OperationForm(QWidget):
         field.setEditable(True)
         labels = self.viewing.labels
         field.addItems([row.name for row in labels.table] if labels is not None else [])
-        if p.default == "":
-            field.setCurrentText("")
+        if isinstance(p.default, str):  # what it is called unless somebody chooses another
+            field.setCurrentText(p.default)
         elif self.desk.hand.label:
             field.setCurrentText(self.desk.hand.label.name)
         return field, field.currentText

@@ -1,0 +1,255 @@
+"""The brain out of a head: the roundest thick body of nearly one brightness, let grow until it would leak."""
+
+from __future__ import annotations
+
+from typing import Annotated, NamedTuple
+
+import numpy as np
+from scipy import ndimage
+
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.labels import LabelMap
+from ..core.on_grid import require_same_grid
+from ..core.operation import operation
+from ..core.parameter import Between, LabelName, Unit
+from ..core.patch import LabelEdit, patch_from_mask
+from ..core.progress import Progress, silent
+from ..core.resampling import resampled
+
+WORK = 128
+"""Voxels along the longest side of the grid on which the brain is sought."""
+FINER = 1.5
+"""Where voxels are longer than wide by this much, the brain is sought on a grid this much finer than their shortest
+side: surfaces lie between their middles there."""
+SHARES = (0.8, 0.75, 0.7, 0.65, 0.6, 0.55, 0.5)
+"""Lowest brightness that belongs, as shares of the deep brain's; tried from the first on."""
+LEAK = 1.15
+"""A step to a lower limit that makes the body this much larger has broken through into what lies around it."""
+BRIGHTEST = 1.35
+"""Highest brightness that belongs, as a share of the deep brain's: fluid is brighter where it is bright, and so is fat
+beside the brain. Holes that this leaves inside are filled."""
+NECK = 0.12
+"""Bridges to what lies around are cut when they are thinner than twice this share of the brain's inner radius."""
+FOLD = 0.1
+"""Folds and channels narrower than twice this share of the inner radius are closed."""
+STARTS = 4
+"""Thick bodies that are looked at."""
+VOLUMES = 20
+"""Volumes of a series whose mean is looked at, spread over it evenly."""
+
+
+class Body(NamedTuple):
+    """A thick place to begin with."""
+
+    at: tuple[int, int, int]
+    radius: float
+    """In mm, of the largest ball round the place that is brighter than air throughout."""
+    brightness: float
+
+
+@operation(
+    "prepare",
+    "Take out the brain",
+    name="take-out-brain",
+    keywords="brain extraction mask head skull strip",
+    takes="series",
+)
+def take_out_brain(
+    image: Image,
+    labels: LabelMap,
+    label: LabelName = "Brain",
+    looser: Annotated[float, Between(-1, 1)] = 0.0,
+    *,
+    start: Annotated[tuple[float, float, float] | None, Unit("mm")] = None,
+    radius: Annotated[float, Unit("mm"), Between(0, 1e4)] = 0.0,
+    progress: Progress = silent(),
+) -> LabelEdit:
+    """Label the brain in an MR head.
+
+    The brain is taken for the roundest of the thick bodies of nearly one brightness. The lowest brightness that
+    belongs to it falls step by step, with thin bridges cut (an opening: J. Serra, Image Analysis and Mathematical
+    Morphology, 1982), until it would break through into muscle and skin; then folds are closed and holes filled.
+    Meant for MR with grey matter brighter than skull, T1 or of a functional series; where fluid is bright (T2), some
+    of the fluid round the brain comes along. A series is looked at through the mean of its volumes.
+
+    Parameters
+    ----------
+    label : str
+        Label to give; made when there is none of that name. Locked labels stay.
+    looser : number
+        −1 to 1: above 0 darker edges belong, below 0 only bright ones do.
+    start : three mm
+        World position in the brain; found when left out.
+    radius : mm
+        Of a ball inside the brain round the start; found when 0.
+
+    Raises
+    ------
+    Trouble
+        When the image has one slice, is a CT, has nothing brighter than air, or holds no such body.
+    """
+    require_same_grid(image, labels)
+    if min(image.space.shape) < 4:
+        raise Trouble(f"“{image.name}” has too few slices to seek a brain in", "choose a volume")
+    if image.unit == "HU":
+        raise Trouble(f"“{image.name}” is a CT, and the brain is sought in MR", "choose an MR of this head")
+    table, row = (
+        (labels.table, labels.table.named(label)) if labels.table.has_name(label) else labels.table.with_new(label)
+    )
+    labels.require_unlocked(row)
+    values = _mean_volume(image, progress.part(0.0, 0.3))
+    mask = brain_mask(values, image.space.spacing, looser, _voxel(image, start), radius, progress.part(0.3, 0.95))
+    if not mask.any():
+        raise Trouble(f"No brain was found in “{image.name}”", "give a place in it to start from")
+    return LabelEdit(
+        f"Take out “{row.name}”", patch_from_mask(labels, mask.view(np.uint8), row.number), labels.table, table
+    )
+
+
+def brain_mask(
+    values: np.ndarray,
+    spacing,
+    looser: float = 0.0,
+    start: np.ndarray | None = None,
+    radius: float = 0.0,
+    progress: Progress | None = None,
+) -> np.ndarray:
+    """Where the brain is.
+
+    Parameters
+    ----------
+    values : float32 array [k, j, i]
+        Without missing values.
+    spacing : mm along i, j, k
+    start : voxel (i, j, k)
+
+    Returns
+    -------
+    bool array [k, j, i]; without anything when no body was found.
+    """
+    progress = progress or silent()
+    spacing = np.asarray(spacing, float)
+    there = np.array(values.shape[::-1])
+    shortest = float(spacing.min())
+    step = max(
+        shortest / FINER if spacing.max() > FINER * shortest else shortest, float((there * spacing).max()) / WORK
+    )
+    shape = np.maximum(np.ceil(there * spacing / step), 1).astype(int)
+    frame = np.column_stack([np.diag(step / spacing), (there - 1) / 2 - step / spacing * (shape - 1) / 2])
+    small = resampled(values, frame, tuple(shape), "linear", 0.0)
+    small = ndimage.gaussian_filter(small, 0.5)
+    away = None if start is None else ((start - frame[:, 3]) * spacing / step)[::-1]
+    body = _roundest(small, step, away, radius, progress.part(0.05, 0.5))
+    if body is None:
+        return np.zeros(values.shape, bool)
+    grown = _grown(small, step, body, looser, progress.part(0.5, 0.9))
+    if not grown.any():
+        return np.zeros(values.shape, bool)
+    back = np.column_stack([np.diag(spacing / step), -frame[:, 3] * spacing / step])
+    return resampled(grown.astype(np.float32), back, tuple(there), "linear", 0.0) > 0.5
+
+
+def _roundest(
+    small: np.ndarray, step: float, start: np.ndarray | None, radius: float, progress: Progress
+) -> Body | None:
+    from skimage.filters import threshold_otsu
+
+    above = small[small > 0]
+    if not above.size or above.min() == above.max():
+        return None
+    depth = _depth(small > threshold_otsu(above), step)
+    if start is not None:
+        return _body(
+            small, depth, step, tuple(np.clip(np.round(start), 0, np.array(small.shape) - 1).astype(int)), radius
+        )
+    found: list[tuple[float, Body]] = []
+    deepest = float(depth.max())
+    for n in range(STARTS):
+        progress.at(n / STARTS, "Seeking the brain")
+        body = _body(small, depth, step, np.unravel_index(int(np.argmax(depth)), depth.shape))
+        if body.radius < 0.5 * deepest or body.radius <= 0:
+            break
+        found.append((_roundness(_connected(small, step, body, 0.75), step), body))
+        depth = np.where(_within(small.shape, body.at, body.radius / step), 0, depth)
+    return max(found, key=lambda f: f[0])[1] if found else None
+
+
+def _body(small: np.ndarray, depth: np.ndarray, step: float, at, radius: float = 0.0) -> Body:
+    radius = radius or float(depth[at]) or 3 * step
+    near = _within(small.shape, at, max(0.6 * radius / step, 1.0))
+    return Body((int(at[0]), int(at[1]), int(at[2])), radius, float(np.median(small[near])))
+
+
+def _grown(small: np.ndarray, step: float, body: Body, looser: float, progress: Progress) -> np.ndarray:
+    """The body at the lowest limit that does not leak, closed and filled."""
+    last = np.zeros(small.shape, bool)
+    for n, share in enumerate(SHARES):
+        progress.at(n / len(SHARES), "Letting it grow")
+        found = _connected(small, step, body, share - 0.15 * looser)
+        if last.any() and found.sum() > LEAK * last.sum():
+            found = _connected(small, step, body, (share + SHARES[n - 1]) / 2 - 0.15 * looser)
+            return _filled(last if found.sum() > LEAK * last.sum() else found, step, body)
+        last = found
+    return _filled(last, step, body)
+
+
+def _filled(last: np.ndarray, step: float, body: Body) -> np.ndarray:
+    fold = FOLD * body.radius
+    room = int(np.ceil(fold / step)) + 2
+    grown = _depth(~np.pad(last, room), step) <= fold
+    closed = (_depth(grown, step) > fold)[(slice(room, -room),) * 3]
+    return ndimage.binary_fill_holes(closed | last)
+
+
+def _connected(small: np.ndarray, step: float, body: Body, share: float) -> np.ndarray:
+    """What hangs together with the body and is nearly as bright, thin bridges cut."""
+    bright = (small > share * body.brightness) & (small < BRIGHTEST * body.brightness)
+    depth = _depth(bright, step)
+    near = _within(small.shape, body.at, max(0.7 * body.radius / step, 1.5))
+    at = np.unravel_index(int(np.argmax(np.where(near, depth, 0))), depth.shape)
+    cut = NECK * body.radius
+    pieces, _ = ndimage.label(depth > cut)
+    if not pieces[at]:
+        return np.zeros(small.shape, bool)
+    return _depth(pieces != pieces[at], step) <= cut
+
+
+def _roundness(mask: np.ndarray, step: float) -> float:
+    """1 for a ball counted without steps: the surface of a ball of this volume over the mask's own."""
+    surface = sum(np.count_nonzero(np.diff(mask.view(np.int8), axis=axis)) for axis in range(3)) * step**2
+    volume = np.count_nonzero(mask) * step**3
+    return float((36 * np.pi) ** (1 / 3) * volume ** (2 / 3) / surface) if surface else 0.0
+
+
+def _depth(mask: np.ndarray, step: float) -> np.ndarray:
+    """Distance in mm to the nearest voxel outside the mask."""
+    return ndimage.distance_transform_edt(mask).astype(np.float32) * step
+
+
+def _within(shape: tuple[int, ...], at, voxels: float) -> np.ndarray:
+    away = np.zeros((1, 1, 1))
+    for axis, n in enumerate(at):
+        line = (np.arange(shape[axis]) - n) ** 2.0
+        away = away + line.reshape([-1 if a == axis else 1 for a in range(3)])
+    return away < voxels**2
+
+
+def _voxel(image: Image, start: tuple[float, float, float] | None) -> np.ndarray | None:
+    if start is None:
+        return None
+    voxel = image.space.to_voxel(np.asarray(start, float))
+    if not ((voxel > -0.5) & (voxel < np.array(image.space.shape) - 0.5)).all():
+        raise Trouble(f"The start lies outside “{image.name}”", "choose a point in the brain")
+    return voxel
+
+
+def _mean_volume(image: Image, progress: Progress) -> np.ndarray:
+    """The mean of up to VOLUMES of a series, without missing values [k, j, i]."""
+    indices = list(image.indices())
+    picked = indices[:: max(1, -(-len(indices) // VOLUMES))]
+    total = np.zeros(image.space.shape[::-1], np.float32)
+    for n, index in enumerate(picked):
+        progress.at(n / len(picked), "Reading the volumes")
+        total += np.nan_to_num(image.frame(index).kji.astype(np.float32), nan=0.0, posinf=0.0, neginf=0.0)
+    return total / len(picked)
