@@ -84,6 +84,16 @@ class BenchTest(DeskCase):
         self.press(back)
         self.assertIsNone(self.window.bench.page("Align").form)
 
+    def test_a_label_that_an_operation_names_itself_is_not_the_one_in_hand(self):
+        self.window.bench.open_operation(find_operation("take-out-brain"))
+        form = self.window.bench.page("Prepare").form
+        self.assertEqual(self.desk.hand.label.name, "Ball")
+        self.assertEqual((form.values()["label"], form.values()["start"]), ("Brain", None))
+        self.press(form.apply)
+        self.settle(self.window)
+        self.assertIn("is a CT", self.troubles[-1])
+        self.assertEqual([row.name for row in self.desk.viewing.labels.table], ["Ball"])
+
     def test_the_crosshair_goes_along_with_what_is_placed(self):
         self.window.bench.open_operation(find_operation("set-origin"))
         form = self.window.bench.page("Align").form
