@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from typing import Annotated
 
@@ -18,6 +17,7 @@ from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, LabelName, Unit, WorldPoint
 from ..core.progress import Progress, silent
+from ..core.regressors import as_long, cosines, taken_out
 from .seed import Ball, held, seed_at, time_axis, volumes
 
 BLOCK = 64 << 20
@@ -89,7 +89,7 @@ def correlate(
     axis = time_axis(image)
     whole = held(image)
     if curve is not None:
-        name, course = curve.name or "curve", _as_long(curve, axis.size, image.name)
+        name, course = curve.name or "curve", as_long(curve, axis.size, image.name)
     else:
         seed = seed_at(image, labels, point, ball, label)
         name, course = seed.name, seed.course(image, progress.part(0.0, 0.1), whole)
@@ -99,12 +99,8 @@ def correlate(
         require_same_grid(image, mask)
     inside = None if mask is None else mask.data > 0
     others = [np.ones(axis.size)]
-    others += list(_cosines(axis.size, axis.step if axis.unit == "s" else None, drift))
-    for other in without or ():
-        values = _as_long(other, axis.size, image.name)
-        if not np.isfinite(values).all():
-            raise Trouble(f"“{other.name}” has no value in some volumes", "take another curve out, or none")
-        others.append(values - values.mean())
+    others += cosines(axis.size, axis.step if axis.unit == "s" else None, drift)
+    others += taken_out(without, axis.size, image.name)
     if mean_course:
         others.append(_mean_course(image, inside, progress.part(0.1, 0.3)))
     basis = np.linalg.qr(np.array(others).T)[0].T
@@ -121,28 +117,6 @@ def correlate(
         made[~inside] = np.nan
     facts = {**image.facts, BOTH_SIDES: "Pearson's r"}
     return image.like(made, name=f"{image.name}, r with {name}", unit="", axes=(), modality="", facts=facts)
-
-
-def _as_long(curve: Curve, count: int, series: str) -> np.ndarray:
-    """The values of a curve, one for each volume."""
-    if curve.values.size != count:
-        raise Trouble(
-            f"“{curve.name}” has {curve.values.size} values and “{series}” {count} volumes",
-            "choose a curve of this series",
-        )
-    return curve.values
-
-
-def _cosines(count: int, step: float | None, longest: float) -> Iterator[np.ndarray]:
-    """Cosines of half a period and more over the series whose periods are longer than `longest`, in s."""
-    if longest <= 0:
-        return
-    if step is None:
-        raise Trouble("The times of this series are not known in s, so drift cannot be told", "leave drift at 0")
-    for n in range(1, int(2 * count * step / longest) + 1):
-        if n >= count - 2:
-            raise Trouble(f"Changes slower than {longest:g} s are nearly all of this series", "choose a longer period")
-        yield np.cos(np.pi * n * (np.arange(count) + 0.5) / count)
 
 
 def _mean_course(image: Image, inside: np.ndarray | None, progress: Progress) -> np.ndarray:
