@@ -201,6 +201,17 @@ def several_maps(walk: Walk) -> None:
     desk.viewing.go_to((0.9, -2.0, 2.4))
 
 
+def brain(walk: Walk) -> None:
+    """The brain of the second animal, as it was taken out."""
+    desk, bench = walk.window.desk, walk.window.bench
+    walk.show("HM-08/Head T1")
+    desk.viewing.set_stage("Prepare")
+    desk.viewing.go_to((0.9, -2.0, 2.4))
+    bench.open_operation(find_operation("take-out-brain"))
+    walk.press(bench.page("Prepare").form.apply)
+    walk.keep("brain")
+
+
 def main() -> None:
     HOME.mkdir(exist_ok=True)
     with tempfile.TemporaryDirectory() as place:
@@ -241,6 +252,7 @@ def main() -> None:
         window.drawer.hide()
         desk.viewing.set_stage("Prepare")
         walk.keep("prepare")
+        brain(walk)
         window.finder.open()
         QTest.keyClicks(window.finder.field, "la")
         walk.keep("finder")
