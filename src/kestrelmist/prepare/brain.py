@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Annotated, NamedTuple
 
 import numpy as np
-from scipy import ndimage
 
 from ..core.errors import Trouble
 from ..core.image import Image
@@ -128,6 +127,8 @@ def brain_mask(
     -------
     bool array [k, j, i]; without anything when no body was found.
     """
+    from scipy import ndimage
+
     progress = progress or silent()
     spacing = np.asarray(spacing, float)
     there = np.array(values.shape[::-1])
@@ -195,6 +196,8 @@ def _grown(small: np.ndarray, step: float, body: Body, looser: float, progress: 
 
 
 def _filled(last: np.ndarray, step: float, body: Body) -> np.ndarray:
+    from scipy import ndimage
+
     fold = FOLD * body.radius
     room = int(np.ceil(fold / step)) + 2
     grown = _depth(~np.pad(last, room), step) <= fold
@@ -204,6 +207,8 @@ def _filled(last: np.ndarray, step: float, body: Body) -> np.ndarray:
 
 def _connected(small: np.ndarray, step: float, body: Body, share: float) -> np.ndarray:
     """What hangs together with the body and is nearly as bright, thin bridges cut."""
+    from scipy import ndimage
+
     bright = (small > share * body.brightness) & (small < BRIGHTEST * body.brightness)
     depth = _depth(bright, step)
     near = _within(small.shape, body.at, max(0.7 * body.radius / step, 1.5))
@@ -224,6 +229,8 @@ def _roundness(mask: np.ndarray, step: float) -> float:
 
 def _depth(mask: np.ndarray, step: float) -> np.ndarray:
     """Distance in mm to the nearest voxel outside the mask."""
+    from scipy import ndimage
+
     return ndimage.distance_transform_edt(mask).astype(np.float32) * step
 
 
