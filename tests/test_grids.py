@@ -7,8 +7,9 @@ from kestrelmist.core.axis import Axis
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap, LabelTable
-from kestrelmist.core.resampling import frame_between, resampled, spline_coefficients
+from kestrelmist.core.resampling import frame_between, resampled
 from kestrelmist.core.space import Space
+from kestrelmist.core.spline import spline_coefficients
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.prepare.crop import crop, turn

@@ -15,14 +15,12 @@ import numpy as np
 from .kernel import kernel
 from .progress import Progress, silent
 from .space import Space
+from .spline import spline_coefficients, spline_weights
 
 How = Literal["nearest", "linear", "cubic", "sinc"]
-POLE = float(np.sqrt(3.0) - 2.0)
-TERMS = 16
-"""Of the sum that a filter begins with; what is left out is below the last digit of float32."""
 REACH = 4
 """Voxels to each side that the windowed sinc takes (Lanczos)."""
-BAND = 4
+BAND = 8
 """Slices that are worked on between two looks at the cancel button, a core."""
 
 
@@ -68,7 +66,7 @@ def resampled(
         _in_slices(out_shape[0], lambda a, b: _nearest(values, frame, out, kind.type(outside), a, b), progress)
         return out
     missing = None
-    if values.dtype.kind == "f" and not (there := np.isfinite(values)).all():
+    if values.dtype.kind == "f" and not _sums_up(values) and not (there := np.isfinite(values)).all():
         missing = np.ascontiguousarray(~there)
         values = _filled(values, there)
     out, given = np.empty(out_shape, np.float32), np.float32(outside)
@@ -89,6 +87,12 @@ def resampled(
     return out
 
 
+def _sums_up(values: np.ndarray) -> bool:
+    """Whether the sum is finite, as it can only be when every value is: half the time of looking at each."""
+    with np.errstate(over="ignore", invalid="ignore"):
+        return bool(np.isfinite(values.sum()))
+
+
 def _filled(values: np.ndarray, there: np.ndarray) -> np.ndarray:
     """Values with the missing ones taken from the nearest that is there; zeros when none is."""
     from scipy import ndimage
@@ -101,32 +105,15 @@ def _filled(values: np.ndarray, there: np.ndarray) -> np.ndarray:
 
 def _in_slices(count: int, work, progress: Progress) -> None:
     """Run `work(first, last)` over slices, two bands at a time."""
-    cores = min(2, os.cpu_count() or 1)
-    with ThreadPoolExecutor(cores) as pool:
-        edges = list(range(0, count, BAND))
-        for n in range(0, len(edges), cores):
-            progress.at(n / len(edges), "Resampling")
-            bands = [(a, min(a + BAND, count)) for a in edges[n : n + cores]]
-            list(pool.map(lambda band: work(*band), bands))
+    bands = [(a, min(a + BAND, count)) for a in range(0, count, BAND)]
 
+    def do(band: tuple[int, int]) -> None:
+        if not progress.cancelled:  # what waits its turn is let go
+            work(*band)
 
-def spline_coefficients(values: np.ndarray) -> np.ndarray:
-    """Coefficients of the cubic B-spline through values [k, j, i], float32, mirrored at the ends (M. Unser, A. Aldroubi
-    and M. Eden, IEEE Trans. Signal Process. 41, 1993)."""
-    out = np.array(values, np.float32, order="C")
-    nk, nj, ni = out.shape
-    with ThreadPoolExecutor(2) as pool:
-        if ni > 1:
-            list(pool.map(lambda b: _filter_i(out, *b), _halves(nk)))
-        if nj > 1:
-            list(pool.map(lambda b: _filter_j(out, *b), _halves(nk)))
-        if nk > 1:
-            list(pool.map(lambda b: _filter_k(out, *b), _halves(nj)))
-    return out
-
-
-def _halves(count: int) -> list[tuple[int, int]]:
-    return [(0, count // 2), (count // 2, count)]
+    with ThreadPoolExecutor(min(2, os.cpu_count() or 1)) as pool:
+        for n, _ in enumerate(pool.map(do, bands)):
+            progress.at(n / len(bands), "Resampling")
 
 
 def _lanczos_table(steps: int = 1024) -> np.ndarray:
@@ -136,85 +123,6 @@ def _lanczos_table(steps: int = 1024) -> np.ndarray:
     away = share + REACH - 1 - np.arange(2 * REACH)[None, :]
     weights = np.sinc(away) * np.sinc(away / REACH)
     return (weights / weights.sum(1, keepdims=True)).astype(np.float32)
-
-
-@kernel(inline="always")
-def _folded(n, size):
-    """An index in the endless row that mirroring at both ends makes."""
-    n = n % (2 * size - 2)
-    return n if n < size else 2 * size - 2 - n
-
-
-@kernel
-def _filter_i(data, first, last):
-    ni = data.shape[2]
-    for k in range(first, last):
-        for j in range(data.shape[1]):
-            row = data[k, j]
-            total, z = np.float64(row[0]), POLE
-            for n in range(1, TERMS):
-                total += z * row[_folded(n, ni)]
-                z *= POLE
-            row[0] = total * 6.0
-            for n in range(1, ni):
-                row[n] = row[n] * 6.0 + POLE * row[n - 1]
-            row[ni - 1] = POLE / (POLE * POLE - 1.0) * (row[ni - 1] + POLE * row[ni - 2])
-            for n in range(ni - 2, -1, -1):
-                row[n] = POLE * (row[n + 1] - row[n])
-
-
-@kernel
-def _filter_j(data, first, last):
-    nj, ni = data.shape[1], data.shape[2]
-    for k in range(first, last):
-        plane = data[k]
-        start = np.empty(ni, np.float32)
-        for i in range(ni):
-            start[i] = plane[0, i]
-        z = POLE
-        for n in range(1, TERMS):
-            m = _folded(n, nj)
-            for i in range(ni):
-                start[i] += np.float32(z) * plane[m, i]
-            z *= POLE
-        for i in range(ni):
-            plane[0, i] = start[i] * np.float32(6.0)
-        pole = np.float32(POLE)
-        for n in range(1, nj):
-            for i in range(ni):
-                plane[n, i] = plane[n, i] * np.float32(6.0) + pole * plane[n - 1, i]
-        ends = np.float32(POLE / (POLE * POLE - 1.0))
-        for i in range(ni):
-            plane[nj - 1, i] = ends * (plane[nj - 1, i] + pole * plane[nj - 2, i])
-        for n in range(nj - 2, -1, -1):
-            for i in range(ni):
-                plane[n, i] = pole * (plane[n + 1, i] - plane[n, i])
-
-
-@kernel
-def _filter_k(data, first, last):
-    nk, ni = data.shape[0], data.shape[2]
-    pole, ends = np.float32(POLE), np.float32(POLE / (POLE * POLE - 1.0))
-    for j in range(first, last):
-        z = POLE
-        start = np.empty(ni, np.float32)
-        for i in range(ni):
-            start[i] = data[0, j, i]
-        for n in range(1, TERMS):
-            m = _folded(n, nk)
-            for i in range(ni):
-                start[i] += np.float32(z) * data[m, j, i]
-            z *= POLE
-        for i in range(ni):
-            data[0, j, i] = start[i] * np.float32(6.0)
-        for n in range(1, nk):
-            for i in range(ni):
-                data[n, j, i] = data[n, j, i] * np.float32(6.0) + pole * data[n - 1, j, i]
-        for i in range(ni):
-            data[nk - 1, j, i] = ends * (data[nk - 1, j, i] + pole * data[nk - 2, j, i])
-        for n in range(nk - 2, -1, -1):
-            for i in range(ni):
-                data[n, j, i] = pole * (data[n + 1, j, i] - data[n, j, i])
 
 
 @kernel(inline="always")
@@ -261,10 +169,29 @@ def _run(start, step, low, high, first, last):
     return int(a), int(max(a, b))
 
 
+@kernel(inline="always")
+def _between(flat, x, y, z, a, b, c, ni, nj, di, dj, dk):
+    """Linear between the voxel a, b, c of a volume laid out flat, and those that lie di, dj, dk values further on."""
+    u, v, w = np.float32(x - a), np.float32(y - b), np.float32(z - c)
+    # unsigned: nobody needs to look whether it counts from the end
+    n = np.uintp((c * nj + b) * ni + a)
+    m = n + dk
+    p, q, r, s = np.float32(flat[n]), np.float32(flat[n + dj]), np.float32(flat[m]), np.float32(flat[m + dj])
+    p += (np.float32(flat[n + di]) - p) * u
+    q += (np.float32(flat[n + dj + di]) - q) * u
+    r += (np.float32(flat[m + di]) - r) * u
+    s += (np.float32(flat[m + dj + di]) - s) * u
+    p += (q - p) * v
+    r += (s - r) * v
+    return p + (r - p) * w
+
+
 @kernel(fastmath={"contract", "reassoc", "nsz", "arcp"})
 def _linear(values, frame, out, outside, first, last):
     nk, nj, ni = values.shape
+    flat = values.reshape(-1)
     wide, small = out.shape[2], 1e-6
+    one, row_long, plane_large, none = np.uintp(1), np.uintp(ni), np.uintp(ni * nj), np.uintp(0)
     dx, dy, dz = frame[0, 0], frame[1, 0], frame[2, 0]
     for k in range(first, last):
         for j in range(out.shape[1]):
@@ -278,17 +205,7 @@ def _linear(values, frame, out, outside, first, last):
             row = out[k, j]
             for i in range(begin, end):
                 x, y, z = x0 + dx * i, y0 + dy * i, z0 + dz * i
-                a, b, c = int(x), int(y), int(z)
-                u, v, w = np.float32(x - a), np.float32(y - b), np.float32(z - c)
-                p, q = np.float32(values[c, b, a]), np.float32(values[c, b + 1, a])
-                r, s = np.float32(values[c + 1, b, a]), np.float32(values[c + 1, b + 1, a])
-                p += (np.float32(values[c, b, a + 1]) - p) * u
-                q += (np.float32(values[c, b + 1, a + 1]) - q) * u
-                r += (np.float32(values[c + 1, b, a + 1]) - r) * u
-                s += (np.float32(values[c + 1, b + 1, a + 1]) - s) * u
-                p += (q - p) * v
-                r += (s - r) * v
-                row[i] = p + (r - p) * w
+                row[i] = _between(flat, x, y, z, int(x), int(y), int(z), ni, nj, one, row_long, plane_large)
             for n in range(begin + wide - end):
                 i = n if n < begin else n - begin + end
                 x, y, z = x0 + dx * i, y0 + dy * i, z0 + dz * i
@@ -297,29 +214,10 @@ def _linear(values, frame, out, outside, first, last):
                     continue
                 x, y, z = min(max(x, 0.0), ni - 1.0), min(max(y, 0.0), nj - 1.0), min(max(z, 0.0), nk - 1.0)
                 a, b, c = int(x), int(y), int(z)
-                u, v, w = np.float32(x - a), np.float32(y - b), np.float32(z - c)
-                a1, b1, c1 = min(a + 1, ni - 1), min(b + 1, nj - 1), min(c + 1, nk - 1)
-                p, q = np.float32(values[c, b, a]), np.float32(values[c, b1, a])
-                r, s = np.float32(values[c1, b, a]), np.float32(values[c1, b1, a])
-                p += (np.float32(values[c, b, a1]) - p) * u
-                q += (np.float32(values[c, b1, a1]) - q) * u
-                r += (np.float32(values[c1, b, a1]) - r) * u
-                s += (np.float32(values[c1, b1, a1]) - s) * u
-                p += (q - p) * v
-                r += (s - r) * v
-                row[i] = p + (r - p) * w
-
-
-@kernel(inline="always")
-def spline_weights(t):
-    """The four weights of the cubic B-spline at a share `t` between two voxels."""
-    s = np.float32(1.0) - t
-    sixth = np.float32(1.0 / 6.0)
-    w0 = s * s * s * sixth
-    w3 = t * t * t * sixth
-    w1 = np.float32(2.0 / 3.0) - np.float32(0.5) * t * t * (np.float32(2.0) - t)
-    w2 = np.float32(1.0) - w0 - w1 - w3
-    return w0, w1, w2, w3
+                di = one if a + 1 < ni else none
+                dj = row_long if b + 1 < nj else none
+                dk = plane_large if c + 1 < nk else none
+                row[i] = _between(flat, x, y, z, a, b, c, ni, nj, di, dj, dk)
 
 
 @kernel(fastmath={"contract", "reassoc", "nsz", "arcp"})

@@ -13,9 +13,9 @@ import numpy as np
 
 from ..core.errors import Trouble
 from ..core.kernel import kernel
-from ..core.resampling import spline_coefficients, spline_weights
 from ..core.rigid import step_matrix
 from ..core.space import Space
+from ..core.spline import spline_coefficients, spline_weights
 
 MOST_POINTS = 120_000
 """Voxels of the reference that are compared; more change the result by less than the noise."""
