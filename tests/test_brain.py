@@ -101,6 +101,23 @@ class BodyTest(unittest.TestCase):
         self.assertLess(sizes[0], sizes[1])
         self.assertLess(sizes[1], sizes[2])
 
+    def test_other_labels_stay_and_done_again_it_follows(self):
+        table, other = LabelTable().with_new("Nucleus")
+        labels = LabelMap(self.space, table=table)
+        labels.data[25:30, 25:30, 25:30] = other.number
+        labels.data[2, 2, 2] = other.number
+        labels.recount()
+        soft = Image(np.asfortranarray(ndimage.gaussian_filter(self.values, 2.0)), self.space, "Ball", "T-1")
+        take_out_brain(soft, labels, looser=0.5).apply(labels)
+        wide = int(labels.counts[2])
+        self.assertEqual(int(labels.counts[1]), 126)
+        tight = take_out_brain(soft, labels, looser=-1.0)
+        tight.apply(labels)
+        self.assertEqual(int(labels.counts[1]), 126)
+        self.assertEqual(int(labels.counts[2]), int(taken(soft, looser=-1.0).sum()) - 125)
+        tight.reversed().apply(labels)
+        self.assertEqual(int(labels.counts[2]), wide)
+
     def test_a_start_by_hand(self):
         two = np.full((90, 60, 60), 5.0, np.float32)
         index = np.indices(two.shape)
@@ -117,8 +134,9 @@ class BodyTest(unittest.TestCase):
         labels = LabelMap(self.space)
         flat = Image(np.full((60, 60, 60), 7.0, np.float32, order="F"), self.space, "Flat", "T-1")
         below = Image(np.asfortranarray(self.values - 5000), self.space, "Below", "T-1")
-        for image in (flat, below):
-            with self.assertRaisesRegex(Trouble, "No brain was found"):
+        ct = Image(np.asfortranarray(self.values - 1000), self.space, "CT", "T-1")  # as from a file without units
+        for image, said in ((flat, "No brain was found"), (below, "far below 0"), (ct, "far below 0")):
+            with self.assertRaisesRegex(Trouble, said):
                 take_out_brain(image, labels)
         with self.assertRaisesRegex(Trouble, "outside"):
             take_out_brain(self.image, labels, start=(1e5, 0, 0))

@@ -54,8 +54,21 @@ class CurveTest(PlaceCase):
         self.assertFalse(timeline.ready)
         slow = timeline.course(seed, silent())
         timeline.load(silent())
-        self.assertTrue(timeline.ready and timeline.quick(seed))
+        self.assertTrue(timeline.ready and timeline.quick(len(seed.voxels)))
         np.testing.assert_allclose(timeline.course(seed, silent()), slow, rtol=1e-6)
+
+    def test_a_course_lies_at_one_place_of_the_other_axes(self):
+        data = np.stack([self.image.data, self.image.data * 2], -1)
+        axes = (*self.image.axes, Axis("echo", 2))
+        image = Image(lambda index, progress: data[..., index[0], index[1]], self.image.space, "Run", "T-1", axes=axes)
+        seed = seed_at(image, self.labels, self.place3, 0.0, "")
+        for echo in (0, 1):
+            timeline = Timeline(image, (5, echo))
+            self.assertFalse(timeline.ready)
+            for _ in range(2):  # read one by one, then from memory
+                np.testing.assert_allclose(timeline.course(seed, silent()), data[2, 4, 3, :, echo], rtol=1e-6)
+                timeline.load(silent())
+        self.assertEqual(timeline.others, (0, 1))
 
     def test_written_and_read_again(self):
         curve = Curve(np.array([1.5, np.nan, 3.0]), np.array([0.0, 2.0, 4.0]), "s", "HU", name="=1+1")
@@ -150,6 +163,35 @@ class CoursesPageTest(DeskCase):
     def drawn(self, key: int) -> tuple[np.ndarray, np.ndarray]:
         """What the plot shows of a curve."""
         return self.page.lines[key].getData()
+
+    def test_of_another_echo_it_is_drawn_and_held_only_when_it_is_kept(self):
+        data = np.stack([self.truth, 2 * self.truth], -1)
+        axes = (Axis.even("time", COUNT, STEP, "s"), Axis("echo", 2))
+        save_image(self.place / "Echoes.nii", Image(np.asfortranarray(data), self.space, "Echoes", axes=axes))
+        self.desk.run_now("gather", {"folder": str(self.place / "Echoes.nii"), "subject": "T-1"})
+        echoes = self.desk.study.find("T-1/Echoes")
+        self.viewing.show_image(echoes.id)
+        self.settle(self.window)
+        along = [axis.name for axis in echoes.axes].index(next(a.name for a in echoes.axes if a.size == 2))
+        self.go((2, 4, 3))
+        np.testing.assert_allclose(self.drawn(0)[1], self.truth[2, 4, 3], rtol=1e-6)
+        self.viewing.go_along(along, 1)
+        self.settle(self.window)
+        np.testing.assert_allclose(self.drawn(0)[1], 2 * self.truth[2, 4, 3], rtol=1e-6)
+        before = len(self.courses.held())
+        for do in (self.courses.hold, lambda: self.courses.correlate(None)):
+            do()
+            self.settle(self.window)
+            self.assertIn("One place along an axis", self.troubles[-1])
+        self.assertEqual(len(self.courses.held()), before)
+        self.desk.run("one-place", {"axis": echoes.axes[along].name, "number": 2})
+        self.settle(self.window)
+        self.viewing.show_image(max(record.id for record in self.desk.study.records()))
+        self.settle(self.window)
+        self.go((2, 4, 3))
+        self.courses.hold()
+        self.settle(self.window)
+        np.testing.assert_allclose(self.courses.held()[-1][1].values, 2 * self.truth[2, 4, 3], rtol=1e-6)
 
     def test_it_follows_the_crosshair_in_every_mode(self):
         self.assertEqual(self.window.drawer.page, "courses")

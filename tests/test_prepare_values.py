@@ -5,7 +5,9 @@ import unittest
 import numpy as np
 from scipy import ndimage
 
+from kestrelmist.checks.notice import Subject, run_checks
 from kestrelmist.core.axis import Axis
+from kestrelmist.core.caveat import VALUES_LOST
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.formula import Formula
 from kestrelmist.core.image import Image
@@ -17,6 +19,7 @@ from kestrelmist.prepare.along import project, through_time
 from kestrelmist.prepare.calculate import calculate
 from kestrelmist.prepare.denoise import noise_level, reduce_noise
 from kestrelmist.prepare.evenness import even_background, even_brightness
+from kestrelmist.prepare.one_place import one_place
 from kestrelmist.prepare.values import clip, match_values, number_type, standardise, turn_values
 from tests.command import kestrelmist
 from tests.making import PlaceCase, straight_space
@@ -45,6 +48,11 @@ class FormulaTest(unittest.TestCase):
             ("a > 0 and b > 3 or a < -1", ((a > 0) & (b > 3)) | (a < -1)),
         ):
             np.testing.assert_allclose(Formula(text, "ab")({"a": a, "b": b}), wanted.astype(np.float32), rtol=1e-5)
+        for text in ("a + 1/0", "a + 10**400", "a * (-8)**0.5", "a + 1 % 0", "a + 0/0", "a + 9**9**9"):
+            with self.subTest(text):
+                self.assertTrue(np.isnan(Formula(text, "ab")({"a": np.ones((2, 2), np.float32)})).all())
+        kept = Formula("0.5 * a + pi", "a")._body({"a": np.ones(3, np.float32)})
+        self.assertEqual(kept.dtype, np.float32)  # a number does not make an image twice as large
         found = Formula("1/a + log(b)", "ab")({"a": np.array([0.0, 1.0]), "b": np.array([1.0, -1.0])})
         self.assertTrue(np.isnan(found).all())
 
@@ -108,6 +116,53 @@ class CalculateTest(PlaceCase):
         self.assertIn("cannot be read as a formula", ran.stderr)
         self.assertFalse((self.place / "d.nii").exists())
 
+    def test_what_loses_its_value_is_said(self):
+        half = np.ones((8, 8, 8), np.float32)
+        half[:4] = 0
+        half[7, 7, 7] = np.nan  # had none before
+        made = calculate(image(half), "1 / a")
+        self.assertEqual(int(np.isnan(made.data).sum()), 257)
+        (caveat,) = made.caveats
+        self.assertEqual(caveat.code, VALUES_LOST)
+        self.assertIn("256 voxels (50 %) have no value", caveat.sentence)
+        (notice,) = [n for n in run_checks(Subject(made, LabelMap(made.space)), "prepare") if n.level == "look"]
+        self.assertEqual(notice.sentence, f"{caveat.sentence}.")
+        self.assertEqual(calculate(image(half), "a + 1").caveats, [])
+        for text in ("a / 0", "log(-a)", "a * nan"):
+            with self.subTest(text), self.assertRaisesRegex(Trouble, "No voxel of"):
+                calculate(image(np.ones((4, 4, 4), np.float32)), text)
+        run = calculate(image(np.stack([half, half], -1), axes=(Axis("time", 2),)), "log(a)")
+        self.assertIn("in the first volume", run.caveats[0].sentence)
+        logs = turn_values(image(half), "logarithm")
+        self.assertIn("256 voxels", logs.caveats[0].sentence)
+        save_image(self.place / "half.nii.gz", image(half))
+        out = ("--out", self.place / "o.nii.gz")
+        ran = kestrelmist("calculate", self.place / "half.nii.gz", "--formula", "1/a", *out)
+        self.assertIn("256 voxels (50 %) have no value", ran.stdout)
+        ran = kestrelmist("calculate", self.place / "half.nii.gz", "--formula", "a/0", *out, code=1)
+        self.assertIn("No voxel of", ran.stderr)
+
+    def test_one_place_along_an_axis(self):
+        data = np.arange(2 * 2 * 2 * 4 * 3, dtype=np.float32).reshape(2, 2, 2, 4, 3)
+        run = image(data, axes=(Axis.even("time", 4, 2.0, "s"), Axis("echo", 3)))
+        echo = one_place(run, "echo", 2)
+        self.assertEqual([(a.name, a.size, a.step) for a in echo.axes], [("time", 4, 2.0)])
+        for n in range(4):
+            np.testing.assert_array_equal(echo.frame((n,)).data, data[..., n, 1])
+        volume = one_place(echo, "time", 4)
+        self.assertEqual((volume.axes, volume.name), ((), f"{run.name}, echo 2, time 6 s"))
+        np.testing.assert_array_equal(volume.data, data[..., 3, 1])
+        for given, said in ((("phase", 1), "choose one of: time, echo"), (("echo", 4), "from 1 to 3")):
+            with self.assertRaisesRegex(Trouble, said):
+                one_place(run, *given)
+        with self.assertRaisesRegex(Trouble, "not a series"):
+            one_place(volume, "time")
+        save_image(self.place / "run.nii.gz", echo)
+        kestrelmist(
+            "one-place", self.place / "run.nii.gz", "--axis", "time", "--number", 3, "--out", self.place / "v.nii"
+        )
+        np.testing.assert_array_equal(open_image(self.place / "v.nii").data, data[..., 2, 1])
+
 
 class ValuesTest(unittest.TestCase):
     def setUp(self):
@@ -133,6 +188,11 @@ class ValuesTest(unittest.TestCase):
         there = np.isfinite(self.values)
         ends = self.values[there].min() + self.values[there].max()
         np.testing.assert_allclose((turned + self.values)[there], ends, rtol=1e-5)
+        axes = (Axis("time", 2),)
+        gap = image(np.stack([np.full((3, 3, 3), np.nan), np.arange(-27.0, 0).reshape(3, 3, 3)], -1), axes=axes)
+        np.testing.assert_allclose(turn_values(gap).frame((1,)).data[0, 0, 0], -1.0)  # an empty volume is no zero
+        with self.assertRaisesRegex(Trouble, "holds no values"):
+            turn_values(image(np.full((3, 3, 3), np.nan)))
         logs = turn_values(image(self.values - 50), "logarithm").data
         self.assertTrue(np.isnan(logs[self.values <= 50]).all())
         for do, said in (

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from .core.caveat import VALUES_LOST
 from .core.errors import Asks, Trouble
 from .core.labels import LabelMap
 from .core.operation import Operation
@@ -154,6 +155,10 @@ def say(operation: Operation, said: Said, written: list[Path], as_json: bool) ->
             count = int(said.labels.counts[row.number])
             size = short_size(count * cell, unit)
             print(f"{row.number} {row.name}: {count} voxels" + ("" if unit in ("voxels", "pixels") else f", {size}"))
+    for thing in said.things:
+        for caveat in getattr(thing, "caveats", ()):
+            if caveat.code == VALUES_LOST:
+                print(f"{caveat.sentence}.")
     for path in written:
         print(f"Written: {path}")
 

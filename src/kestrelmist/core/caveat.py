@@ -24,6 +24,8 @@ MIXED = "mixed"
 SECOND_COPY = "second-copy"
 AT_DETECTOR = "at-detector"
 """The scale is that at the detector of a projection, not in the body."""
+VALUES_LOST = "values-lost"
+"""Voxels have no value although what they were made from had one."""
 NOTED = "noted"
 """Worth knowing, and nothing that makes a number wrong."""
 

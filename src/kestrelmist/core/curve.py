@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import math
 from dataclasses import dataclass, replace
+from typing import Literal, get_args
 
 import numpy as np
 
@@ -12,7 +13,8 @@ from .errors import Trouble
 
 COLOURS = ("#A44E28", "#1F6E8C", "#6B7F2A", "#8A4FA0", "#C98A12", "#3F6FD8", "#A9271F", "#4B7750")
 """Colours that curves are given in turn; told apart by colour-blind eyes with their dashes."""
-DASHES = ("solid", "dashed", "dotted", "dash-dot")
+Dashes = Literal["solid", "dashed", "dotted", "dash-dot"]
+DASHES: tuple[Dashes, ...] = get_args(Dashes)
 WIDTHS = (0.5, 8.0)
 
 

@@ -98,7 +98,8 @@ class Formula:
     def _read(self, node: ast.AST) -> Callable[[Mapping[str, Any]], Any]:
         if isinstance(node, ast.Constant) and isinstance(node.value, (int, float)) and not isinstance(node.value, bool):
             try:
-                number = float(node.value)
+                # as NumPy's, a number goes by the same rules as an image: 1/0 has no value, and ends nothing
+                number = np.float32(float(node.value))
             except OverflowError:
                 raise Trouble("A number in this formula is too large", "write a smaller one") from None
             return lambda values: number
@@ -125,7 +126,7 @@ class Formula:
 
     def _name(self, name: str) -> Callable:
         if name in ("pi", "nan"):
-            constant = np.pi if name == "pi" else np.nan
+            constant = np.float32(np.pi if name == "pi" else np.nan)
             return lambda values: constant
         if name not in self.names:
             raise Trouble(f"“{_short(name)}” is no name in this formula", f"use {', '.join(self.names)}")

@@ -12,8 +12,10 @@ from ..core.curve import COLOURS, DASHES, Curve
 from ..core.errors import Trouble
 from ..core.labels import LabelMap
 from ..core.progress import silent
+from ..measure.hold_course import curve_of
 from ..measure.seed import Seed, seed_at
-from ..measure.timeline import Timeline
+from ..measure.timeline import Timeline, others_of
+from ..study.items import ImageRecord
 from .hand import Hand
 from .viewing import Viewing
 
@@ -105,10 +107,11 @@ class Courses(QObject):
             return
         series, labels = viewing.series, viewing.labels
         try:
-            if self._timeline is None or self._timeline.image is not series:
+            others, timeline = others_of(series, viewing.place), self._timeline
+            if timeline is None or timeline.image is not series or timeline.others != others:
                 self._timeline = Timeline(series, viewing.place)
                 self._load(self._timeline)
-            if self.place == "label" and not self._timeline.quick(_some(labels)):
+            if self.place == "label" and not self._timeline.quick(int(labels.counts[1:].max(initial=0))):
                 self._beside(self._timeline, lambda: self._seed(labels))
                 return
             seed = self._seed(labels)
@@ -116,7 +119,7 @@ class Courses(QObject):
             self.live, self.trouble = None, str(trouble)
             self.changed.emit()
             return
-        if self._timeline.quick(seed):
+        if self._timeline.quick(len(seed.voxels)):
             self._put(seed, self._timeline.course(seed, silent()))
         else:
             self._beside(self._timeline, lambda: seed)
@@ -152,10 +155,7 @@ class Courses(QObject):
         series, timeline = self.viewing.series, self._timeline
         if series is None or timeline is None:
             return
-        along = np.array(timeline.axis.values) if timeline.axis.values else None
-        unit = timeline.axis.unit if along is not None else ""
-        words = f"{seed.name} in {series.name}"
-        self.live = Curve(values, along, unit, series.unit, words, LIVE, 1.2, name="at the crosshair")
+        self.live = curve_of(seed, series, timeline.axis, values, colour=LIVE, width=1.2, name="at the crosshair")
         self.trouble = ""
         self.changed.emit()
 
@@ -170,14 +170,33 @@ class Courses(QObject):
 
     def hold(self, done=None) -> None:
         """Keep the course of the place that is followed, in the next colour and kind of line."""
-        record = self.viewing.record
-        if record is None or not record.axes:
-            self.session.trouble.emit("This image has no course: it is one volume. Choose a series.")
+        record = self._series()
+        if record is None:
             return
         n = len(self.held())
         style = {"colour": COLOURS[n % len(COLOURS)], "dashes": DASHES[n // len(COLOURS) % len(DASHES)]}
         given = {"image": record.id, **self.settings(), **style}
         self.session.run("hold-course", given, done)
+
+    def _series(self) -> ImageRecord | None:
+        """The record of the series whose course is followed; says why when there is none that a step could take."""
+        record, series = self.viewing.record, self.viewing.series
+        if record is None or not record.axes:
+            self.session.trouble.emit("This image has no course: it is one volume. Choose a series.")
+            return None
+        try:
+            others = others_of(series, self.viewing.place) if series is not None else ()
+        except Trouble as trouble:
+            self.session.trouble.emit(str(trouble))
+            return None
+        if any(others):
+            other = next(axis for axis, n in zip(record.axes, others) if n)
+            self.session.trouble.emit(
+                f"Steps take the course of the first {other.name}, and another one is looked at. "
+                "Keep it with “One place along an axis” first."
+            )
+            return None
+        return record
 
     def style(self, key: int, **changes) -> None:
         """Draw a held curve otherwise: colour, width, dashes."""
@@ -193,9 +212,8 @@ class Courses(QObject):
     def correlate(self, curve: int | None, drift: float = 0.0, mean_course: bool = False, without=()) -> None:
         """Map how every voxel goes with a held curve, or with the place that is followed; the map is laid over its
         series."""
-        record = self.viewing.record
-        if record is None or not record.axes:
-            self.session.trouble.emit("This image has no course: it is one volume. Choose a series.")
+        record = self._series()
+        if record is None:
             return
         seed = {"curve": curve} if curve is not None else self.settings()
         given = {"image": record.id, "drift": drift, "mean_course": mean_course, "without": list(without), **seed}
@@ -227,8 +245,3 @@ class Courses(QObject):
         return replace(
             curve, values=values, unit=unit, along=along, along_unit=curve.along_unit if along is not None else ""
         )
-
-
-def _some(labels: LabelMap) -> Seed:
-    """A stand-in for the label in hand: as many voxels as the fullest one has."""
-    return Seed(np.empty((int(labels.counts[1:].max(initial=0)), 3), int), "")

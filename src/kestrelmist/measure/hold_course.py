@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
 import numpy as np
 
-from ..core.curve import Curve
+from ..core.axis import Axis
+from ..core.curve import COLOURS, Curve, Dashes
 from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.operation import operation
 from ..core.parameter import LabelName, WorldPoint
 from ..core.progress import Progress, silent
-from .seed import Ball, seed_at, time_axis
-
-LINES = Literal["solid", "dashed", "dotted", "dash-dot"]
+from .seed import Ball, Seed, seed_at, time_axis
 
 
 @operation(
@@ -32,9 +29,9 @@ def hold_course(
     label: LabelName = "",
     *,
     name: str = "",
-    colour: str = "#A44E28",
+    colour: str = COLOURS[0],
     width: float = 1.5,
-    dashes: LINES = "solid",
+    dashes: Dashes = "solid",
     progress: Progress = silent(),
 ) -> Curve:
     """Keep the course of a voxel, a ball or a label as a curve, to be compared, exported and used as a seed.
@@ -62,9 +59,12 @@ def hold_course(
         When the image is no series, or nothing is where the course is wanted.
     """
     seed = seed_at(image, labels, point, ball, label)
-    axis = time_axis(image)
+    values, axis = seed.course(image, progress), time_axis(image)
+    return curve_of(seed, image, axis, values, colour=colour, width=width, dashes=dashes, name=name or seed.name)
+
+
+def curve_of(seed: Seed, image: Image, axis: Axis, values: np.ndarray, **style) -> Curve:
+    """The course of a seed as a curve, with the units of the image and of its time axis."""
     along = np.array(axis.values) if axis.values else None
-    values = seed.course(image, progress)
-    of = f"{seed.name} in {image.name}"
     unit = axis.unit if along is not None else ""
-    return Curve(values, along, unit, image.unit, of, colour, width, dashes, name or seed.name, image.subject)
+    return Curve(values, along, unit, image.unit, f"{seed.name} in {image.name}", subject=image.subject, **style)

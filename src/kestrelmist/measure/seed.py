@@ -34,15 +34,15 @@ class Seed:
         i, j, k = self.voxels.T
         if whole is not None:
             ni, nj, _ = image.space.shape
-            return _means(whole[:, i + ni * (j + nj * k)])
+            return means(whole[:, i + ni * (j + nj * k)])
         found = np.empty(time_axis(image).size)
         for n, values in enumerate(progress.over(volumes(image, progress), found.size, "Reading the course")):
-            found[n] = _means(values[i, j, k][None])[0]
+            found[n] = means(values[i, j, k][None])[0]
         return found
 
 
-def _means(rows: np.ndarray) -> np.ndarray:
-    """Means along rows of what is finite; NaN where nothing is."""
+def means(rows: np.ndarray) -> np.ndarray:
+    """Means [n] along rows [n, t] of what is finite, float64; NaN where nothing is."""
     rows = rows.astype(np.float64)
     there = np.isfinite(rows)
     counts = there.sum(1)

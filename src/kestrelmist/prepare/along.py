@@ -81,7 +81,7 @@ def _one_axis(image: Image) -> Axis:
     if len(image.axes) > 1:
         others = ", ".join(a.name for a in image.axes[1:])
         raise Trouble(
-            f"“{image.name}” has more than one axis besides space ({others})", "choose one place along it first"
+            f"“{image.name}” has more than one axis besides space ({others})", "keep one place along it first"
         )
     return image.axes[0]
 

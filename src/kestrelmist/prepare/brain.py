@@ -12,7 +12,7 @@ from ..core.labels import LabelMap
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, LabelName, Unit
-from ..core.patch import LabelEdit, patch_from_mask
+from ..core.patch import LabelEdit, whole_difference
 from ..core.progress import Progress, silent
 from ..core.resampling import resampled
 
@@ -75,7 +75,8 @@ def take_out_brain(
     Parameters
     ----------
     label : str
-        Label to give; made when there is none of that name. Locked labels stay.
+        Label to give; made when there is none of that name. Outside the brain it is taken away, so that it can be done
+        again, tighter or looser; voxels of other labels keep theirs.
     looser : number
         −1 to 1: above 0 darker edges belong, below 0 only bright ones do.
     start : three mm
@@ -86,7 +87,7 @@ def take_out_brain(
     Raises
     ------
     Trouble
-        When the image has one slice, is a CT, has nothing brighter than air, or holds no such body.
+        When the image has too few slices, is a CT or has values far below 0 as a CT has, or holds no such body.
     """
     require_same_grid(image, labels)
     if min(image.space.shape) < 4:
@@ -98,12 +99,19 @@ def take_out_brain(
     )
     labels.require_unlocked(row)
     values = _mean_volume(image, progress.part(0.0, 0.3))
+    if np.mean(values < -0.05 * np.percentile(np.abs(values), 99)) > 0.1:
+        raise Trouble(
+            f"Much of “{image.name}” is far below 0, and the brain is sought in the brightness of an MR",
+            "choose an MR that is not standardised",
+        )
     mask = brain_mask(values, image.space.spacing, looser, _voxel(image, start), radius, progress.part(0.3, 0.95))
     if not mask.any():
         raise Trouble(f"No brain was found in “{image.name}”", "give a place in it to start from")
-    return LabelEdit(
-        f"Take out “{row.name}”", patch_from_mask(labels, mask.view(np.uint8), row.number), labels.table, table
-    )
+    work = labels.copied()
+    work.kji[mask & (labels.kji == 0)] = row.number
+    work.kji[~mask & (labels.kji == row.number)] = 0
+    changed = (work.kji != labels.kji).view(np.uint8)
+    return LabelEdit(f"Take out “{row.name}”", whole_difference(labels, work, changed), labels.table, table)
 
 
 def brain_mask(

@@ -11,6 +11,7 @@ from ..core.memory import require_room
 from ..core.operation import operation
 from ..core.progress import Progress, silent
 from ..core.resampling import frame_between, resampled
+from .lost import caveats_of
 
 LETTERS = "abcdefghijklmnopqrstuvwxyz"
 
@@ -67,7 +68,7 @@ def calculate(
     lead = next((one for one in everyone if one.axes), image)
     require_room(4 * len(read.used) * int(np.prod(image.space.shape, dtype=object)), "This formula")
 
-    def volume(index: tuple[int, ...], progress: Progress) -> np.ndarray:
+    def given_at(index: tuple[int, ...], progress: Progress) -> dict[str, np.ndarray]:
         given = {}
         for name, one, frame in zip(names, everyone, frames):
             if name in read.used:
@@ -75,13 +76,22 @@ def calculate(
                 given[name] = (values if frame is None else resampled(values, frame, image.space.shape)).astype(
                     np.float32, copy=False
                 )
-        found = read(given)
-        return np.broadcast_to(found, image.space.shape[::-1]).T
+        return given
 
-    name = f"{formula} of {image.name}"[:120]
+    def volume(index: tuple[int, ...], progress: Progress) -> np.ndarray:
+        return np.broadcast_to(read(given_at(index, progress)), image.space.shape[::-1]).T
+
+    first = given_at((0,) * len(lead.axes), progress)
+    found = np.broadcast_to(read(first), image.space.shape[::-1])
+    there = np.logical_and.reduce([np.isfinite(values) for values in first.values()])
+    about = {
+        "name": f"{formula} of {image.name}"[:120],
+        "unit": unit,
+        "caveats": caveats_of(lead, found, there, "a division by zero, or a root or logarithm of what is too low,"),
+    }
     if lead.axes:
-        return image.like(volume, axes=lead.axes, name=name, unit=unit)
-    return image.like(np.asfortranarray(volume((), progress)), name=name, unit=unit)
+        return image.like(volume, axes=lead.axes, **about)
+    return image.like(np.asfortranarray(found.T), **about)
 
 
 def _require_together(image: Image, one: Image) -> None:

@@ -91,7 +91,7 @@ def correct_motion(
     if not image.axes:
         raise Trouble(f"“{image.name}” is one volume, not a series", "choose a series")
     if len(image.axes) > 1:
-        raise Trouble(f"“{image.name}” has more than one axis besides space", "choose one place along it first")
+        raise Trouble(f"“{image.name}” has more than one axis besides space", "keep one place along it first")
     count = image.axes[0].size
     target = None if table is None else Path(table)
     if target is not None and target.exists():

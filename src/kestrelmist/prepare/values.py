@@ -14,6 +14,7 @@ from ..core.operation import operation
 from ..core.parameter import ImageValue
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
+from .lost import caveats_of
 
 TYPES = Literal["uint8", "int16", "uint16", "float32"]
 QUANTILES = 1024
@@ -134,17 +135,22 @@ def turn_values(image: Image, how: Literal["invert", "logarithm"] = "invert") ->
         When no value is above 0 where a logarithm is asked for.
     """
     if how == "invert":
-        ends = [_ends(image.frame(index).data) for index in image.indices()]
+        found = (_ends(image.stored(index).exact()) for index in image.indices())
+        ends = [e for e in found if e is not None]
+        if not ends:
+            raise Trouble(f"“{image.name}” holds no values", "choose another image")
         total = min(e[0] for e in ends) + max(e[1] for e in ends)
         return _changed(image, lambda values: (total - values.astype(np.float64)).astype(np.float32), "inverted")
-    if not any((image.frame(index).data > 0).any() for index in image.indices()):
+    if not any((image.stored(index).exact() > 0).any() for index in image.indices()):
         raise Trouble(f"“{image.name}” has no value above 0, so none has a logarithm", "choose another image")
+    first = image.frame((0,) * len(image.axes)).data
 
     def logarithm(values: np.ndarray) -> np.ndarray:
         with np.errstate(all="ignore"):
             return np.where(values > 0, np.log(values.astype(np.float64)), np.nan).astype(np.float32)
 
-    return _changed(image, logarithm, "logarithm", unit="")
+    doubts = caveats_of(image, logarithm(first), np.isfinite(first), "the logarithm of what is not above 0")
+    return _changed(image, logarithm, "logarithm", unit="", caveats=doubts)
 
 
 class Converted(NamedTuple):
@@ -221,6 +227,7 @@ def _inside(image: Image, mask: LabelMap | None) -> np.ndarray:
     return values
 
 
-def _ends(values: np.ndarray) -> tuple[float, float]:
+def _ends(values: np.ndarray) -> tuple[float, float] | None:
+    """Lowest and highest finite value; None without any."""
     values = values[np.isfinite(values)] if values.dtype.kind == "f" else values
-    return (float(values.min()), float(values.max())) if values.size else (0.0, 0.0)
+    return (float(values.min()), float(values.max())) if values.size else None

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import numpy as np
-
+from ...measure.places import highest_near, middle_of
 from ..command import command, handling
 
 
@@ -45,7 +44,7 @@ def middle(part) -> None:
     "highest", "Go to the highest value near", "Going", "H", more="peak maximum crosshair jump", pane=True, order=22
 )
 def highest(part) -> None:
-    """The highest value of the chosen layer within NEAR voxels."""
+    """The highest value of the chosen layer within a few voxels of the crosshair."""
     desk = part.desk
     image = desk.layers.image(desk.layers.chosen) if desk.layers.chosen is not None else None
     found = None if image is None or not image.in_memory else highest_near(image, part.viewing.crosshair)
@@ -53,24 +52,6 @@ def highest(part) -> None:
         desk.session.trouble.emit("There is no value near the crosshair: go into the image first.")
         return
     part.viewing.go_to(found)
-
-
-NEAR = 5
-"""Voxels in each direction that "near" is."""
-
-
-def highest_near(image, world, near: int = NEAR) -> np.ndarray | None:
-    """World position of the highest value within some voxels of a place; None when there is no value."""
-    image = image.grey()
-    at = np.floor(image.space.to_voxel(world) + 0.5).astype(int)
-    low, high = np.maximum(at - near, 0), np.minimum(at + near + 1, image.space.shape)
-    if np.any(high <= low):
-        return None
-    part = np.asarray(image.data[tuple(slice(a, b) for a, b in zip(low, high))], np.float64)
-    if not np.isfinite(part).any():
-        return None
-    best = np.unravel_index(np.nanargmax(np.where(np.isfinite(part), part, np.nan)), part.shape)
-    return image.space.to_world(low + np.array(best))
 
 
 @command(
@@ -84,12 +65,7 @@ def label_centre(part) -> None:
         return
 
     def find(progress):
-        box = labels.painted
-        inside = np.argwhere(labels.kji[box] == label.number) + [part.start for part in box]
-        middle = inside.mean(0)
-        # of a bent label the middle may lie outside: the voxel nearest to it is taken
-        nearest = inside[np.argmin(((inside - middle) ** 2).sum(1))]
-        return labels.space.to_world(nearest[::-1])
+        return middle_of(labels, label.number)
 
     desk.session.work.start("Centre of the label", find, desk.viewing.go_to, lane="preview", loud=False)
 

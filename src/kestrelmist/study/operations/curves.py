@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from ...core.curve import require_style
+from ...core.curve import Dashes, require_style
 from ...core.errors import Trouble
 from ...core.operation import operation
 from ..changes import ItemChange
@@ -19,7 +19,7 @@ def style_curve(
     curve: AnyCurve,
     colour: str = "",
     width: float = 0.0,
-    dashes: Literal["as it is", "solid", "dashed", "dotted", "dash-dot"] = "as it is",
+    dashes: Literal["as it is", Dashes] = "as it is",
 ) -> None:
     """Draw a curve in another colour, width or kind of line.
 
