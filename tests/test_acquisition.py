@@ -9,12 +9,13 @@ import pydicom
 
 from kestrelmist.demo import anatomy
 from kestrelmist.demo.animal import Animal
-from kestrelmist.demo.scenes.odour_run import odour_space, write_odour_run
+from kestrelmist.demo.functional_run import odour_space
+from kestrelmist.demo.scenes.odour_run import write_odour_run
 from kestrelmist.formats.acquisition import acquisition_facts
 from kestrelmist.formats.dicom_order import seconds_of
 from kestrelmist.formats.dicom_scan import scan_folder
 from kestrelmist.formats.dicom_series import series_image
-from kestrelmist.gather.convert import acquisition_of
+from kestrelmist.formats.sidecar import facts_of
 from kestrelmist.gather.reorient import reorient
 from tests.dicom_making import stack
 from tests.making import PlaceCase
@@ -62,10 +63,10 @@ class PrivateBlockTest(PlaceCase):
             self.assertIsNotNone(at)
             wanted = square[k // 4 * 48 : k // 4 * 48 + 48, k % 4 * 48 : k % 4 * 48 + 48].T
             np.testing.assert_array_equal(turned.frame((0,)).data[:, :, at[2]], wanted)
-        timing = dict(zip(range(16), acquisition_of(straight)["SliceTiming"]))
+        timing = dict(zip(range(16), facts_of(straight)["SliceTiming"]))
         # tile 0 was taken first, wherever it lies in the stack
         k = turned.space.nearest_voxel(first)[2]
-        self.assertEqual(acquisition_of(turned)["SliceTiming"][k], timing[0])
+        self.assertEqual(facts_of(turned)["SliceTiming"][k], timing[0])
 
     def test_sign_of_the_phase_encoding(self):
         for positive, wanted in ((1, "j"), (0, "j-")):
@@ -75,14 +76,14 @@ class PrivateBlockTest(PlaceCase):
             self.assertEqual(facts["PhaseEncodingDirection"], wanted)
             self.assertNotIn("PhaseEncodingAxis", facts)
         # rows run to the back: in the standard order the axis is counted the other way
-        self.assertEqual(acquisition_of(reorient(self.image()))["PhaseEncodingDirection"], "j")
+        self.assertEqual(facts_of(reorient(self.image()))["PhaseEncodingDirection"], "j")
 
     def test_a_block_that_is_none_is_passed_over(self):
         for path in self.files:
             ds = pydicom.dcmread(path)
             ds.add_new(0x00291010, "OB", b"SV10 nothing of the kind")
             ds.save_as(path)
-        self.assertEqual(acquisition_of(self.image())["PhaseEncodingAxis"], "j")
+        self.assertEqual(facts_of(self.image())["PhaseEncodingAxis"], "j")
 
 
 class TimingTest(PlaceCase):

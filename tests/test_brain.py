@@ -15,8 +15,8 @@ from kestrelmist.core.labels import LabelMap, LabelTable
 from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space
 from kestrelmist.demo.animal import make_animal
+from kestrelmist.demo.functional_run import odour_space
 from kestrelmist.demo.scans import head_mr_space, scan_mr
-from kestrelmist.demo.scenes.odour_run import odour_space
 from kestrelmist.demo.truth import true_labels
 from kestrelmist.formats.label_files import read_label_map
 from kestrelmist.formats.saving import save_image

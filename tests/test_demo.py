@@ -36,11 +36,14 @@ class DemoTest(DeskCase):
         self.assertEqual(
             sorted(found),
             [
+                "Field map",
+                "Field map, phase difference",
                 "Head CT",
                 "Head from above",
                 "Head from the left",
                 "Heart clip",
                 "Odour run",
+                "Odour run, single volume",
                 "Positioning scan",
                 "Tracer, whole body",
             ],

@@ -16,8 +16,8 @@ from pydicom.uid import (
 )
 
 from kestrelmist.core.errors import Trouble
+from kestrelmist.demo.functional_run import odour_space
 from kestrelmist.demo.scenes.heart_clip import write_clip
-from kestrelmist.demo.scenes.odour_run import odour_space
 from kestrelmist.demo.scenes.planar_pair import write_planar_pair
 from kestrelmist.formats.dicom_scan import scan_folder
 from kestrelmist.formats.dicom_series import series_image

@@ -17,13 +17,13 @@ from kestrelmist.core.image import Image
 from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space
 from kestrelmist.formats import header_reading
-from kestrelmist.formats.acquisition import KEY
 from kestrelmist.formats.dicom_scan import scan_folder
 from kestrelmist.formats.dicom_series import series_image
 from kestrelmist.formats.nifti import read_nifti, write_nifti
 from kestrelmist.formats.opening import open_image
+from kestrelmist.formats.sidecar import KEY, facts_of
 from kestrelmist.gather.bids import convert_folder
-from kestrelmist.gather.convert import acquisition_of, convert
+from kestrelmist.gather.convert import convert
 from kestrelmist.gather.facts import facts
 from kestrelmist.gather.gather import gather, list_series
 from kestrelmist.gather.plan import plan_folder
@@ -317,7 +317,7 @@ class ConvertTest(PlaceCase):
         self.assertEqual({tuple(np.round(np.abs(v), 5)) for v in world}, given)
         self.assertEqual(axis, [0, 1, 2])
         standard = reorient(image)
-        facts_after = acquisition_of(standard)
+        facts_after = facts_of(standard)
         turn = standard.space.affine[:3, :3] / np.array(standard.space.spacing)
         sign = np.array([-1 if np.linalg.det(turn) > 0 else 1, 1, 1])
         np.testing.assert_allclose((np.array(facts_after["bVectors"]) * sign) @ turn.T, world, atol=1e-6)
@@ -402,7 +402,7 @@ class ConvertTest(PlaceCase):
             ds = pydicom.dcmread(path)
             ds.private_block(0x0019, "HOLLOWMERE MR HEADER", create=True).add_new(0x28, "FD", 40.0)
             ds.save_as(path)
-        found = acquisition_of(series_image(scan_folder(self.place / "scans")[0]))
+        found = facts_of(series_image(scan_folder(self.place / "scans")[0]))
         self.assertAlmostEqual(found["EffectiveEchoSpacing"], 1 / (40.0 * 7))
         self.assertAlmostEqual(found["TotalReadoutTime"], 6 / (40.0 * 7))
 
@@ -419,7 +419,7 @@ class ConvertTest(PlaceCase):
             MRTimingAndRelatedParametersSequence=[item(RepetitionTime=1500.0, FlipAngle=12.0)],
             MRFOVGeometrySequence=[item(InPlanePhaseEncodingDirection="ROW")],
         )
-        found = acquisition_of(series_image(scan_folder(self.place / "e")[0]))
+        found = facts_of(series_image(scan_folder(self.place / "e")[0]))
         self.assertEqual(
             (found["EchoTime"], found["RepetitionTime"], found["FlipAngle"], found["PhaseEncodingAxis"]),
             (0.042, 1.5, 12.0, "i"),
@@ -465,7 +465,7 @@ class ReorientTest(PlaceCase):
             Space((4, 5, 6), affine),
             facts={KEY: json.dumps({"PhaseEncodingDirection": "j", "SliceTiming": [0, 1, 2, 3, 4, 5]})},
         )
-        self.assertEqual(acquisition_of(reorient(image))["PhaseEncodingDirection"], "i-")
+        self.assertEqual(facts_of(reorient(image))["PhaseEncodingDirection"], "i-")
 
 
 class FactsTest(PlaceCase):

@@ -13,9 +13,9 @@ from kestrelmist.core.labels import LabelMap
 from kestrelmist.core.resampling import resampled
 from kestrelmist.core.rigid import matrix_of, moved_by, step_matrix
 from kestrelmist.core.space import Space
-from kestrelmist.formats.acquisition import KEY
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
+from kestrelmist.formats.sidecar import KEY
 from kestrelmist.prepare.motion import SHIFTS, TURNS, correct_motion
 from kestrelmist.prepare.volumes_of import drop_volumes, time_slices
 from kestrelmist.study.study import Study

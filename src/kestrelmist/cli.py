@@ -189,6 +189,8 @@ def _default(p: Parameter) -> str:
 
 
 def _common(operation: Operation) -> list[click.Parameter]:
+    from .command_output import beside_results, flag_of
+
     study = click.Option(
         ["--study"],
         type=click.Path(path_type=Path),
@@ -204,13 +206,23 @@ def _common(operation: Operation) -> list[click.Parameter]:
         " .nrrd, .mha, .ome.tif, .ome.zarr … for images; .nii.gz, .nrrd, .mha for labels, with their names as .tsv"
         " beside; .tfm or .txt for transforms.",
     )
+    beside = [
+        click.Option(
+            [flag_of(r.name), f"beside_{r.name}"],
+            type=click.Path(path_type=Path),
+            metavar="NEW FILE",
+            help=f"File for the {r.name.replace('_', ' ')} that comes beside the result ({r.kind.name}).",
+        )
+        for r in beside_results(operation)
+    ]
     as_json = click.Option(["--json"], is_flag=True, help="Print the result as JSON.")
-    return [study, out, as_json]
+    return [study, out, *beside, as_json]
 
 
 def _run(operation: Operation, given: dict[str, Any]) -> None:
     study, out, as_json = given.pop("study"), given.pop("out"), given.pop("json")
-    given = {k: v for k, v in given.items() if v is not None and v != ()}
+    beside = {k.removeprefix("beside_"): v for k, v in given.items() if k.startswith("beside_") and v is not None}
+    given = {k: v for k, v in given.items() if v is not None and v != () and not k.startswith("beside_")}
     given = {k: list(v) if isinstance(v, tuple) else v for k, v in given.items()}
     target = next((p for p in operation.parameters if p.role == "new" and p.required), None)
     if target is not None and target.name not in given and out is not None:
@@ -219,10 +231,11 @@ def _run(operation: Operation, given: dict[str, Any]) -> None:
     from .patience import Patience
 
     try:
-        require_place(operation, study, out)
+        require_place(operation, study, out, beside)
         with _Bar(as_json) as progress, Patience():
             said = _in_study(operation, given, study, progress) if study else _on_files(operation, given, progress)
             written = said.written_to(out, progress) if out is not None else []
+            written += said.written_beside(beside, progress)
         say(operation, said, written, as_json)
         if not_kept():
             print(f"{not_kept()}.", file=sys.stderr)
@@ -340,6 +353,20 @@ def _desk(places: tuple[Path, ...], picture: Path | None, demo: bool) -> None:
     from .desk.app import start
 
     raise SystemExit(start(list(places), picture, demo))
+
+
+@program.command("animals")
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.option("--count", type=click.IntRange(1, 1000), default=5, show_default=True, help="How many animals.")
+@click.option("--seed", type=click.IntRange(0, 10**6), default=21, show_default=True, help="Seed of the first one.")
+@click.option("--volumes", type=click.IntRange(1, 10_000), default=40, show_default=True, help="Length of the run.")
+def _animals(folder: Path, count: int, seed: int, volumes: int) -> None:
+    """Make up animals: heads, a functional run with its field map, and what is true of them."""
+    from .demo.functional_files import write_animals
+
+    with _Bar(False) as progress:
+        made = write_animals(folder, range(seed, seed + count), volumes, progress)
+    print("\n".join(f"Made {place}" for place in made))
 
 
 @program.command("install")

@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, Any
 
 from .core.caveat import VALUES_LOST
 from .core.errors import Asks, Trouble
+from .core.image import Image
 from .core.labels import LabelMap
-from .core.operation import Operation
+from .core.operation import Operation, Result
 from .core.patch import LabelEdit
 from .core.placement import Placement
 from .core.progress import Progress
@@ -36,6 +37,8 @@ class Said:
     """Images, labels and transforms that can be written."""
     one_leads: bool = False
     """Whether the first of them is what was asked for, and the others come beside it."""
+    named: dict[str, Any] = field(default_factory=dict)
+    """The same, tables too, by the names of the results."""
 
     @classmethod
     def of_study(cls, study: Study, task: Task, values: dict[str, Any], kept: dict[str, Any]) -> Said:
@@ -43,6 +46,7 @@ class Said:
         for name, value in values.items():
             if isinstance(value, Table):
                 said.tables.append(value)
+                said.named[name] = value
             elif isinstance(value, LabelEdit):
                 target = task.first("label map")
                 assert target is not None
@@ -59,14 +63,16 @@ class Said:
                 for key in keys if isinstance(keys, list) else [] if keys is None else [keys]:
                     said.kept.append(study.items.get(key))
                     said.things.append(study.thing(key))
+                    said.named[name] = said.things[-1]
         return said
 
     @classmethod
     def of_files(cls, operation: Operation, arguments: dict[str, Any], values: dict[str, Any]) -> Said:
         said = cls(one_leads=_one_leads(operation))
-        for value in values.values():
+        for name, value in values.items():
             if isinstance(value, Table):
                 said.tables.append(value)
+                said.named[name] = value
             elif isinstance(value, LabelEdit):
                 p = operation.first_input("label map")
                 assert p is not None
@@ -86,6 +92,7 @@ class Said:
                 )
             else:
                 said.things.append(value)
+                said.named[name] = value
         return said
 
     def written_to(self, out: Path, progress: Progress) -> list[Path]:
@@ -93,8 +100,6 @@ class Said:
 
         Raises Trouble when there is nothing, or more than one thing, to write there.
         """
-        from .formats.saving import save_thing
-
         tables = out.suffix.lower() in (".csv", ".parquet", ".tsv")
         fits: list[Any] = self.tables if tables or not self.things else self.things
         if len(fits) > 1 and self.one_leads and fits is self.things:
@@ -102,11 +107,42 @@ class Said:
         if len(fits) != 1:
             what = f"{len(fits)} things to write" if fits else "nothing to write"
             raise Trouble(f"There is {what} into one file", "leave --out out, or name a study with --study", out)
-        save_thing(out, fits[0], progress)
-        from .formats.label_files import table_path
+        return _written(out, fits[0], progress)
 
-        beside = table_path(out) if isinstance(fits[0], LabelMap) and len(fits[0].table) else None
-        return [out] + ([beside] if beside is not None else [])
+    def written_beside(self, places: dict[str, Path], progress: Progress) -> list[Path]:
+        """Write results by their names; returns what was written."""
+        found: list[Path] = []
+        for name, path in places.items():
+            if name not in self.named:
+                raise Trouble(f"Nothing came out as “{name}”", f"leave {flag_of(name)} out", path)
+            found += _written(path, self.named[name], progress)
+        return found
+
+
+def _written(path: Path, thing: Any, progress: Progress) -> list[Path]:
+    """Write a thing, and beside it the names of labels, or how an image was taken."""
+    from .formats.label_files import table_path
+    from .formats.nifti import is_nifti
+    from .formats.saving import save_thing
+    from .formats.sidecar import write_sidecar
+
+    save_thing(path, thing, progress)
+    if isinstance(thing, LabelMap):
+        return [path, table_path(path)] if len(thing.table) else [path]
+    return [path, *(write_sidecar(path, thing) if isinstance(thing, Image) and is_nifti(path) else [])]
+
+
+def beside_results(operation: Operation) -> list[Result]:
+    """Results that may be written to files of their own, beside the one that was asked for."""
+    if len(operation.results) < 2:
+        return []
+    plain = [r for r in operation.results if not r.many and r.kind.name not in ("label edit", "placement")]
+    return [r for r in plain if r is not operation.results[0]]
+
+
+def flag_of(name: str) -> str:
+    """The option that names a file for a result."""
+    return f"--out-{name.replace('_', '-')}"
 
 
 def _one_leads(operation: Operation) -> bool:
@@ -114,9 +150,14 @@ def _one_leads(operation: Operation) -> bool:
     return len(operation.results) > 1 and not operation.results[0].many
 
 
-def require_place(operation: Operation, study: Path | None, out: Path | None) -> None:
+def require_place(operation: Operation, study: Path | None, out: Path | None, beside: dict[str, Path]) -> None:
     """Raises Trouble before anything is computed when the result would have no place, or cannot be written under the
     name."""
+    from .formats.format import writer_for
+
+    for result in operation.results:
+        if result.name in beside:
+            writer_for(beside[result.name], result.kind.name)
     if out is None:
         if study is None and any(r.kind.name != "table" and not r.many for r in operation.results):
             raise Trouble(
@@ -124,8 +165,6 @@ def require_place(operation: Operation, study: Path | None, out: Path | None) ->
                 "name a file with --out, or work in a study with --study",
             )
         return
-    from .formats.format import writer_for
-
     kinds = [r.kind.name for r in operation.results]
     written = [{"label edit": "label map", "placement": "image"}.get(k, k) for k in kinds]
     if not written:

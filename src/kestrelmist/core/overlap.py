@@ -26,3 +26,17 @@ def require_overlap(image: Image, other: Image) -> None:
             f"“{other.name}” does not overlap “{image.name}”: {away:.3g} {image.space.unit} lie between them",
             "place it first (Align), or choose another image",
         )
+
+
+def require_one_world(image: Image, other: Image) -> None:
+    """Raises Trouble when positions in one image say nothing about the other. On one grid, who asks for it knows."""
+    if other.space.same_grid(image.space):
+        return
+    if other.space.unit != image.space.unit:
+        raise Trouble(f"“{other.name}” and “{image.name}” have no scale in common", "set the voxel size first")
+    a, b = image.space.world, other.space.world
+    if a.id and b.id and not a.is_one_with(b):
+        raise Trouble(
+            f"“{other.name}” lies in another space ({b}) than “{image.name}” ({a})",
+            "place it by a transform that leads from one to the other first",
+        )

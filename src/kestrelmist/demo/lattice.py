@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
+
 import numpy as np
 
 from ..core.kernel import kernel
@@ -35,3 +37,30 @@ def at(field, z, y, x):
     c = field[k + 1, j, i] * (1 - u) + field[k + 1, j, i + 1] * u
     d = field[k + 1, j + 1, i] * (1 - u) + field[k + 1, j + 1, i + 1] * u
     return (a * (1 - v) + b * v) * (1 - w) + (c * (1 - v) + d * v) * w
+
+
+def sampled(field: np.ndarray, start: np.ndarray, steps: np.ndarray, shape: tuple[int, ...]) -> np.ndarray:
+    """A field at the voxels of a grid, float32 [k, j, i].
+
+    Parameters
+    ----------
+    field : array [z, y, x]
+    start, steps : arrays (3,) and (3, 3)
+        Lattice coordinates of voxel (0, 0, 0), and what a step along i, j, k adds to them, as columns.
+    shape : tuple
+        Of the result.
+    """
+    out = np.empty(shape, np.float32)
+    with ThreadPoolExecutor(2) as pool:
+        list(pool.map(lambda k: _sampled(field, start, steps, out, k), range(shape[0])))
+    return out
+
+
+@kernel
+def _sampled(field, start, steps, out, k):
+    for j in range(out.shape[1]):
+        for i in range(out.shape[2]):
+            x = start[0] + steps[0, 0] * i + steps[0, 1] * j + steps[0, 2] * k
+            y = start[1] + steps[1, 0] * i + steps[1, 1] * j + steps[1, 2] * k
+            z = start[2] + steps[2, 0] * i + steps[2, 1] * j + steps[2, 2] * k
+            out[k, j, i] = at(field, z, y, x)

@@ -53,6 +53,18 @@ def head_mr_space() -> Space:
     return Space(shape, affine)
 
 
+def head_t2_space() -> Space:
+    """Grid of the T2-weighted head: coarser, and straight."""
+    return centred_space((96, 110, 84), (0.27, 0.27, 0.27))
+
+
+def centred_space(shape: tuple[int, int, int], spacing: tuple[float, float, float]) -> Space:
+    """A straight grid round the middle of the head."""
+    affine = np.diag([*spacing, 1.0])
+    affine[:3, 3] = np.array([0.0, -0.6, 0.2]) - np.array(spacing) * (np.array(shape) - 1) / 2
+    return Space(shape, affine)
+
+
 def scan_ct(animal: Animal, space: Space, noise: float = 38.0) -> np.ndarray:
     """CT numbers (HU), int16 [i, j, k], with the noise of filtered back-projection.
 
@@ -77,6 +89,7 @@ SIGNALS = {
     "T1": (0.62, 0.92, 0.47, 0.74, 0.58, 0.24, 0.68, 0.10, 0.86, 0.97, 0.66, 0.16, 0.22, 0.45, 0.26, 0.40, 0.09, 0.45),
     "T2": (0.35, 0.60, 0.30, 0.52, 0.66, 1.25, 0.78, -0.03, 0.62, 0.50, 0.84, -0.14, 1.4, 0.5, 1.35, 0.15, 0.05, 0.30),
     "PD": (0.70, 0.84, 0.72, 0.80, 0.85, 0.94, 0.92, 0.02, 0.85, 0.74, 0.93, -0.07, 0.98, 0.8, 0.97, 0.5, 0.12, 0.50),
+    "EP": (0.24, 0.20, 0.36, 0.30, 0.42, 0.44, 0.72, 0.03, 0.70, 0.55, 0.76, 0.02, 0.62, 0.4, 0.55, 0.20, 0.03, 0.08),
 }
 """Signal by weighting: skin, fat, muscle, seams, lining of the nose, fluid round the brain, grey matter and how much
 more in its depth, deep nuclei, white matter, hippocampus and how much more along its ridge, ventricles, coat of the
@@ -89,14 +102,25 @@ def scan_mr(animal: Animal, space: Space, noise: float = 0.028, weighting: str =
     Brightness varies smoothly as near a surface coil; the noise is Rician (H. Gudbjartsson, S. Patz, Magn. Reson. Med.
     34, 1995).
     """
-    signal = np.array(SIGNALS[weighting], np.float64)
-    clean = _scan(animal, space, lambda *given: _mr_volume(signal, *given))
+    clean = clean_mr(animal, space, weighting)
     rng = np.random.default_rng(animal.seed + 2 + 20 * list(SIGNALS).index(weighting))
     clean = ndimage.gaussian_filter(clean, 0.45)
-    k, j, i = np.meshgrid(*(np.linspace(-1, 1, n, dtype=np.float32) for n in clean.shape), indexing="ij")
-    clean *= 1.06 - 0.16 * j - 0.10 * (k - 0.3) ** 2 + 0.05 * i * k
+    clean *= coil(space)
     real, imaginary = (noise * rng.standard_normal(clean.shape, np.float32) for _ in range(2))
     return np.rint(1000 * np.hypot(clean + real, imaginary)).astype(np.int16).T
+
+
+def clean_mr(animal: Animal, space: Space, weighting: str) -> np.ndarray:
+    """MR signal without noise and with the same brightness everywhere, around 1 for white matter in T1, [k, j, i]."""
+    signal = np.array(SIGNALS[weighting], np.float64)
+    return _scan(animal, space, lambda *given: _mr_volume(signal, *given))
+
+
+def coil(space: Space) -> np.ndarray:
+    """Brightness that the coil gives to each place of an MR scan, float32 [k, j, i]: known, so that a field that is
+    found can be compared with it."""
+    k, j, i = np.meshgrid(*(np.linspace(-1, 1, n, dtype=np.float32) for n in space.shape[::-1]), indexing="ij")
+    return 1.06 - 0.16 * j - 0.10 * (k - 0.3) ** 2 + 0.05 * i * k
 
 
 def _scan(animal: Animal, space: Space, kernel) -> np.ndarray:

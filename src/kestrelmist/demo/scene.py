@@ -15,6 +15,7 @@ from ..core.space import Space
 
 if TYPE_CHECKING:
     from .animal import Animal
+    from .functional_run import FunctionalRun
 
 
 @dataclass
@@ -51,6 +52,12 @@ class Station:
         from .scans import head_mr_space
 
         return head_mr_space()
+
+    @cached_property
+    def run(self) -> FunctionalRun:
+        from .functional_run import FunctionalRun
+
+        return FunctionalRun(self.animal)
 
     @cached_property
     def head_ct(self) -> np.ndarray:

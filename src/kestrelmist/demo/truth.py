@@ -8,7 +8,7 @@ import numpy as np
 
 from ..core.kernel import kernel
 from ..core.space import Space
-from .anatomy import BRAIN, EYE, HIPPOCAMPUS, JAW, SKULL, VENTRICLE
+from .anatomy import BRAIN, CORD, EYE, HIPPOCAMPUS, JAW, SKULL, VENTRICLE, WHITE
 from .animal import Animal
 from .lattice import at
 
@@ -53,6 +53,43 @@ def true_labels(animal: Animal, tissues: list[str], space: Space) -> np.ndarray:
             )
         )
     return out.T
+
+
+def true_shares(animal: Animal, space: Space, finer: int = 3) -> np.ndarray:
+    """Shares of grey matter, white matter and fluid in every voxel, float32 [i, j, k, 3], by `finer`³ points in each.
+
+    Fluid is that of the ventricles and of the thin space round the brain and the cord; the cord counts as white.
+    """
+    start, steps = animal.frame(space.affine)
+    out = np.zeros((*space.shape[::-1], 3), np.float32)
+    with ThreadPoolExecutor(2) as pool:
+        list(pool.map(lambda k: _shares(animal.fields, start, steps, out, k, finer), range(out.shape[0])))
+    return out.transpose(2, 1, 0, 3)
+
+
+@kernel
+def _shares(fields, start, steps, out, k, finer):
+    part = 1.0 / finer**3
+    for j in range(out.shape[1]):
+        for i in range(out.shape[2]):
+            for point in range(finer**3):
+                u = i + (point % finer + 0.5) / finer - 0.5
+                v = j + (point // finer % finer + 0.5) / finer - 0.5
+                w = k + (point // finer**2 + 0.5) / finer - 0.5
+                x = start[0] + steps[0, 0] * u + steps[0, 1] * v + steps[0, 2] * w
+                y = start[1] + steps[1, 0] * u + steps[1, 1] * v + steps[1, 2] * w
+                z = start[2] + steps[2, 0] * u + steps[2, 1] * v + steps[2, 2] * w
+                brain, cord = at(fields[BRAIN], z, y, x), at(fields[CORD], z, y, x)
+                if min(brain, cord) - 0.24 > 0.0:
+                    continue
+                if min(brain, cord) > 0.0 or at(fields[VENTRICLE], z, y, x) <= 0.0:
+                    out[k, j, i, 2] += part
+                elif brain > 0.0:
+                    out[k, j, i, 1] += part
+                elif at(fields[HIPPOCAMPUS], z, y, x) > 0.0 and at(fields[WHITE], z, y, x) <= 0.0:
+                    out[k, j, i, 1] += part
+                else:
+                    out[k, j, i, 0] += part
 
 
 @kernel

@@ -13,8 +13,6 @@ from .series import Series, component_of
 if TYPE_CHECKING:
     from ..core.space import Space
 
-KEY = "Acquisition"
-"""Fact of an image under which these facts are kept, as JSON."""
 PLAIN = {
     "Manufacturer": "Manufacturer",
     "ManufacturerModelName": "ManufacturersModelName",

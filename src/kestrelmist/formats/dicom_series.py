@@ -28,12 +28,13 @@ from ..core.progress import Progress
 from ..core.space import Space, picture_space
 from ..core.values import Stored
 from ..core.world import World
-from .acquisition import KEY, acquisition_facts
+from .acquisition import acquisition_facts
 from .dicom_facts import facts_of
 from .dicom_header import FROM_DICOM_AXES, Slice
 from .dicom_pixels import pixels_of, read_picture, scale_of, value_table
 from .guarded import guard
 from .series import Series
+from .sidecar import KEY
 
 TOWARDS = {"R": (1, 0, 0), "L": (-1, 0, 0), "A": (0, 1, 0), "P": (0, -1, 0), "H": (0, 0, 1), "F": (0, 0, -1)}
 """World directions of the letters in Patient Orientation."""

@@ -21,6 +21,7 @@ from .neuro_files import nibabel
 from .nifti_write import EXTENSION, save_nifti, write_nifti
 from .raw_values import RawValues
 from .sampling import sampled_levels
+from .sidecar import take_in_sidecar
 
 __all__ = ["read_nifti", "write_nifti", "save_nifti", "is_nifti"]
 
@@ -102,6 +103,7 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
         ),
         caveats=caveats,
     )
+    take_in_sidecar(image, path)
     image.levels = sampled_levels(layout, image, layout.raw.dtype)
     return image
 

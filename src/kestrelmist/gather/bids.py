@@ -17,7 +17,7 @@ from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble, written_whole
 from ..core.table import Column, Table
 from ..formats.nifti import save_nifti
-from .convert import acquisition_of, write_sidecar
+from ..formats.sidecar import facts_of, write_sidecar
 from .plan import plan_folder
 from .subject_rule import SubjectRule
 
@@ -152,7 +152,7 @@ def label(text: str) -> str:
 
 def target_of(image: Image) -> Target:
     """Data type and suffix of an image, from what its header and its name say."""
-    facts, name = acquisition_of(image), image.name.lower()
+    facts, name = facts_of(image), image.name.lower()
     component = facts.get("ImageComponent", "")
     along = {a.name: a.size for a in image.axes}
     part = "_part-phase" if component == "phase" else ""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 
 from ..core.errors import Trouble
@@ -10,14 +9,10 @@ from ..core.image import Image
 from ..core.operation import operation
 from ..core.parameter import NewPath
 from ..core.progress import Progress, silent
-from ..core.safe_write import written_whole
 from ..core.table import Column, Table
-from ..formats.acquisition import KEY
 from ..formats.format import writer_for
 from ..formats.saving import save_image
-
-HIDDEN = ("bValues", "bVectors", "EchoTimes")
-"""Facts that go into files of their own or that no sidecar has a name for."""
+from ..formats.sidecar import write_sidecar
 
 
 @operation(
@@ -64,40 +59,3 @@ def convert(
         for p in written
     ]
     return table
-
-
-def base_of(path: Path) -> Path:
-    """The path without .nii or .nii.gz."""
-    name = path.name
-    return path.with_name(name[:-7] if name.lower().endswith(".nii.gz") else name[:-4])
-
-
-def acquisition_of(image: Image) -> dict:
-    """Acquisition facts of an image, {} when nothing is known."""
-    try:
-        found = json.loads(image.facts.get(KEY, "{}"))
-    except ValueError:
-        return {}
-    return found if isinstance(found, dict) else {}
-
-
-def write_sidecar(nifti: Path, image: Image) -> list[Path]:
-    """Write what is known beside a NIfTI file: .json, and for diffusion series .bval and .bvec. Returns what was
-    written."""
-    facts = acquisition_of(image)
-    texts = {}
-    shown = {k: v for k, v in facts.items() if k not in HIDDEN}
-    if image.unit:
-        shown["Units"] = image.unit
-    if shown:
-        texts[".json"] = json.dumps(shown, indent=2, ensure_ascii=False) + "\n"
-    if "bValues" in facts:
-        texts[".bval"] = " ".join(f"{b:g}" for b in facts["bValues"]) + "\n"
-        texts[".bvec"] = "".join(" ".join(f"{v[n]:.8g}" for v in facts["bVectors"]) + "\n" for n in range(3))
-    written = []
-    for ending, text in texts.items():
-        path = base_of(nifti).with_name(base_of(nifti).name + ending)
-        with written_whole(path) as stream:
-            stream.write(text.encode())
-        written.append(path)
-    return written

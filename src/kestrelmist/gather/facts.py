@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import json
-
 from ..core.image import Image
 from ..core.operation import operation
 from ..core.table import Column, Table
-from ..formats.acquisition import KEY
+from ..formats.sidecar import KEY, facts_of
 
 
 @operation(
@@ -43,16 +41,9 @@ def facts(image: Image) -> Table:
     }
     table.rows += [(key, value) for key, value in short.items() if value]
     table.rows += [("Note", c.sentence) for c in image.caveats]
-    table.rows += [(f"{KEY}: {name}", _words(value)) for name, value in _acquisition(image).items()]
+    table.rows += [(f"{KEY}: {name}", _words(value)) for name, value in facts_of(image).items()]
     table.rows += sorted((name, value) for name, value in image.facts.items() if name != KEY)
     return table
-
-
-def _acquisition(image: Image) -> dict:
-    try:
-        return dict(json.loads(image.facts.get(KEY, "{}")))
-    except ValueError:
-        return {}
 
 
 def _words(value) -> str:

@@ -13,7 +13,7 @@ from ..core.operation import operation
 from ..core.progress import Progress
 from ..core.space import Space
 from ..core.values import Stored
-from ..formats.acquisition import KEY
+from ..formats.sidecar import KEY
 
 AXES = "ijk"
 

@@ -15,6 +15,7 @@ from ..core.parameter import Between, LabelName, Unit
 from ..core.patch import LabelEdit, whole_difference
 from ..core.progress import Progress, silent
 from ..core.resampling import resampled
+from .mean_volume import mean_volume
 
 WORK = 128
 """Voxels along the longest side of the grid on which the brain is sought."""
@@ -34,8 +35,6 @@ FOLD = 0.1
 """Folds and channels narrower than twice this share of the inner radius are closed."""
 STARTS = 4
 """Thick bodies that are looked at."""
-VOLUMES = 20
-"""Volumes of a series whose mean is looked at, spread over it evenly."""
 
 
 class Body(NamedTuple):
@@ -98,7 +97,7 @@ def take_out_brain(
         (labels.table, labels.table.named(label)) if labels.table.has_name(label) else labels.table.with_new(label)
     )
     labels.require_unlocked(row)
-    values = _mean_volume(image, progress.part(0.0, 0.3))
+    values = mean_volume(image, progress.part(0.0, 0.3))
     if np.mean(values < -0.05 * np.percentile(np.abs(values), 99)) > 0.1:
         raise Trouble(
             f"Much of “{image.name}” is far below 0, and the brain is sought in the brightness of an MR",
@@ -257,14 +256,3 @@ def _voxel(image: Image, start: tuple[float, float, float] | None) -> np.ndarray
     if not ((voxel > -0.5) & (voxel < np.array(image.space.shape) - 0.5)).all():
         raise Trouble(f"The start lies outside “{image.name}”", "choose a point in the brain")
     return voxel
-
-
-def _mean_volume(image: Image, progress: Progress) -> np.ndarray:
-    """The mean of up to VOLUMES of a series, without missing values [k, j, i]."""
-    indices = list(image.indices())
-    picked = indices[:: max(1, -(-len(indices) // VOLUMES))]
-    total = np.zeros(image.space.shape[::-1], np.float32)
-    for n, index in enumerate(picked):
-        progress.at(n / len(picked), "Reading the volumes")
-        total += np.nan_to_num(image.frame(index).kji.astype(np.float32), nan=0.0, posinf=0.0, neginf=0.0)
-    return total / len(picked)

@@ -10,6 +10,7 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.operation import operation
+from ..core.overlap import require_one_world
 from ..core.progress import Progress, silent
 from ..core.space import Space
 from ..core.table import Column, Table
@@ -68,7 +69,7 @@ def combine(
         raise Trouble(f"These images have different units: {told}", "combine images of one unit")
     everyone = (image, *others)
     for one in others:
-        _together(image, one)
+        require_one_world(image, one)
     reading = progress.part(0.0, 0.3)
     for n, one in enumerate(everyone):
         one.fetch(reading.part(n / len(everyone), (n + 1) / len(everyone)))
@@ -101,20 +102,6 @@ def combine(
 COLUMNS = ("mean", "sd", "lowest", "highest")
 SLAB = 1 << 23
 """Voxels that are worked on at a time."""
-
-
-def _together(image: Image, one: Image) -> None:
-    """Raises Trouble when positions in one image say nothing about the other. On one grid, who asks for it knows."""
-    if one.space.same_grid(image.space):
-        return
-    if one.space.unit != image.space.unit:
-        raise Trouble(f"“{one.name}” and the first image have no scale in common", "set its voxel size first")
-    a, b = image.space.world, one.space.world
-    if a.id and b.id and not a.is_one_with(b):
-        raise Trouble(
-            f"“{one.name}” lies in another space ({b}) than “{image.name}” ({a})",
-            "place it by a transform that leads from one to the other first",
-        )
 
 
 class _Counts:

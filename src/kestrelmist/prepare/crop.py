@@ -17,6 +17,7 @@ from ..core.parameter import Between, LabelName, Unit
 from ..core.progress import Progress, silent
 from ..core.space import Space
 from ..core.values import Stored
+from ..formats.sidecar import cut_out
 
 Six = tuple[float, float, float, float, float, float]
 Margin = Annotated[float, Unit("mm"), Between(-1e6, 1e6)]
@@ -115,7 +116,8 @@ def cropped(image: Image, low: np.ndarray, high: np.ndarray, fill: float = 0.0) 
         out[place] = part
         return out
 
-    return image.like(fetch, space=space, name=f"{image.name}, cropped")
+    facts = cut_out(image, int(low[2]), shape[2])
+    return image.like(fetch, space=space, name=f"{image.name}, cropped", facts=facts)
 
 
 def _of_box(space: Space, box: Six) -> tuple[np.ndarray, np.ndarray]:

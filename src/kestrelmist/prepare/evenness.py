@@ -13,6 +13,7 @@ from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
 from ..core.progress import Progress, silent
+from .watched import watch
 
 WORK = 96
 """Voxels along the longest side of the grid on which the field is found; it is smooth, and needs no more."""
@@ -80,14 +81,11 @@ def even_brightness(
     filter.SetConvergenceThreshold(1e-4)
     filter.SetNumberOfControlPoints([max(4, round(e / (apart * 2 ** (LEVELS - 1))) + 3) for e in extent])
 
-    def look() -> None:
-        try:
-            progress.at(0.1 + 0.7 * min(filter.GetElapsedIterations() / ITERATIONS, 1.0), "Finding the field")
-        except BaseException:
-            filter.Abort()
-            raise
-
-    filter.AddCommand(sitk.sitkIterationEvent, look)
+    watch(
+        filter,
+        sitk.sitkIterationEvent,
+        lambda: progress.at(0.1 + 0.7 * min(filter.GetElapsedIterations() / ITERATIONS, 1.0), "Finding the field"),
+    )
     try:
         filter.Execute(given, where)
     except RuntimeError as error:

@@ -15,6 +15,7 @@ from ..core.parameter import Spacing
 from ..core.progress import Progress, silent
 from ..core.resampling import frame_between, resampled
 from ..core.space import Space
+from ..formats.sidecar import on_another_grid
 
 MOST_VOXELS = 1 << 33
 FWHM = 2 * np.sqrt(2 * np.log(2))
@@ -71,6 +72,7 @@ def resample(
     if voxels > MOST_VOXELS:
         raise Trouble(f"The new grid would have {voxels} voxels", "choose larger voxels")
     require_room(4 * voxels, f"“{name}”")
+    facts = image.facts if image.space.same_grid(target) else on_another_grid(image)
     frame = frame_between(image.space, target)
     widths = softening(image.space, target) if soften and how != "nearest" else (0.0, 0.0, 0.0)
 
@@ -79,9 +81,12 @@ def resample(
 
     if image.axes:
         return image.like(
-            lambda index, progress: work(image.frame(index).fetch(progress), progress), space=target, name=name
+            lambda index, progress: work(image.frame(index).fetch(progress), progress),
+            space=target,
+            name=name,
+            facts=facts,
         )
-    return image.like(work(image.data, progress), space=target, name=name)
+    return image.like(work(image.data, progress), space=target, name=name, facts=facts)
 
 
 def _grid_of(image: Image, onto: Image) -> Space:

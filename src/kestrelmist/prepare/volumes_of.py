@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import replace
 from typing import Annotated, Literal
 
@@ -13,7 +12,7 @@ from ..core.image import Image
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
 from ..core.progress import Progress
-from ..formats.acquisition import KEY
+from ..formats.sidecar import facts_of, repetition_of, with_facts
 
 REACH = 4
 """Volumes to each side that the windowed sinc through time takes."""
@@ -80,24 +79,6 @@ def drop_volumes(
     return image.like(fetch, axes=axes, name=name)
 
 
-def facts_of(image: Image) -> dict:
-    """How a series was taken, by the names that BIDS uses; empty when nobody knows."""
-    try:
-        found = json.loads(image.facts.get(KEY, "{}"))
-    except ValueError:
-        return {}
-    return found if isinstance(found, dict) else {}
-
-
-def repetition_of(image: Image) -> float | None:
-    """Repetition time in s: from the times of the series, else from how it was taken."""
-    axis = image.axes[0] if image.axes else None
-    if axis is not None and axis.unit == "s" and axis.step:
-        return float(axis.step)
-    value = facts_of(image).get("RepetitionTime")
-    return float(value) if isinstance(value, (int, float)) and value > 0 else None
-
-
 @operation(
     "prepare",
     "Bring slices to one time",
@@ -149,8 +130,7 @@ def time_slices(
         _from_sidecar(image, slices, step) if pattern == "sidecar" else _by_pattern(pattern, slices, multiband, step)
     )
     shifts = to - times / step  # in volumes: how much later than it was taken
-    facts = {**facts_of(image), "SliceTimingCorrected": True, "StartTime": round(to * step, 9)}
-    facts.pop("SliceTiming", None)
+    facts = with_facts(image, SliceTimingCorrected=True, StartTime=round(to * step, 9), SliceTiming=None)
 
     def fetch(index: tuple[int, ...], progress: Progress) -> np.ndarray:
         out = np.empty(image.space.shape, np.float32, order="F")
@@ -167,7 +147,7 @@ def time_slices(
             out[:, :, k] = total
         return out
 
-    return image.like(fetch, name=f"{image.name}, slices timed", facts={**image.facts, KEY: json.dumps(facts)})
+    return image.like(fetch, name=f"{image.name}, slices timed", facts=facts)
 
 
 def _weights(at: float, how: str) -> list[tuple[int, float]]:
@@ -192,7 +172,12 @@ def _from_sidecar(image: Image, slices: int, step: float) -> np.ndarray:
     given = facts_of(image).get("SliceTiming")
     if given is None:
         raise Trouble(f"Nothing says when the slices of “{image.name}” were taken", "choose a pattern")
-    times = np.array(given, float)
+    try:
+        times = np.array(given, float)
+    except (TypeError, ValueError):
+        raise Trouble(
+            f"The times of the slices of “{image.name}” are no numbers", "mend its sidecar, or choose a pattern"
+        ) from None
     if times.shape != (slices,):
         raise Trouble(
             f"“{image.name}” has {slices} slices, and the times of {times.size} are given", "choose a pattern"

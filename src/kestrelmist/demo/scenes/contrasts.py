@@ -2,33 +2,20 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from ...core.space import Space
 from ...formats.nifti import write_nifti
-from ..scans import head_ct_space, head_mr_space, scan_ct, scan_mr
+from ..scans import centred_space, head_ct_space, head_mr_space, head_t2_space, scan_ct, scan_mr
 from ..scene import Station, scene
-
-
-def t2_space() -> Space:
-    """Grid of the T2-weighted head: coarser, and straight."""
-    return _centred((96, 110, 84), (0.27, 0.27, 0.27))
 
 
 def pd_space() -> Space:
     """Grid of the proton-density head: thick coronal slices."""
-    return _centred((136, 58, 120), (0.2, 0.5, 0.2))
-
-
-def _centred(shape: tuple[int, int, int], spacing: tuple[float, float, float]) -> Space:
-    affine = np.diag([*spacing, 1.0])
-    affine[:3, 3] = np.array([0.0, -0.6, 0.2]) - np.array(spacing) * (np.array(shape) - 1) / 2
-    return Space(shape, affine)
+    return centred_space((136, 58, 120), (0.2, 0.5, 0.2))
 
 
 @scene("Head T2", 32)
 def head_t2(station: Station) -> None:
-    space = t2_space()
+    space = head_t2_space()
     write_nifti(station.folder / "head T2.nii", scan_mr(station.animal, space, 0.02, "T2"), space, "Head T2, made up")
 
 

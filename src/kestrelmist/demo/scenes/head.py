@@ -9,7 +9,7 @@ from ...core.space import Space
 from ...formats.label_files import write_label_map
 from ...formats.nifti import write_nifti
 from ..dicom_files import write_series
-from ..scans import scan_ct, scan_mr
+from ..scans import coil, scan_ct, scan_mr
 from ..scene import Station, scene
 from ..truth import true_labels, true_volume
 
@@ -37,6 +37,7 @@ def positioning_scan(station: Station) -> None:
 def head_t1(station: Station) -> None:
     space = station.mr_space
     write_nifti(station.folder / "head T1.nii", scan_mr(station.animal, space), space, "Head T1, made up")
+    write_nifti(station.folder / "truth" / "head T1, brightness of the coil.nii.gz", coil(space).T, space, "Brightness")
     _truth(station, "t1", ["Hippocampus", "Ventricles"], ("Brain", "Hippocampus", "Ventricles"), space)
 
 

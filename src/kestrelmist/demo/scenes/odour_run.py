@@ -1,4 +1,4 @@
-"""A 4D MR series: how the front of the brain answers an odour."""
+"""A 4D MR series: how the front of the brain answers an odour, with its single volume and its field map."""
 
 from __future__ import annotations
 
@@ -6,67 +6,95 @@ from pathlib import Path
 
 import numpy as np
 from pydicom.uid import MRImageStorage, generate_uid
-from scipy import ndimage
 
 from ...core.space import Space
 from ..animal import Animal
 from ..dicom_files import dataset_for, place_on, put_pixels, shuffled
-from ..scans import scan_mr
+from ..functional_files import write_truth_of_run
+from ..functional_run import ECHO, MAP_ECHOES, REPEAT, SPACING, FunctionalRun, slice_times
+from ..off_resonance import FIELD_STRENGTH
 from ..scene import Station, scene
 
-
-def odour_space() -> Space:
-    """Grid of the odour run: 16 axial slices of 48 × 48, the uppermost first."""
-    affine = np.diag([0.45, -0.45, -1.1, 1.0])
-    affine[:3, 3] = (-10.6, 9.6, 10.0)
-    return Space((48, 48, 16), affine)
+START = 9 * 3600 + 20 * 60
+"""When the first volume is taken, s of the day."""
 
 
-def write_odour_run(folder: Path, animal: Animal, subject: str, times: int = 40, repeat: float = 1.4) -> list[Path]:
+def write_odour_run(folder: Path, animal: Animal, subject: str, times: int = 40) -> list[Path]:
     """A 4D MR series, each volume a square of tiles in one file; the front of the brain answers in blocks of ten
     volumes."""
-    rng = np.random.default_rng(animal.seed + 9)
-    space = odour_space()
-    base = ndimage.gaussian_filter(scan_mr(animal, space, 0.0).astype(np.float32), 0.5)
-    i, j, k = np.indices(space.shape)
-    x, y, z = (space.affine[n, n] * v + space.affine[n, 3] for n, v in enumerate((i, j, k)))
-    answers = np.exp(-((x / 2.2) ** 2) - ((y - 6.5) / 1.6) ** 2 - ((z - 2.5) / 1.6) ** 2)
-    paths = []
-    timing = [float(v) for v in np.argsort(np.argsort([n % 2 * 100 + n for n in range(16)])) * 1000 * repeat / 16]
-    for t in range(times):
-        on = (t // 10) % 2
-        noisy = [base * (1 + 0.03 * on * answers) + rng.normal(0, 9, space.shape), rng.normal(0, 9, space.shape)]
-        volume = np.rint(np.hypot(*noisy)).astype(np.uint16)
-        square = np.zeros((192, 192), np.uint16)
-        for n in range(16):
-            square[n // 4 * 48 : n // 4 * 48 + 48, n % 4 * 48 : n % 4 * 48 + 48] = volume[:, :, n].T
-        ds = dataset_for(MRImageStorage, subject, "Odour run", 9, t + 1)
-        ds.Modality, ds.ImageType, ds.PatientPosition = "MR", ["ORIGINAL", "PRIMARY", "M", "ND", "MOSAIC"], "HFP"
-        ds.RepetitionTime, ds.EchoTime, ds.FlipAngle, ds.MagneticFieldStrength = f"{1000 * repeat:g}", "14", "60", "9.4"
-        ds.ScanningSequence, ds.SequenceVariant, ds.MRAcquisitionType, ds.InPlanePhaseEncodingDirection = (
-            "EP",
-            "SK",
-            "2D",
-            "COL",
-        )
-        ds.AcquisitionNumber, ds.AcquisitionMatrix = t + 1, [48, 0, 0, 48]
-        seconds = 9 * 3600 + 20 * 60 + repeat * t
-        ds.AcquisitionTime = f"{int(seconds // 3600):02d}{int(seconds % 3600 // 60):02d}{seconds % 60:09.6f}"
-        place_on(ds, space, 0)
-        # the header of such a square gives the place of its corner as if the whole square were one slice
-        axes = np.array([float(v) for v in ds.ImageOrientationPatient]).reshape(2, 3)
-        corner = np.array([float(v) for v in ds.ImagePositionPatient]) + axes.sum(0) * 0.45 * (48 - 192) / 2
-        ds.ImagePositionPatient = [f"{v:.8g}" for v in corner]
-        ds.SpacingBetweenSlices = "1.1"
-        block = ds.private_block(0x0019, "HOLLOWMERE MR HEADER", create=True)
-        block.add_new(0x0A, "US", 16)
-        block.add_new(0x28, "FD", 54.253)
-        block.add_new(0x29, "FD", timing)
-        put_pixels(ds, square)
-        paths.append(shuffled(ds, folder, rng, f"o{generate_uid()[-6:]}{t:02d}"))
-    return paths
+    return write_squares(folder, FunctionalRun(animal, times), subject)
+
+
+def write_squares(folder: Path, run: FunctionalRun, subject: str) -> list[Path]:
+    """The volumes of a run, a file each."""
+    volumes = (run.volume(n) for n in range(run.times))
+    return [_square(folder, run, subject, "Odour run", 9, n, values) for n, values in enumerate(volumes)]
+
+
+def _square(folder: Path, run: FunctionalRun, subject: str, what: str, number: int, n: int, volume: np.ndarray) -> Path:
+    columns, rows, slices = run.space.shape
+    across = int(np.ceil(np.sqrt(slices)))
+    square = np.zeros((across * rows, across * columns), np.uint16)
+    for k in range(slices):
+        top, left = k // across * rows, k % across * columns
+        square[top : top + rows, left : left + columns] = volume[:, :, k].T
+    ds = _mr(subject, what, number, n + 1, ["ORIGINAL", "PRIMARY", "M", "ND", "MOSAIC"], ECHO)
+    ds.RepetitionTime, ds.FlipAngle = f"{1000 * REPEAT:g}", "60"
+    ds.ScanningSequence, ds.SequenceVariant, ds.InPlanePhaseEncodingDirection = "EP", "SK", "COL"
+    ds.AcquisitionNumber, ds.AcquisitionMatrix = n + 1, [columns, 0, 0, rows]
+    seconds = START + REPEAT * n - (60 if number == 8 else 0)
+    ds.AcquisitionTime = f"{int(seconds // 3600):02d}{int(seconds % 3600 // 60):02d}{seconds % 60:09.6f}"
+    place_on(ds, run.space, 0)
+    # the header of such a square gives the place of its corner as if the whole square were one slice
+    axes = np.array([float(v) for v in ds.ImageOrientationPatient]).reshape(2, 3)
+    half = (1 - across) / 2 * np.array([run.space.spacing[0] * columns, run.space.spacing[1] * rows])
+    corner = np.array([float(v) for v in ds.ImagePositionPatient]) + half @ axes
+    ds.ImagePositionPatient = [f"{v:.8g}" for v in corner]
+    ds.SpacingBetweenSlices = f"{run.space.spacing[2]:g}"
+    block = ds.private_block(0x0019, "HOLLOWMERE MR HEADER", create=True)
+    block.add_new(0x0A, "US", slices)
+    block.add_new(0x28, "FD", round(1 / (SPACING * rows), 3))
+    block.add_new(0x29, "FD", [float(1000 * t) for t in slice_times(slices)])
+    put_pixels(ds, square)
+    return shuffled(ds, folder, run.rng, f"o{generate_uid()[-6:]}{number}{n:02d}")
+
+
+def write_field_map(folder: Path, run: FunctionalRun, subject: str) -> None:
+    """Two magnitudes and one phase difference, a file a slice."""
+    sizes, _, difference = run.field_map()
+    for n, (echo, values) in enumerate(zip(MAP_ECHOES, sizes)):
+        _slices(folder, run, subject, ("Field map", 10, "M"), echo, n + 1, values)
+    _slices(folder, run, subject, ("Field map, phase difference", 11, "P"), MAP_ECHOES[1], 2, difference)
+
+
+def _slices(folder: Path, run: FunctionalRun, subject: str, what, echo: float, number: int, values: np.ndarray) -> None:
+    name, series, component = what
+    space: Space = run.map_space
+    for k in range(space.shape[2]):
+        instance = k + 1 + (number - 1) * space.shape[2]
+        ds = _mr(subject, name, series, instance, ["ORIGINAL", "PRIMARY", component, "ND"], echo)
+        ds.RepetitionTime, ds.FlipAngle = "320", "35"
+        ds.ScanningSequence, ds.SequenceVariant = "GR", "SP"
+        place_on(ds, space, k)
+        if component == "P":  # kept in twelve bits
+            put_pixels(ds, ((values[:, :, k].T.astype(np.int32) + 4096) // 2).astype(np.uint16))
+            ds.RescaleSlope, ds.RescaleIntercept, ds.RescaleType = "2", "-4096", "US"
+        else:
+            put_pixels(ds, values[:, :, k].T)
+        shuffled(ds, folder, run.rng, f"f{generate_uid()[-6:]}{series}{number}{k:02d}")
+
+
+def _mr(subject: str, what: str, number: int, instance: int, kind: list[str], echo: float):
+    ds = dataset_for(MRImageStorage, subject, what, number, instance)
+    ds.Modality, ds.ImageType, ds.PatientPosition = "MR", kind, "HFP"
+    ds.EchoTime, ds.MagneticFieldStrength, ds.MRAcquisitionType = f"{1000 * echo:g}", f"{FIELD_STRENGTH:g}", "2D"
+    return ds
 
 
 @scene("Odour run", 40)
 def odour_run(station: Station) -> None:
-    write_odour_run(station.incoming, station.animal, station.animal.name)
+    subject = station.animal.name
+    write_squares(station.incoming, station.run, subject)
+    _square(station.incoming, station.run, subject, "Odour run, single volume", 8, 0, station.run.reference())
+    write_field_map(station.incoming, station.run, subject)
+    write_truth_of_run(station.folder / "truth" / "odour run", station.run)
