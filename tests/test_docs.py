@@ -9,6 +9,7 @@ from pathlib import Path
 
 from kestrelmist.core.operation import all_operations
 from kestrelmist.demo.overwintering import EDITION, Scenes
+from kestrelmist.result_files import beside_results, flag_of
 from tests.making import PlaceCase, dicom_folder, two_balls
 
 ROOT = Path(__file__).parent.parent
@@ -46,6 +47,7 @@ class PagesTest(unittest.TestCase):
                 if operation:
                     known = {"--" + p.name.replace("_", "-") for p in operation.parameters}
                     known |= {"--study", "--out", "--json", "--help"}
+                    known |= {flag_of(r.name) for r in beside_results(operation)}
                     for option in re.findall(r"--[\w-]+", line):
                         self.assertIn(option, known, line)
 

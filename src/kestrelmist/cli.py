@@ -189,7 +189,7 @@ def _default(p: Parameter) -> str:
 
 
 def _common(operation: Operation) -> list[click.Parameter]:
-    from .command_output import beside_results, flag_of
+    from .result_files import beside_results, flag_of
 
     study = click.Option(
         ["--study"],
@@ -227,15 +227,16 @@ def _run(operation: Operation, given: dict[str, Any]) -> None:
     target = next((p for p in operation.parameters if p.role == "new" and p.required), None)
     if target is not None and target.name not in given and out is not None:
         given[target.name], out = str(out), None  # what writes a file itself writes that one
-    from .command_output import require_place, say, say_trouble
+    from .command_output import say, say_trouble
     from .patience import Patience
+    from .result_files import require_place, write_beside, write_result
 
     try:
         require_place(operation, study, out, beside)
         with _Bar(as_json) as progress, Patience():
             said = _in_study(operation, given, study, progress) if study else _on_files(operation, given, progress)
-            written = said.written_to(out, progress) if out is not None else []
-            written += said.written_beside(beside, progress)
+            written = write_result(operation, said, out, progress) if out is not None else []
+            written += write_beside(said, beside, progress)
         say(operation, said, written, as_json)
         if not_kept():
             print(f"{not_kept()}.", file=sys.stderr)

@@ -10,12 +10,10 @@ from typing import TYPE_CHECKING, Any
 
 from .core.caveat import VALUES_LOST
 from .core.errors import Asks, Trouble
-from .core.image import Image
 from .core.labels import LabelMap
-from .core.operation import Operation, Result
+from .core.operation import Operation
 from .core.patch import LabelEdit
 from .core.placement import Placement
-from .core.progress import Progress
 from .core.quantity import short_size
 from .core.table import Table
 
@@ -95,88 +93,10 @@ class Said:
                 said.named[name] = value
         return said
 
-    def written_to(self, out: Path, progress: Progress) -> list[Path]:
-        """Write the thing that the file's name asks for; returns what was written.
-
-        Raises Trouble when there is nothing, or more than one thing, to write there.
-        """
-        tables = out.suffix.lower() in (".csv", ".parquet", ".tsv")
-        fits: list[Any] = self.tables if tables or not self.things else self.things
-        if len(fits) > 1 and self.one_leads and fits is self.things:
-            fits = fits[:1]
-        if len(fits) != 1:
-            what = f"{len(fits)} things to write" if fits else "nothing to write"
-            raise Trouble(f"There is {what} into one file", "leave --out out, or name a study with --study", out)
-        return _written(out, fits[0], progress)
-
-    def written_beside(self, places: dict[str, Path], progress: Progress) -> list[Path]:
-        """Write results by their names; returns what was written."""
-        found: list[Path] = []
-        for name, path in places.items():
-            if name not in self.named:
-                raise Trouble(f"Nothing came out as “{name}”", f"leave {flag_of(name)} out", path)
-            found += _written(path, self.named[name], progress)
-        return found
-
-
-def _written(path: Path, thing: Any, progress: Progress) -> list[Path]:
-    """Write a thing, and beside it the names of labels, or how an image was taken."""
-    from .formats.label_files import table_path
-    from .formats.nifti import is_nifti
-    from .formats.saving import save_thing
-    from .formats.sidecar import write_sidecar
-
-    save_thing(path, thing, progress)
-    if isinstance(thing, LabelMap):
-        return [path, table_path(path)] if len(thing.table) else [path]
-    return [path, *(write_sidecar(path, thing) if isinstance(thing, Image) and is_nifti(path) else [])]
-
-
-def beside_results(operation: Operation) -> list[Result]:
-    """Results that may be written to files of their own, beside the one that was asked for."""
-    if len(operation.results) < 2:
-        return []
-    plain = [r for r in operation.results if not r.many and r.kind.name not in ("label edit", "placement")]
-    return [r for r in plain if r is not operation.results[0]]
-
-
-def flag_of(name: str) -> str:
-    """The option that names a file for a result."""
-    return f"--out-{name.replace('_', '-')}"
-
 
 def _one_leads(operation: Operation) -> bool:
     """Whether the first of several results is the one that was asked for."""
     return len(operation.results) > 1 and not operation.results[0].many
-
-
-def require_place(operation: Operation, study: Path | None, out: Path | None, beside: dict[str, Path]) -> None:
-    """Raises Trouble before anything is computed when the result would have no place, or cannot be written under the
-    name."""
-    from .formats.format import writer_for
-
-    for result in operation.results:
-        if result.name in beside:
-            writer_for(beside[result.name], result.kind.name)
-    if out is None:
-        if study is None and any(r.kind.name != "table" and not r.many for r in operation.results):
-            raise Trouble(
-                f"“{operation.title}” needs a place for its result",
-                "name a file with --out, or work in a study with --study",
-            )
-        return
-    kinds = [r.kind.name for r in operation.results]
-    written = [{"label edit": "label map", "placement": "image"}.get(k, k) for k in kinds]
-    if not written:
-        raise Trouble(f"“{operation.title}” has no result to write", "leave --out out", out)
-    troubles = []
-    for kind in dict.fromkeys(written):
-        try:
-            writer_for(out, kind)
-            return
-        except Trouble as trouble:
-            troubles.append(trouble)
-    raise troubles[0]
 
 
 def say(operation: Operation, said: Said, written: list[Path], as_json: bool) -> None:

@@ -58,7 +58,8 @@ def true_labels(animal: Animal, tissues: list[str], space: Space) -> np.ndarray:
 def true_shares(animal: Animal, space: Space, finer: int = 3) -> np.ndarray:
     """Shares of grey matter, white matter and fluid in every voxel, float32 [i, j, k, 3], by `finer`³ points in each.
 
-    Fluid is that of the ventricles and of the thin space round the brain and the cord; the cord counts as white.
+    Fluid is that of the ventricles and of the thin space round the brain and the cord; the cord counts as grey, as
+    it is scanned.
     """
     start, steps = animal.frame(space.affine)
     out = np.zeros((*space.shape[::-1], 3), np.float32)
@@ -84,9 +85,7 @@ def _shares(fields, start, steps, out, k, finer):
                     continue
                 if min(brain, cord) > 0.0 or at(fields[VENTRICLE], z, y, x) <= 0.0:
                     out[k, j, i, 2] += part
-                elif brain > 0.0:
-                    out[k, j, i, 1] += part
-                elif at(fields[HIPPOCAMPUS], z, y, x) > 0.0 and at(fields[WHITE], z, y, x) <= 0.0:
+                elif brain <= 0.0 and at(fields[HIPPOCAMPUS], z, y, x) > 0.0 and at(fields[WHITE], z, y, x) <= 0.0:
                     out[k, j, i, 1] += part
                 else:
                     out[k, j, i, 0] += part

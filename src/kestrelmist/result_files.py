@@ -1,0 +1,121 @@
+"""Files that a command writes its results to: one for the result that was asked for, others for those beside it, or a
+folder for all."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from .command_output import Said
+from .core.claim import claimed
+from .core.errors import Trouble
+from .core.image import Image
+from .core.labels import LabelMap
+from .core.operation import Operation, Result
+from .core.progress import Progress
+from .core.table import Table
+
+TABLES = (".csv", ".parquet", ".tsv")
+
+
+def require_place(operation: Operation, study: Path | None, out: Path | None, beside: dict[str, Path]) -> None:
+    """Raises Trouble before anything is computed when the result would have no place, or cannot be written under the
+    name."""
+    from .formats.format import writer_for
+
+    for result in operation.results:
+        if result.name in beside:
+            writer_for(beside[result.name], result.kind.name)
+    if out is None:
+        if study is None and any(r.kind.name != "table" and not r.many for r in operation.results):
+            raise Trouble(
+                f"“{operation.title}” needs a place for its result",
+                "name a file with --out, or work in a study with --study",
+            )
+        return
+    if takes_folder(operation, out):
+        if out.is_file() or (out.is_dir() and any(out.iterdir())):
+            raise Trouble("There is something of this name already", "name a new folder", out)
+        return
+    kinds = [r.kind.name for r in operation.results]
+    written = [{"label edit": "label map", "placement": "image"}.get(k, k) for k in kinds]
+    if not written:
+        raise Trouble(f"“{operation.title}” has no result to write", "leave --out out", out)
+    troubles = []
+    for kind in dict.fromkeys(written):
+        try:
+            writer_for(out, kind)
+            return
+        except Trouble as trouble:
+            troubles.append(trouble)
+    raise troubles[0]
+
+
+def takes_folder(operation: Operation, out: Path) -> bool:
+    """Whether a name without an ending is a folder that all results go to."""
+    return not out.suffix and len(beside_results(operation)) > 0
+
+
+def beside_results(operation: Operation) -> list[Result]:
+    """Results that may be written to files of their own, beside the one that was asked for."""
+    plain = [r for r in operation.results if not r.many and r.kind.name not in ("label edit", "placement")]
+    return [r for r in plain if r is not operation.results[0]]
+
+
+def flag_of(name: str) -> str:
+    """The option that names a file for a result."""
+    return f"--out-{name.replace('_', '-')}"
+
+
+def write_result(operation: Operation, said: Said, out: Path, progress: Progress) -> list[Path]:
+    """Write the thing that the file's name asks for, or all into a folder; returns what was written.
+
+    Raises Trouble when there is nothing, or more than one thing, to write there.
+    """
+    if takes_folder(operation, out):
+        return _write_folder(said, out, progress)
+    fits: list[Any] = said.tables if out.suffix.lower() in TABLES or not said.things else said.things
+    if len(fits) > 1 and said.one_leads and fits is said.things:
+        fits = fits[:1]
+    if len(fits) != 1:
+        what = f"{len(fits)} things to write" if fits else "nothing to write"
+        raise Trouble(f"There is {what} into one file", "leave --out out, or name a study with --study", out)
+    return _write(out, fits[0], progress)
+
+
+def write_beside(said: Said, places: dict[str, Path], progress: Progress) -> list[Path]:
+    """Write results by their names; returns what was written."""
+    found: list[Path] = []
+    for name, path in places.items():
+        if name not in said.named:
+            raise Trouble(f"Nothing came out as “{name}”", f"leave {flag_of(name)} out", path)
+        found += _write(path, said.named[name], progress)
+    return found
+
+
+def _write_folder(said: Said, out: Path, progress: Progress) -> list[Path]:
+    """Every result under its own name; the folder has its name when it is whole."""
+    found: list[Path] = []
+    with claimed(out) as beside:
+        beside.mkdir()
+        for n, (name, thing) in enumerate(said.named.items()):
+            ending = ".csv" if isinstance(thing, Table) else ".nii.gz"
+            part = progress.part(n / len(said.named), (n + 1) / len(said.named))
+            found += _write(beside / f"{name.replace('_', ' ')}{ending}", thing, part)
+        if out.is_dir():
+            out.rmdir()  # it is empty
+        beside.rename(out)
+    return [out / path.name for path in found]
+
+
+def _write(path: Path, thing: Any, progress: Progress) -> list[Path]:
+    """Write a thing, and beside it the names of labels, or how an image was taken."""
+    from .formats.label_files import table_path
+    from .formats.nifti import is_nifti
+    from .formats.saving import save_thing
+    from .formats.sidecar import write_sidecar
+
+    save_thing(path, thing, progress)
+    if isinstance(thing, LabelMap):
+        return [path, table_path(path)] if len(thing.table) else [path]
+    return [path, *(write_sidecar(path, thing) if isinstance(thing, Image) and is_nifti(path) else [])]
