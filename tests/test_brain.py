@@ -8,6 +8,8 @@ from pathlib import Path
 import numpy as np
 from scipy import ndimage
 
+from kestrelmist.checks.brain import mask_of_the_brain
+from kestrelmist.checks.notice import Subject
 from kestrelmist.core.axis import Axis
 from kestrelmist.core.errors import Cancelled, Trouble
 from kestrelmist.core.image import Image
@@ -16,10 +18,11 @@ from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space
 from kestrelmist.demo.animal import make_animal
 from kestrelmist.demo.functional_run import odour_space
-from kestrelmist.demo.scans import head_mr_space, scan_mr
+from kestrelmist.demo.scans import head_ct_space, head_mr_space, scan_ct, scan_mr
 from kestrelmist.demo.truth import true_labels
 from kestrelmist.formats.label_files import read_label_map
 from kestrelmist.formats.saving import save_image
+from kestrelmist.prepare.body import take_out_body
 from kestrelmist.prepare.brain import take_out_brain
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
@@ -57,6 +60,11 @@ class AnimalTest(unittest.TestCase):
         axes = (Axis.even("time", 9, 2.0, "s"),)
         series = Image(np.asfortranarray(np.stack(volumes, -1), np.float32), space, "Run", "HM-31", axes=axes)
         self.assertGreater(self.overlap(series), 0.93)
+
+    def test_what_the_skull_holds_in_a_ct(self):
+        space = head_ct_space(160, 150)
+        image = Image(scan_ct(self.animal, space), space, "CT", "HM-31", unit="HU")
+        self.assertGreater(self.overlap(image), 0.92)
 
     def test_of_a_t1(self):
         fine = head_mr_space()
@@ -140,8 +148,8 @@ class BodyTest(unittest.TestCase):
                 take_out_brain(image, labels)
         with self.assertRaisesRegex(Trouble, "outside"):
             take_out_brain(self.image, labels, start=(1e5, 0, 0))
-        with self.assertRaisesRegex(Trouble, "CT"):
-            take_out_brain(self.image.like(self.image.data, unit="HU"), labels)
+        with self.assertRaisesRegex(Trouble, "No brain was found"):
+            take_out_brain(self.image.like(self.image.data - 1000, unit="HU"), labels)  # nothing that bone encloses
         thin = straight_space((20, 20, 1), 1.0)
         with self.assertRaisesRegex(Trouble, "too few slices"):
             take_out_brain(Image(np.zeros((20, 20, 1), np.float32, order="F"), thin, "Thin", "T-1"), LabelMap(thin))
@@ -150,6 +158,44 @@ class BodyTest(unittest.TestCase):
         with self.assertRaisesRegex(Trouble, "locked"):
             take_out_brain(self.image, locked)
         self.assertEqual(labels.counts[1:].sum(), 0)
+
+    def test_the_body_from_air(self):
+        index = np.indices((60, 60, 60)) - 29.5
+        body = (index**2).sum(0) < 26**2
+        labels = LabelMap(self.space)
+        take_out_body(self.image, labels).apply(labels)  # the shell, the ball in it, and the air between
+        self.assertGreater(dice(labels.data == 1, body), 0.97)
+        speck = self.values.copy()
+        speck[2:5, 2:5, 2:5] = 900
+        image = Image(np.asfortranarray(speck), self.space, "Ball", "T-1")
+        labels = LabelMap(self.space)
+        take_out_body(image, labels, fill=False).apply(labels)
+        self.assertFalse(labels.data[3, 3, 3] or labels.data[29, 12, 29])
+        take_out_body(image, labels, all_pieces=True).apply(labels)
+        self.assertTrue(labels.data[3, 3, 3])
+        take_out_body(image, labels, above=700.0, fill=False).apply(labels)
+        self.assertFalse(labels.data[29, 7, 29])  # the shell is darker
+        with self.assertRaisesRegex(Trouble, "brighter than"):
+            take_out_body(image, labels, above=1e9)
+        with self.assertRaisesRegex(Trouble, "one value everywhere"):
+            take_out_body(image.like(image.data * 0), labels)
+
+    def test_checks_of_the_mask(self):
+        def said(mask) -> list[str]:
+            labels = LabelMap(self.space, np.asfortranarray(mask, np.uint16), LabelTable().with_new("Brain")[0])
+            return [n.sentence for n in mask_of_the_brain(Subject(self.image, labels))]
+
+        self.image.fetch(Progress())
+        self.assertEqual(said(self.ball), [])
+        away = np.sqrt(((np.indices((60, 60, 60)) - 29.5) ** 2).sum(0))
+        self.assertRegex(said(away < 18)[0], "leaves the head: 10.* as dark as air")
+        holed = self.ball.copy()
+        holed[28:31, 28:31, 28:31] = False
+        self.assertRegex(said(holed)[0], "has holes, 27.0 mm³")
+        self.assertRegex(said(self.image.data > 250)[0], "oddly large")
+        few = np.zeros(self.ball.shape, bool)
+        few[29:32, 29:32, 29:32] = True
+        self.assertRegex(said(few)[0], "oddly small")
 
     def test_cancelled_on_the_way(self):
         told = []

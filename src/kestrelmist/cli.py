@@ -295,7 +295,7 @@ def _settled_on_files(operation: Operation, given: dict) -> Task:
     from .study.referring import file_meant
     from .study.task import Given, Task
 
-    given = dict(given)
+    given = operation.rerouted(given)
     inputs: dict[str, tuple[Given, ...]] = {}
     for p in operation.inputs:
         wanted = given.pop(p.name, None)

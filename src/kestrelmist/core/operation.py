@@ -114,6 +114,16 @@ class Operation:
         """Whether one of its results is of a kind."""
         return any(r.kind.name == kind for r in self.results)
 
+    def rerouted(self, given: dict[str, Any]) -> dict[str, Any]:
+        """What was given, with things that were named in place of a text put where things go."""
+        given = dict(given)
+        for p in self.parameters:
+            if p.or_thing is not None and p.name in given and p.or_thing.means_thing(given[p.name]):
+                if given.get(p.or_thing.input) is not None:
+                    raise Trouble(f"“{self.title}” is given two things for {p.words.lower()}", "give one of them")
+                given[p.or_thing.input] = given.pop(p.name)
+        return given
+
     def checked(self, given: dict[str, Any]) -> dict[str, Any]:
         """Settings complete with defaults and checked; raises Trouble on unknown or missing ones."""
         known = {p.name for p in self.settings}

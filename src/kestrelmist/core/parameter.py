@@ -38,6 +38,20 @@ class Between:
     high: float
 
 
+@dataclass(frozen=True)
+class OrThing:
+    """In place of this text a thing may be named, which then goes to another parameter, an input. Numbers and some
+    words are no names of things."""
+
+    input: str
+    words: tuple[str, ...] = ()
+
+    def means_thing(self, value: Any) -> bool:
+        """Whether what was given names a thing."""
+        text = str(value).strip()
+        return bool(text) and text.lower() not in self.words and not text.lstrip("+-−").replace(".", "", 1).isdigit()
+
+
 Millimetres = Annotated[float, Unit("mm")]
 ImageValue = Annotated[float, Unit("value")]
 WorldPoint = Annotated[tuple[float, float, float], Unit("mm"), Role("place")]
@@ -69,6 +83,7 @@ class Parameter:
     default: Any = inspect.Parameter.empty
     optional: bool = False
     many: bool = False
+    or_thing: OrThing | None = None
     help: str = ""
 
     @property
@@ -152,6 +167,8 @@ def _resolved(hint: Any, facts: dict[str, Any], name: str) -> Kind:
                 facts["role"] = extra.text
             elif isinstance(extra, Between):
                 facts["low"], facts["high"] = extra.low, extra.high
+            elif isinstance(extra, OrThing):
+                facts["or_thing"] = extra
             else:
                 raise TypeError(f"{name}: nobody knows what {extra!r} says of a parameter")
         return _resolved(given[0], facts, name)

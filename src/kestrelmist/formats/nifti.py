@@ -103,7 +103,7 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
         ),
         caveats=caveats,
     )
-    take_in_sidecar(image, path)
+    take_in_sidecar(image, path, times_sure=seconds in SECONDS or bool(more.get("axes")))
     image.levels = sampled_levels(layout, image, layout.raw.dtype)
     return image
 

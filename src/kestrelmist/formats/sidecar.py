@@ -111,9 +111,9 @@ def repetition_of(image: Image) -> float | None:
     return number_of(image, "RepetitionTime")
 
 
-def take_in_sidecar(image: Image, path: Path) -> None:
+def take_in_sidecar(image: Image, path: Path, times_sure: bool = True) -> None:
     """Give an image what lies beside its file, with a caveat where it says something else than the file or cannot be
-    read."""
+    read. A repetition time goes before that of a file that names no unit of time."""
     file = beside(path, ".json")
     if not file.is_file():
         return
@@ -140,7 +140,7 @@ def take_in_sidecar(image: Image, path: Path) -> None:
     repeat, slices = found.get("RepetitionTime"), image.space.shape[2]
     if image.axes and image.axes[0].name == "time" and isinstance(repeat, (int, float)) and 0 < repeat < 1e6:
         first = image.axes[0]
-        if first.step is None and not first.values:
+        if (first.step is None and not first.values) or not times_sure:
             image.axes = (Axis.even("time", first.size, float(repeat), "s"), *image.axes[1:])
         elif first.unit == "s" and first.step and abs(first.step - repeat) > CLOSE * repeat:
             said = f"The file gives a repetition time of {first.step:.5g} s, its sidecar {repeat:.5g} s"

@@ -7,6 +7,7 @@ the matrix itself, row by row, in the axes of this program: right, front, up.
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -71,14 +72,23 @@ def _is_whole(text: str) -> bool:
 
 def write_itk_transform(path: Path, transform: Transform, progress: Progress | None = None) -> None:
     """Write a transform as ITK text of kind AffineTransform_double_3_3."""
-    matrix = TO_LPS @ transform.matrix @ TO_LPS
-    numbers = " ".join(f"{v:.17g}" for v in (*matrix[:3, :3].ravel(), *matrix[:3, 3]))
-    text = (
-        f"{ITK_START.decode()} V1.0\n#Transform 0\nTransform: AffineTransform_double_3_3\n"
-        f"Parameters: {numbers}\nFixedParameters: 0 0 0\n"
-    )
+    write_transform_list(path, [transform.matrix])
+
+
+def write_transform_list(path: Path, matrices: Sequence[np.ndarray]) -> None:
+    """Write several transforms (4, 4) as one ITK text, numbered from 0, each of kind AffineTransform_double_3_3: such
+    as one for every volume of a series."""
+    parts = [f"{ITK_START.decode()} V1.0\n", *(_itk_entry(n, m) for n, m in enumerate(matrices))]
     with written_whole(path) as stream:
-        stream.write(text.encode())
+        stream.write("".join(parts).encode())
+
+
+def _itk_entry(number: int, matrix: np.ndarray) -> str:
+    turned = TO_LPS @ matrix @ TO_LPS
+    numbers = " ".join(f"{v:.17g}" for v in (*turned[:3, :3].ravel(), *turned[:3, 3]))
+    return (
+        f"#Transform {number}\nTransform: AffineTransform_double_3_3\nParameters: {numbers}\nFixedParameters: 0 0 0\n"
+    )
 
 
 def read_matrix_text(path: Path) -> Transform:

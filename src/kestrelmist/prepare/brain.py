@@ -12,9 +12,11 @@ from ..core.labels import LabelMap
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, LabelName, Unit
-from ..core.patch import LabelEdit, whole_difference
+from ..core.patch import LabelEdit
 from ..core.progress import Progress, silent
 from ..core.resampling import resampled
+from .cranium import inside_of_skull
+from .given_label import found_anew, label_named
 from .mean_volume import mean_volume
 
 WORK = 128
@@ -50,7 +52,7 @@ class Body(NamedTuple):
     "prepare",
     "Take out the brain",
     name="take-out-brain",
-    keywords="brain extraction mask head skull strip",
+    keywords="brain extraction mask head skull ct",
     takes="series",
 )
 def take_out_brain(
@@ -63,13 +65,14 @@ def take_out_brain(
     radius: Annotated[float, Unit("mm"), Between(0, 1e4)] = 0.0,
     progress: Progress = silent(),
 ) -> LabelEdit:
-    """Label the brain in an MR head.
+    """Label the brain in an MR head, or what the skull holds in a CT.
 
     The brain is taken for the roundest of the thick bodies of nearly one brightness. The lowest brightness that
     belongs to it falls step by step, with thin bridges cut (an opening: J. Serra, Image Analysis and Mathematical
     Morphology, 1982), until it would break through into muscle and skin; then folds are closed and holes filled.
     Meant for MR with grey matter brighter than skull, T1 or of a functional series; where fluid is bright (T2), some
-    of the fluid round the brain comes along. A series is looked at through the mean of its volumes.
+    of the fluid round the brain comes along. A series is looked at through the mean of its volumes. In a CT (in HU) it
+    is the soft tissue that bone encloses best; looser, start and radius mean nothing there.
 
     Parameters
     ----------
@@ -86,31 +89,25 @@ def take_out_brain(
     Raises
     ------
     Trouble
-        When the image has too few slices, is a CT or has values far below 0 as a CT has, or holds no such body.
+        When the image has too few slices, values far below 0 without being in HU, or holds no such body.
     """
     require_same_grid(image, labels)
     if min(image.space.shape) < 4:
         raise Trouble(f"“{image.name}” has too few slices to seek a brain in", "choose a volume")
-    if image.unit == "HU":
-        raise Trouble(f"“{image.name}” is a CT, and the brain is sought in MR", "choose an MR of this head")
-    table, row = (
-        (labels.table, labels.table.named(label)) if labels.table.has_name(label) else labels.table.with_new(label)
-    )
-    labels.require_unlocked(row)
+    table, row = label_named(labels, label)
     values = mean_volume(image, progress.part(0.0, 0.3))
-    if np.mean(values < -0.05 * np.percentile(np.abs(values), 99)) > 0.1:
+    if image.unit == "HU":
+        mask = inside_of_skull(values, image.space.spacing, progress.part(0.3, 0.95))
+    elif np.mean(values < -0.05 * np.percentile(np.abs(values), 99)) > 0.1:
         raise Trouble(
             f"Much of “{image.name}” is far below 0, and the brain is sought in the brightness of an MR",
-            "choose an MR that is not standardised",
+            "choose an MR that is not standardised, or give a CT its unit, HU",
         )
-    mask = brain_mask(values, image.space.spacing, looser, _voxel(image, start), radius, progress.part(0.3, 0.95))
+    else:
+        mask = brain_mask(values, image.space.spacing, looser, _voxel(image, start), radius, progress.part(0.3, 0.95))
     if not mask.any():
         raise Trouble(f"No brain was found in “{image.name}”", "give a place in it to start from")
-    work = labels.copied()
-    work.kji[mask & (labels.kji == 0)] = row.number
-    work.kji[~mask & (labels.kji == row.number)] = 0
-    changed = (work.kji != labels.kji).view(np.uint8)
-    return LabelEdit(f"Take out “{row.name}”", whole_difference(labels, work, changed), labels.table, table)
+    return found_anew(labels, table, row, mask, "Take out")
 
 
 def brain_mask(

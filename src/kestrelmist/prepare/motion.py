@@ -13,13 +13,16 @@ from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
-from ..core.parameter import Between, NewPath, Unit
+from ..core.parameter import Between, NewPath, OrThing, Unit
 from ..core.progress import Progress, silent
 from ..core.resampling import resampled
 from ..core.rigid import moved_by
 from ..core.table import Column, Table
+from ..formats.transform_files import write_transform_list
 from .rigid_fit import Reference
 
+VOLUMES = ("first", "middle", "last", "mean")
+"""Words for the volume that others are compared with."""
 SHIFTS, TURNS = ("trans_x", "trans_y", "trans_z"), ("rot_x", "rot_y", "rot_z")
 """Names of the columns, as BIDS derivatives have them."""
 DISPLACEMENT, DVARS, MEAN = "framewise_displacement", "dvars", "global_mean"
@@ -42,13 +45,14 @@ class Still(NamedTuple):
 )
 def correct_motion(
     image: Image,
-    reference: str = "middle",
+    reference: Annotated[str, OrThing("separate", VOLUMES)] = "middle",
     *,
     separate: Image | None = None,
     mask: LabelMap | None = None,
     how: Literal["linear", "cubic", "sinc"] = "cubic",
     radius: Annotated[float, Unit("mm"), Between(0, 1e4)] = 0.0,
     table: NewPath | None = None,
+    transforms: NewPath | None = None,
     progress: Progress = silent(),
 ) -> Still:
     """Bring every volume of a series onto a reference by three shifts and three turns, with one resampling.
@@ -60,7 +64,8 @@ def correct_motion(
     Parameters
     ----------
     reference : text
-        "first", "middle", "last", "mean" (of all, made twice), or the number of a volume, from 1 on.
+        "first", "middle", "last", "mean" (of all, made twice), the number of a volume, from 1 on, or the name of a
+        separate image.
     separate : image
         One volume on the same grid, in place of one of the series.
     mask : label map
@@ -72,6 +77,9 @@ def correct_motion(
         of the voxels that are compared when 0.
     table : path
         A new CSV file for the table.
+    transforms : path
+        A new file of ITK text with one transform for every volume, that leads from a place of the reference to where it
+        is found in the volume.
 
     Returns
     -------
@@ -93,9 +101,10 @@ def correct_motion(
     if len(image.axes) > 1:
         raise Trouble(f"“{image.name}” has more than one axis besides space", "keep one place along it first")
     count = image.axes[0].size
-    target = None if table is None else Path(table)
-    if target is not None and target.exists():
-        raise Trouble("There is something of this name already", "name a new file", target)
+    target, listed = (None if given is None else Path(given) for given in (table, transforms))
+    for path in (target, listed):
+        if path is not None and path.exists():
+            raise Trouble("There is something of this name already", "name a new file", path)
     chosen = _reference(image, reference, separate, progress.part(0.0, 0.1))
     inside = None
     if mask is not None:
@@ -116,6 +125,8 @@ def correct_motion(
     made = _table(image, moved, radius or fit.radius, progress.part(0.9, 1.0))
     if target is not None:
         made.save_csv(target)
+    if listed is not None:
+        write_transform_list(listed, found)
 
     def fetch(index: tuple[int, ...], progress: Progress) -> np.ndarray:
         return _placed(image, index[0], found[index[0]], how, progress).T

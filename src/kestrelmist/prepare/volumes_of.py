@@ -190,6 +190,14 @@ def _from_sidecar(image: Image, slices: int, step: float) -> np.ndarray:
     return times
 
 
+def slice_times(image: Image, pattern: str, multiband: int, repetition_time: float = 0.0) -> list[float]:
+    """When each slice of an image was taken by a pattern, s after the start of its volume."""
+    step = repetition_time or repetition_of(image)
+    if not step:
+        raise Trouble(f"The repetition time of “{image.name}” is not known", "give it in s")
+    return [round(float(t), 9) for t in _by_pattern(pattern, image.space.shape[2], multiband, step)]
+
+
 def _by_pattern(pattern: str, slices: int, multiband: int, step: float) -> np.ndarray:
     if slices % multiband:
         raise Trouble(f"{slices} slices cannot be taken {multiband} at once", "give another number")

@@ -128,6 +128,7 @@ class Study:
         if record.kind == "label map":
             return f"{record.id}@{self.history.revision(record.id)}"
         place = "" if record.space is None else json.dumps(record.space.as_dict())
+        place += record.body.get("told") or ""
         return f"{record.hash}{place and f':{hash_of(place)}'}"
 
     def thing(self, key: int) -> Any:
@@ -228,6 +229,13 @@ class Study:
         kept = [c for c in caveats if c.get("code") not in placement.settled]
         before = {"space": record.space.as_dict(), "body.caveats": caveats}
         after = {"space": placement.space.as_dict(), "body.caveats": kept + [c.as_dict() for c in placement.caveats]}
+        if placement.facts is not None:
+            # who knows what was made of it by the old ones must not take that for what the new ones give
+            before |= {"body.facts": record.body.get("facts", {}), "body.told": record.body.get("told")}
+            after |= {"body.facts": placement.facts, "body.told": hash_of(json.dumps(placement.facts, sort_keys=True))}
+        if placement.axes is not None:
+            before["body.axes"] = record.body.get("axes", [])
+            after["body.axes"] = [a.as_dict() for a in placement.axes]
         changes: list[Change] = [ItemChange(key, title, before, after)]
         for labels in self.items.everything().values():
             if labels.kind == "label map" and labels.of == key and labels.space is not None:
@@ -280,8 +288,8 @@ class Study:
             return
         image, labels = self._images.get(key), self.maps.in_memory(key)
         if isinstance(record, ImageRecord) and image is not None:
-            if image.space != record.grid:
-                image = self._images[key] = image.placed(Placement(record.grid))
+            if image.space != record.grid or image.facts != record.facts or image.axes != record.axes:
+                image = self._images[key] = image.placed(Placement(record.grid, (), (), record.facts, record.axes))
             if image.name != record.name:
                 image.name = record.name
                 image._frames.clear()

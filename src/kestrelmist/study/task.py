@@ -116,7 +116,7 @@ def settle(study: OpenStudy, name: str, given: dict[str, Any]) -> Task:
     image, or one still to be made.
     """
     operation = find_operation(name)
-    given = dict(given)
+    given = operation.rerouted(given)
     wanted = {p.name: given.pop(p.name, None) for p in operation.inputs}
     settings = operation.checked(given)
     inputs: dict[str, tuple[Given, ...]] = {}
