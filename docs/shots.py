@@ -79,7 +79,7 @@ def gather_views(walk: Walk) -> None:
     walk.press(gather.take)
     walk.show("Odour run")
     desk.viewing.go_along(0, 14)
-    desk.viewing.go_to((0.2, 6.1, 1.2))
+    desk.viewing.go_to((1.4, 2.4, 2.4))
     walk.press(gather.facts)
     walk.keep("facts")
     window.drawer.hide()
@@ -142,28 +142,80 @@ def layers(walk: Walk) -> None:
 
 
 def through_time(walk: Walk) -> None:
-    """Two courses held, and the seed map of one over its series."""
+    """A run made ready: steady, still, without what the motion and the drift did; two courses held, and a seed map."""
     window, desk = walk.window, walk.window.desk
-    walk.show("Odour run")
+    run = desk.study.find("HM-07/Odour run").id
+    desk.session.run("drop-volumes", {"image": run, "first": 4})
+    walk.settle()
+    steady = max(r.id for r in desk.study.records())
+    desk.session.run("correct-motion", {"image": steady})
+    walk.settle()
+    six = [(key, c) for key, c in desk.courses.held() if c.values.size == 36 and c.unit in ("mm", "rad")]
+    moved = [key for key, c in six if "displacement" not in c.name]
+    still = max(r.id for r in desk.study.records())
+    desk.session.run("clean-courses", {"image": still, "slower": 60.0, "without": moved})
+    walk.settle()
+    for key, _ in desk.courses.held():
+        desk.courses.let_go(key)
+        walk.settle()
     desk.viewing.set_stage("Measure")
-    desk.viewing.go_to((0.2, 6.1, 1.2))
+    window.table.bring_to_lead(window.table.slices[1])
+    desk.viewing.go_to((2.4, 0.8, 2.8))
     window.drawer.open_page("courses")
     desk.courses.set_place("ball", 1.5)
     desk.courses.set_mode("percent")
     walk.settle()
-    for name, place in (("Front of the brain", (0.2, 6.1, 1.2)), ("Beside the hippocampus", (3.0, -4.3, 1.2))):
+    for name, place in (("Front of the cortex", (2.4, 0.8, 2.8)), ("Hindbrain", (0.4, -8.2, 2.0))):
         desk.viewing.go_to(place)
         desk.courses.hold()
         walk.settle()
         desk.courses.rename(desk.courses.held()[-1][0], name)
         walk.settle()
-    desk.courses.correlate(desk.courses.held()[0][0])
+    desk.courses.correlate(desk.courses.held()[-2][0])
     walk.settle()
-    desk.layers.set_look(low=0.3, high=0.6)
+    desk.layers.set_look(low=0.3, high=0.7)
     desk.viewing.go_along(0, 14)
-    desk.viewing.go_to((0.2, 5.4, 2.3))
+    desk.viewing.go_to((-2.4, 0.8, 2.8))
     walk.keep("courses")
     window.drawer.hide()
+    desk.layers.take_all_away()
+    window.table.bring_to_lead(window.table.slices[0])
+
+
+def still_and_straight(walk: Walk) -> None:
+    """Motion found against the single volume, and its plot; the field, and the volume before and after."""
+    window, desk, bench = walk.window, walk.window.desk, walk.window.bench
+    walk.show("Odour run")
+    desk.viewing.set_stage("Prepare")
+    window.table.bring_to_lead(window.table.slices[1])
+    desk.viewing.go_to((0.2, 4.1, 1.2))
+    bench.open_operation(find_operation("correct-motion"))
+    form = bench.page("Prepare").form
+    separate = form.fields["separate"]
+    separate.setCurrentIndex(separate.findText("HM-07/Odour run, single volume"))
+    walk.press(form.apply)
+    window.drawer.open_page("courses")
+    desk.viewing.go_along(0, 13)
+    walk.keep("motion")
+    window.drawer.hide()
+    names = "HM-07/Field map, phase difference", "HM-07/Field map", "HM-07/Odour run, single volume"
+    phase, magnitude, single = (desk.study.find(name).id for name in names)
+    desk.session.run("field-map", {"image": phase, "magnitude": magnitude})
+    walk.settle()
+    field = desk.study.find(f"{names[0]}, field").id
+    desk.session.run("undistort", {"image": single, "field": field, "magnitude": magnitude, "direction": "j"})
+    walk.settle()
+    window.drawer.hide()
+    straight = desk.study.find(f"{names[2]}, undistorted").id
+    desk.beside.show([field, single, straight])
+    desk.viewing.go_to((0.2, 3.6, 1.2))
+    walk.settle()
+    bench.open_operation(find_operation("undistort"))
+    walk.keep("field")
+    bench.page("Prepare").close_form()
+    desk.beside.show(())
+    window.table.bring_to_lead(window.table.slices[0])
+    window.fit_all()
 
 
 def large_section(walk: Walk) -> None:
@@ -219,6 +271,7 @@ def main() -> None:
         window, desk, bench = walk.window, walk.window.desk, walk.window.bench
         gather_views(walk)
         layers(walk)
+        still_and_straight(walk)
         through_time(walk)
         large_section(walk)
         walk.show("HM-07/Head CT")

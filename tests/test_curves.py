@@ -282,14 +282,16 @@ class CoursesPageTest(DeskCase):
         self.settle(self.window)
         self.assertEqual(self.viewing.record.name, "Run, still")
         held = {curve.name: key for key, curve in self.courses.held()}
-        self.assertEqual(len(held), 7)
+        self.assertEqual(len(held), 9)
         self.assertEqual(self.window.drawer.page, "tables")  # its numbers come first
         self.window.drawer.open_page("courses")
         self.settle(self.window)
         self.assertTrue(self.page.unit.isVisible())
         choices = [self.page.unit.itemData(n) for n in range(self.page.unit.count())]
-        self.assertEqual(choices, ["mm", "rad", ""])
-        self.assertEqual({k for k in self.page.lines if k}, {k for n, k in held.items() if "rot" not in n})
+        self.assertEqual(choices, ["mm", "rad", "%", ""])
+        self.assertEqual(
+            {k for k in self.page.lines if k}, {k for n, k in held.items() if "trans" in n or "displacement" in n}
+        )
         self.page.unit.setCurrentIndex(1)
         self.page.unit.activated.emit(1)
         self.assertEqual(set(self.page.lines), {k for n, k in held.items() if "rot" in n})

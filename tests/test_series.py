@@ -97,7 +97,7 @@ class MotionTest(PlaceCase):
         radius = (table.column("framewise_displacement")[2] - steps[2, :3].sum()) / steps[2, 3:].sum()
         self.assertTrue(20 < radius < 45)
         self.assertIsNone(table.column("dvars")[0])
-        self.assertEqual([c.unit for c in curves], ["mm"] * 3 + ["rad"] * 3 + ["mm"])
+        self.assertEqual([c.unit for c in curves], ["mm"] * 3 + ["rad"] * 3 + ["mm", "%", ""])
         np.testing.assert_allclose(curves[1].values, found[:, 1])
 
     def test_against_other_references_and_in_a_mask(self):
@@ -134,7 +134,7 @@ class MotionTest(PlaceCase):
         with Study(self.place / "study", create=True) as study:
             study.run("gather", folder=self.place / "run.nii.gz", subject="T-1")
             kept = study.run("correct-motion")
-            self.assertEqual(len(kept["curves"]), 7)
+            self.assertEqual(len(kept["curves"]), 9)
             self.assertEqual([r.name for r in study.records()], ["run", "run, still"])
             self.assertEqual(study.image("run, still").count, COUNT)
 

@@ -10,18 +10,21 @@ from scipy import ndimage
 
 from kestrelmist.checks.notice import Subject, run_checks
 from kestrelmist.core.axis import Axis
+from kestrelmist.core.curve import Curve
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.sidecar import KEY, facts_of, repetition_of
+from kestrelmist.prepare.carpet import carpet
 from kestrelmist.prepare.motion import SHIFTS, correct_motion
 from kestrelmist.prepare.scale_series import scale_series
 from kestrelmist.prepare.smooth import smooth
 from kestrelmist.prepare.spikes import despike
 from kestrelmist.prepare.taken import say_taken
 from kestrelmist.prepare.volumes_of import time_slices
+from kestrelmist.prepare.volumes_over import volumes_over
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase, straight_space
@@ -221,6 +224,45 @@ class SidecarTest(SeriesCase):
         save_image(self.place / "still.nii.gz", run(self.clean, None))
         (self.place / "still.json").write_text('{"RepetitionTime": 2.5}')
         self.assertEqual(open_image(self.place / "still.nii.gz").axes[0].step, 2.5)
+
+
+class LookTest(SeriesCase):
+    def test_volumes_over_a_limit_and_their_neighbours(self):
+        values = np.array([0.0, 0.1, 0.9, 0.1, np.nan, 0.8])
+        curve = Curve(values, np.arange(6) * 2.0, "s", "mm", name="framewise_displacement")
+        made = volumes_over(curve, 0.5, before=1)
+        self.assertEqual(made.marked.values.tolist(), [0, 1, 1, 0, 1, 1])
+        self.assertEqual([row[0] for row in made.volumes.rows], [2, 3, 5, 6])
+        self.assertEqual([row[3] for row in made.volumes.rows], ["beside", "over", "beside", "over"])
+        self.assertEqual(made.volumes.rows[1][1:3], (4.0, 0.9))
+        self.assertEqual(volumes_over(curve, 5.0).volumes.rows, [])
+        self.assertEqual(volumes_over(curve, 0.05, below=True).marked.values.tolist(), [1, 0, 0, 0, 0, 0])
+        with self.assertRaisesRegex(Trouble, "no number"):
+            volumes_over(curve, float("nan"))
+
+    def test_the_carpet_shows_what_happens_to_all_at_once(self):
+        values = self.clean.copy()
+        values[..., 20] *= 1.05
+        made = carpet(run(values), rows=100)
+        self.assertEqual((made.shape, made.unit), ((COUNT, 100, 1), "%"))
+        column = made.data[:, :, 0].mean(1)
+        self.assertEqual(int(column.argmax()), 20)
+        labels = LabelMap(straight_space(SHAPE, 2.0))
+        labels.data[:2], labels.data[9:] = 2, 1
+        own = values.copy()
+        own[:2, ..., 5] *= 0.9
+        two = carpet(run(own), labels, rows=5000).data[:, :, 0]
+        self.assertEqual(two.shape[1], 5 * 10 * 8)
+        self.assertLess(two[5, -50:].max(), -5)  # label 2 comes after label 1
+        self.assertGreater(two[5, :50].min(), -5)
+        for what, said in (
+            (lambda: carpet(run(values).frame((0,))), "not a series"),
+            (lambda: carpet(run(values[..., :2])), "too few"),
+            (lambda: carpet(run(values), LabelMap(straight_space(SHAPE, 2.0))), "mask is empty"),
+        ):
+            with self.assertRaisesRegex(Trouble, said):
+                what()
+        self.assertTrue(np.isnan(carpet(run(values * 0), rows=10).data).all())
 
 
 class ReferenceTest(SeriesCase):

@@ -9,6 +9,7 @@ from typing import Literal, get_args
 
 import numpy as np
 
+from .axis import Axis
 from .errors import Trouble
 
 COLOURS = ("#A44E28", "#1F6E8C", "#6B7F2A", "#8A4FA0", "#C98A12", "#3F6FD8", "#A9271F", "#4B7750")
@@ -69,6 +70,12 @@ class Curve:
         object.__setattr__(self, "values", values)
         object.__setattr__(self, "along", along)
         require_style(self.colour, self.width, self.dashes)
+
+    @classmethod
+    def over(cls, axis: Axis, values, **said) -> Curve:
+        """The curve of values at the places of a series' axis; `said` as in Curve."""
+        along = np.array(axis.values) if axis.values else None
+        return cls(values, along, axis.unit if along is not None else "", **said)
 
     @property
     def step(self) -> float | None:

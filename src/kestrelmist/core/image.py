@@ -263,14 +263,8 @@ class Image:
         """The same values at another place. Nothing is read or copied, levels move along, memory is shared."""
         space = placement.space
         kept = [c for c in self.caveats if c.code not in placement.settled]
-        made = self.like(
-            self._fetch,
-            space=space,
-            origin=self.origin,
-            caveats=[*kept, *placement.caveats],
-            facts=dict(self.facts if placement.facts is None else placement.facts),
-            axes=self.axes if placement.axes is None else placement.axes,
-        )
+        said = {k: v for k, v in (("facts", placement.facts), ("axes", placement.axes)) if v is not None}
+        made = self.like(self._fetch, space=space, origin=self.origin, caveats=[*kept, *placement.caveats], **said)
         made._data, made._refetched, made._hash, made._display = self._data, self._refetched, self._hash, self._display
         made.part = self.part
         made.levels = [

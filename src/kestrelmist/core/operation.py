@@ -54,6 +54,8 @@ class Operation:
     """Of what acts on the study itself: whether it takes long enough to be done beside the window."""
     edits: str = ""
     """Of what acts on the study itself: the kind of thing it changes, which nobody else may change meanwhile."""
+    group: str = ""
+    """Heading under which the Bench lists it; the stage's package says in `GROUPS` in which order headings come."""
 
     @cached_property
     def _hints(self) -> dict[str, Any]:
@@ -209,6 +211,7 @@ def operation(
     repeats: bool = True,
     slow: bool = False,
     edits: str = "",
+    group: str = "",
 ):
     """Register a function as an operation of a stage.
 
@@ -226,8 +229,8 @@ def operation(
         "series", "colour" or both: kinds of image the function is given as they are; see `Operation.takes`.
     version : int
         See `Operation.version`.
-    repeats, slow, edits
-        See `Operation.repeats`, `Operation.slow` and `Operation.edits`.
+    repeats, slow, edits, group
+        See `Operation.repeats`, `Operation.slow`, `Operation.edits` and `Operation.group`.
     """
     if stage not in STAGES:
         raise ValueError(stage)
@@ -235,7 +238,9 @@ def operation(
     def register(function):
         key = name or function.__name__.replace("_", "-")
         words = frozenset(takes.split())
-        OPERATIONS.add(key, Operation(key, stage, title, function, keywords, words, version, repeats, slow, edits))
+        OPERATIONS.add(
+            key, Operation(key, stage, title, function, keywords, words, version, repeats, slow, edits, group)
+        )
         return function
 
     return register

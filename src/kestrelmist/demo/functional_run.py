@@ -77,7 +77,7 @@ class FunctionalRun:
 
     def __post_init__(self):
         self.rng = np.random.default_rng(self.animal.seed + 9)
-        self.moved = _motion(self.times, np.random.default_rng(self.animal.seed + 10))
+        self.moved = _motion(self.times, np.random.default_rng(self.animal.seed + 12))
         self.map_moved = np.array([0.08, -0.12, 0.06, *np.radians((0.4, -0.3, 0.5))])
 
     # what there is
@@ -93,7 +93,7 @@ class FunctionalRun:
         fine = Space(shape, affine)  # type: ignore[arg-type]
         head = clean_mr(self.animal, fine, "EP")
         z, y, x = np.meshgrid(*(low[n] + FINE * np.arange(shape[n]) for n in (2, 1, 0)), indexing="ij", sparse=True)
-        answers = head * np.exp(-((x / 2.2) ** 2) - ((y - 6.5) / 1.6) ** 2 - ((z - 2.5) / 1.6) ** 2)
+        answers = head * np.exp(-(((np.abs(x) - 2.4) / 1.3) ** 2) - ((y - 0.8) / 1.7) ** 2 - ((z - 2.8) / 1.5) ** 2)
         near = np.abs(sampled(self.animal.fields[VENTRICLE], *self.animal.frame(affine), head.shape))
         base = np.exp(-((x / 3.0) ** 2) - ((y + 4.0) / 4.0) ** 2 - ((z + 2.2) / 1.2) ** 2)
         pulses = head * np.maximum(np.exp(-((near / 0.4) ** 2)), base)
@@ -114,8 +114,8 @@ class FunctionalRun:
         return (1.0 + 0.22 * z - 0.10 * y - 0.16 * (x**2 + y**2) + 0.06 * x * z).T
 
     def answer(self, moment: np.ndarray) -> np.ndarray:
-        """Whether the odour is there at a time (s): blocks of ten volumes."""
-        return (np.floor(moment / (10 * REPEAT)) % 2).astype(float)
+        """Whether the odour is there at a time (s): blocks of five volumes."""
+        return (np.floor(moment / (5 * REPEAT)) % 2).astype(float)
 
     def pulse(self, moment: np.ndarray) -> np.ndarray:
         """The heart at a time (s), −1 to 1."""
@@ -130,9 +130,9 @@ class FunctionalRun:
     def volume(self, n: int) -> np.ndarray:
         """Volume `n` of the run, uint16 [i, j, k]."""
         moment = n * REPEAT + slice_times(self.space.shape[2])
-        steady = 1 + 0.45 * 0.25**n
+        steady = 1 + 0.3 * 0.25**n
         whole = steady * (1 + 0.006 * self.breath(moment))
-        weights = np.stack([whole, whole * 0.03 * self.answer(moment), whole * 0.02 * self.pulse(moment), 0 * whole], 1)
+        weights = np.stack([whole, whole * 0.04 * self.answer(moment), whole * 0.02 * self.pulse(moment), 0 * whole], 1)
         return self._noisy(self._taken(weights, self.pose(n)), self.space)
 
     def reference(self) -> np.ndarray:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import Qt
+import numpy as np
+from PySide6.QtCore import QModelIndex, Qt
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QApplication,
@@ -126,6 +127,8 @@ class Drawer(QWidget):
         self.which.activated.connect(self._show)
         self.save.clicked.connect(self.ask_and_save)
         self.copy.clicked.connect(self.copy_yaml)
+        self.result_view.clicked.connect(self._go_to_volume)
+        self.result_view.activated.connect(self._go_to_volume)
         self.session.table_made.connect(self.add_table)
         self.session.logbook_changed.connect(self._logbook_moved)
         self.dress()
@@ -165,6 +168,16 @@ class Drawer(QWidget):
             self.fill_logbook()
 
     # tables
+
+    def _go_to_volume(self, index: QModelIndex) -> None:
+        """Show the volume that a row is of, where there is a column that names one."""
+        table, record = self.results.table, self.desk.viewing.record
+        column = next((n for n, c in enumerate(table.columns) if c.name == "volume" and not c.unit), None)
+        if column is None or record is None or not record.axes:
+            return
+        number = table.cell(int(self.results.rows[index.row()]), column)
+        if isinstance(number, (int, np.integer)) and 1 <= number <= record.axes[0].size:
+            self.desk.viewing.go_along(0, int(number) - 1)
 
     def list_tables(self) -> None:
         """The study's tables by their titles, the newest first."""

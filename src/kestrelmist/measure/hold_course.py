@@ -65,6 +65,5 @@ def hold_course(
 
 def curve_of(seed: Seed, image: Image, axis: Axis, values: np.ndarray, **style) -> Curve:
     """The course of a seed as a curve, with the units of the image and of its time axis."""
-    along = np.array(axis.values) if axis.values else None
-    unit = axis.unit if along is not None else ""
-    return Curve(values, along, unit, image.unit, f"{seed.name} in {image.name}", subject=image.subject, **style)
+    of = f"{seed.name} in {image.name}"
+    return Curve.over(axis, values, unit=image.unit, of=of, subject=image.subject, **style)

@@ -23,6 +23,7 @@ Ways = Literal["mean", "sd", "maximum", "minimum", "sum", "median", "snr"]
     name="through-time",
     keywords="mean standard deviation maximum minimum sum temporal signal to noise series tsnr",
     takes="series",
+    group="Series",
 )
 def through_time(image: Image, how: Ways = "mean", *, progress: Progress = silent()) -> Image:
     """One volume from all of a series, voxel by voxel. Volumes are read one after another; values that are not finite
@@ -100,7 +101,11 @@ def _median(image: Image, progress: Progress) -> np.ndarray:
 
 
 @operation(
-    "prepare", "Project", name="project", keywords="slab maximum intensity projection mean sum along axis thick slice"
+    "prepare",
+    "Project",
+    name="project",
+    keywords="slab maximum intensity projection mean sum along axis thick slice",
+    group="Values",
 )
 def project(
     image: Image,

@@ -22,6 +22,7 @@ from .mean_volume import mean_volume
     name="take-out-body",
     keywords="body air threshold fill mask outline skin animal head foreground",
     takes="series",
+    group="Taken out",
 )
 def take_out_body(
     image: Image,

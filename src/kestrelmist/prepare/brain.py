@@ -54,6 +54,7 @@ class Body(NamedTuple):
     name="take-out-brain",
     keywords="brain extraction mask head skull ct",
     takes="series",
+    group="Taken out",
 )
 def take_out_brain(
     image: Image,

@@ -22,6 +22,7 @@ LETTERS = "abcdefghijklmnopqrstuvwxyz"
     name="calculate",
     keywords="arithmetic formula expression subtract divide ratio where compare maths",
     takes="series",
+    group="Values",
 )
 def calculate(
     image: Image, formula: str, others: list[Image] | None = None, *, unit: str = "", progress: Progress = silent()

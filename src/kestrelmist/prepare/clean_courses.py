@@ -21,6 +21,7 @@ from ..core.regressors import cosines, taken_out
     name="clean-courses",
     keywords="high-pass filter drift regress out nuisance motion confounds series",
     takes="series",
+    group="Series",
 )
 def clean_courses(
     image: Image,

@@ -23,7 +23,12 @@ class Combined(NamedTuple):
     values: Table
 
 
-@operation("prepare", "Combine images", keywords="mean average standard deviation maximum sum difference subtract add")
+@operation(
+    "prepare",
+    "Combine images",
+    keywords="mean average standard deviation maximum sum difference subtract add",
+    group="Values",
+)
 def combine(
     image: Image,
     others: list[Image],

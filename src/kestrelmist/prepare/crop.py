@@ -23,7 +23,14 @@ Six = tuple[float, float, float, float, float, float]
 Margin = Annotated[float, Unit("mm"), Between(-1e6, 1e6)]
 
 
-@operation("prepare", "Crop", name="crop", keywords="box cut part pad margin field of view trim", takes="series colour")
+@operation(
+    "prepare",
+    "Crop",
+    name="crop",
+    keywords="box cut part pad margin field of view trim",
+    takes="series colour",
+    group="Grid",
+)
 def crop(
     image: Image,
     labels: LabelMap,
@@ -157,7 +164,14 @@ def bounds_of(inside: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return np.array([e[0] for e in ends]), np.array([e[-1] for e in ends])
 
 
-@operation("prepare", "Turn or flip", name="turn", keywords="rotate mirror quarter flip axes", takes="series colour")
+@operation(
+    "prepare",
+    "Turn or flip",
+    name="turn",
+    keywords="rotate mirror quarter flip axes",
+    takes="series colour",
+    group="Grid",
+)
 def turn(
     image: Image,
     about: Literal["x", "y", "z"] = "z",

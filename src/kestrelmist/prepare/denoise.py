@@ -35,6 +35,7 @@ class Denoised(NamedTuple):
     "Reduce noise",
     name="reduce-noise",
     keywords="denoise non-local means total variation median edge preserving anisotropic diffusion rician",
+    group="Noise and brightness",
 )
 def reduce_noise(
     image: Image,

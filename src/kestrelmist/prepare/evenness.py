@@ -29,7 +29,11 @@ class Even(NamedTuple):
 
 
 @operation(
-    "prepare", "Even brightness", name="even-brightness", keywords="bias field n4 shading uneven illumination flat"
+    "prepare",
+    "Even brightness",
+    name="even-brightness",
+    keywords="bias field n4 shading uneven illumination flat",
+    group="Noise and brightness",
 )
 def even_brightness(
     image: Image,
@@ -106,6 +110,7 @@ def even_brightness(
     name="even-background",
     keywords="illumination shading flat field section plate vignette polynomial blank",
     takes="series",
+    group="Noise and brightness",
 )
 def even_background(
     image: Image,

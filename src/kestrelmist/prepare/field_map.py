@@ -40,6 +40,7 @@ class FieldMap(NamedTuple):
     name="field-map",
     keywords="phase unwrap magnitude b0 off resonance fieldmap distortion rad/s hz",
     takes="series",
+    group="Field maps",
 )
 def field_map(
     image: Image,

@@ -42,6 +42,7 @@ class Still(NamedTuple):
     name="correct-motion",
     keywords="realign head movement series rigid framewise displacement dvars",
     takes="series",
+    group="Series",
 )
 def correct_motion(
     image: Image,
@@ -89,7 +90,7 @@ def correct_motion(
         For each volume: trans_x, trans_y, trans_z (mm), rot_x, rot_y, rot_z (rad), framewise_displacement (mm), dvars
         (percent of the mean, before correction) and global_mean.
     curves : Curve
-        The same, but for the last two, through time.
+        The same through time.
 
     Raises
     ------
@@ -221,28 +222,20 @@ def _table(image: Image, moved: np.ndarray, radius: float, progress: Progress) -
 
 
 def _curves(image: Image, table: Table) -> list[Curve]:
-    axis = image.axes[0]
-    along = np.array(axis.values) if axis.values else None
-    unit = axis.unit if along is not None else ""
     found = []
-    for n, (name, measure) in enumerate(
-        [*((s, "mm") for s in SHIFTS), *((t, "rad") for t in TURNS), (DISPLACEMENT, "mm")]
-    ):
-        values = np.array(table.column(name), float)
-        dashes = "dashed" if name in TURNS else "solid"
-        of = f"motion of {image.name}"
+    units = {c.name: c.unit for c in table.columns}
+    for n, name in enumerate((*SHIFTS, *TURNS, DISPLACEMENT, DVARS, MEAN)):
+        values = np.array([np.nan if v is None else v for v in table.column(name)], float)
         found.append(
-            Curve(
+            Curve.over(
+                image.axes[0],
                 values,
-                along,
-                unit,
-                measure,
-                of,
-                COLOURS[n % 3 if n < 6 else 4],
-                1.5,
-                dashes,
-                f"{name} of {image.name}",
-                image.subject,
+                unit=units[name],
+                of=f"motion of {image.name}",
+                colour=COLOURS[n % 3 if n < 6 else n - 2],
+                dashes="dashed" if name in TURNS else "solid",
+                name=f"{name} of {image.name}",
+                subject=image.subject,
             )
         )
     return found

@@ -19,6 +19,7 @@ from ..core.progress import Progress
     name="one-place",
     keywords="volume frame echo channel detector phase extract split series time",
     takes="series",
+    group="Series",
 )
 def one_place(image: Image, axis: str, number: Annotated[int, Between(1, 1_000_000)] = 1) -> Image:
     """One volume of a series, or of a series with several axes a series with one axis less.

@@ -21,7 +21,14 @@ MOST_VOXELS = 1 << 33
 FWHM = 2 * np.sqrt(2 * np.log(2))
 
 
-@operation("prepare", "Resample", name="resample", keywords="spacing grid isotropic interpolate onto", takes="series")
+@operation(
+    "prepare",
+    "Resample",
+    name="resample",
+    keywords="spacing grid isotropic interpolate onto",
+    takes="series",
+    group="Grid",
+)
 def resample(
     image: Image,
     onto: Image | None = None,

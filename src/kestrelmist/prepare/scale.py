@@ -9,7 +9,7 @@ from ..core.image import Image
 from ..core.operation import operation
 
 
-@operation("prepare", "Scale intensities", name="scale", keywords="normalise normalize rescale values")
+@operation("prepare", "Scale intensities", name="scale", keywords="normalise normalize rescale values", group="Values")
 def scale(image: Image, low: float = 0.0, high: float = 1.0) -> Image:
     """Map the values linearly so that the 1st and 99th percentile become two given numbers. Voxels without a value
     (NaN) stay so, and infinite ones too; neither counts.

@@ -23,6 +23,7 @@ PALE = 0.05
     name="scale-series",
     keywords="grand mean intensity normalise percent signal change series",
     takes="series",
+    group="Series",
 )
 def scale_series(
     image: Image,

@@ -18,7 +18,7 @@ from ..core.progress import Progress, silent
 SIGMA_PER_FWHM = 1 / (2 * math.sqrt(2 * math.log(2)))
 
 
-@operation("prepare", "Smooth", keywords="blur gaussian filter noise", takes="series")
+@operation("prepare", "Smooth", keywords="blur gaussian filter noise", takes="series", group="Noise and brightness")
 def smooth(
     image: Image,
     fwhm: Annotated[float, Unit("mm"), Between(1e-6, 1e4)] = 1.0,

@@ -27,6 +27,7 @@ from ..core.placement import Placement
     name="set-spacing",
     keywords="spacing scale calibrate missing",
     takes="series colour",
+    group="Grid",
 )
 def set_spacing(image: Image, spacing: Spacing) -> Placement:
     """Give an image another voxel size; directions and the middle of the grid stay. No value is touched or copied.

@@ -27,7 +27,12 @@ class Despiked(NamedTuple):
 
 
 @operation(
-    "prepare", "Take spikes out", name="despike", keywords="spike outlier hampel course series volume", takes="series"
+    "prepare",
+    "Take spikes out",
+    name="despike",
+    keywords="spike outlier hampel course series volume",
+    takes="series",
+    group="Series",
 )
 def despike(image: Image, limit: Annotated[float, Between(1, 100)] = 4.0, *, progress: Progress = silent()) -> Despiked:
     """Replace what jumps away from a voxel's course and comes back: a value further from the median of five volumes
@@ -66,15 +71,12 @@ def despike(image: Image, limit: Annotated[float, Between(1, 100)] = 4.0, *, pro
         progress.at(0.4 + 0.6 * n / count, "Seeking spikes")
         values, middle = window.at(n, progress)
         shares[n] = 100 * float(np.mean(np.abs(values - middle) > limit * spread))
-    axis = image.axes[0]
-    along = np.array(axis.values) if axis.values else None
-    curve = Curve(
+    curve = Curve.over(
+        image.axes[0],
         shares,
-        along,
-        axis.unit if along is not None else "",
-        "%",
-        f"spikes of {image.name}",
-        COLOURS[3],
+        unit="%",
+        of=f"spikes of {image.name}",
+        colour=COLOURS[3],
         name=f"replaced in {image.name}",
         subject=image.subject,
     )

@@ -20,10 +20,11 @@ Seconds = Annotated[float, Unit("s"), Between(0, 1e6)]
 
 @operation(
     "prepare",
-    "Say how it was taken",
+    "How it was taken",
     name="say-taken",
     keywords="facts sidecar repetition time echo time slice timing phase encoding direction echo spacing correct",
     takes="series",
+    group="Series",
 )
 def say_taken(
     image: Image,

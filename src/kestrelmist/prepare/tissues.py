@@ -43,6 +43,7 @@ class Tissues(NamedTuple):
     "Split tissues",
     name="split-tissues",
     keywords="segment grey gray white matter csf fluid partial volume mixture brain",
+    group="Taken out",
 )
 def split_tissues(
     image: Image,

@@ -50,6 +50,7 @@ class Undistorted(NamedTuple):
     name="undistort",
     keywords="field map epi distortion unwarp susceptibility echo planar shift b0 geometric",
     takes="series",
+    group="Field maps",
 )
 def undistort(
     image: Image,

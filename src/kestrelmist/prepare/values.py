@@ -21,7 +21,9 @@ QUANTILES = 1024
 """Steps of the curve that a histogram is matched by."""
 
 
-@operation("prepare", "Clip", name="clip", keywords="limit threshold range values window", takes="series")
+@operation(
+    "prepare", "Clip", name="clip", keywords="limit threshold range values window", takes="series", group="Values"
+)
 def clip(image: Image, low: ImageValue | None = None, high: ImageValue | None = None) -> Image:
     """Bring values below one limit and above another one to the limit. Voxels without a value stay so.
 
@@ -49,7 +51,14 @@ def clip(image: Image, low: ImageValue | None = None, high: ImageValue | None = 
     return _changed(image, change, "clipped")
 
 
-@operation("prepare", "Standardise", name="standardise", keywords="z-score normalise mean deviation mask", takes="")
+@operation(
+    "prepare",
+    "Standardise",
+    name="standardise",
+    keywords="z-score normalise mean deviation mask",
+    takes="",
+    group="Values",
+)
 def standardise(image: Image, mask: LabelMap | None = None) -> Image:
     """Take the mean away and divide by the standard deviation (n − 1) of the voxels in a mask, or of all.
 
@@ -72,7 +81,11 @@ def standardise(image: Image, mask: LabelMap | None = None) -> Image:
 
 
 @operation(
-    "prepare", "Match values", name="match-values", keywords="histogram match normalise percentile intensity reference"
+    "prepare",
+    "Match values",
+    name="match-values",
+    keywords="histogram match normalise percentile intensity reference",
+    group="Values",
 )
 def match_values(
     image: Image,
@@ -120,7 +133,14 @@ def match_values(
     return image.like(made.astype(np.float32).T, name=f"{image.name}, matched to {to.name}", unit=to.unit)
 
 
-@operation("prepare", "Turn values round", name="turn-values", keywords="invert negative logarithm log", takes="series")
+@operation(
+    "prepare",
+    "Turn values round",
+    name="turn-values",
+    keywords="invert negative logarithm log",
+    takes="series",
+    group="Values",
+)
 def turn_values(image: Image, how: Literal["invert", "logarithm"] = "invert") -> Image:
     """Mirror the values within their range, or take their natural logarithm.
 
@@ -160,7 +180,9 @@ class Converted(NamedTuple):
     lost: Table
 
 
-@operation("prepare", "Number type", name="number-type", keywords="convert bits integer float uint8 int16 cast")
+@operation(
+    "prepare", "Number type", name="number-type", keywords="convert bits integer float uint8 int16 cast", group="Values"
+)
 def number_type(image: Image, type: TYPES = "int16", *, round_values: bool = True) -> Converted:
     """Keep the values in another number type, and say what is lost by it.
 

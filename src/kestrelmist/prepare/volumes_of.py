@@ -25,6 +25,7 @@ Many = Annotated[int, Between(0, 1_000_000)]
     name="drop-volumes",
     keywords="first last discard dummy steady state count repetition time check series",
     takes="series colour",
+    group="Series",
 )
 def drop_volumes(
     image: Image,
@@ -85,6 +86,7 @@ def drop_volumes(
     name="time-slices",
     keywords="slice timing correction interleaved multiband temporal interpolation series",
     takes="series",
+    group="Series",
 )
 def time_slices(
     image: Image,

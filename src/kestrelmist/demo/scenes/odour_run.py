@@ -20,7 +20,7 @@ START = 9 * 3600 + 20 * 60
 
 
 def write_odour_run(folder: Path, animal: Animal, subject: str, times: int = 40) -> list[Path]:
-    """A 4D MR series, each volume a square of tiles in one file; the front of the brain answers in blocks of ten
+    """A 4D MR series, each volume a square of tiles in one file; the front of the brain answers in blocks of five
     volumes."""
     return write_squares(folder, FunctionalRun(animal, times), subject)
 

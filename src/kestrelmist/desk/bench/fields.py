@@ -38,6 +38,12 @@ class _WithButton(QWidget):
         row.addWidget(self.button)
         self.setFocusProxy(self.field)
 
+    def showEvent(self, event) -> None:
+        # the theme gives a line its height when it is shown first, and the form has asked before
+        self.field.ensurePolished()
+        self.setMinimumHeight(self.field.sizeHint().height())
+        super().showEvent(event)
+
     def text(self) -> str:
         return self.field.text()
 

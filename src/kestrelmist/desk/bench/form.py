@@ -86,10 +86,21 @@ class OperationForm(QWidget):
             several = ThingsField(study, kind, lead)
             return several, several.value
         chosen = viewing.map.id if kind == "label map" and viewing.map is not None and p.required else None
-        if kind in ("image", "thing") and (p.required or p == self.operation.first_input("image")):
+        if kind == "thing" or p == self.operation.first_input("image"):
             chosen = lead  # another one is wanted only when it is asked for
+        elif kind == "image" and p.required:
+            chosen = self._likely(p, lead)
         one = ThingField(study, kind, not p.required, chosen)
         return one, one.value
+
+    def _likely(self, p: Parameter, lead: int | None) -> int | None:
+        """The image of the lead's subject that is called most like a parameter, the newest first; else any other."""
+        subject = None if self.viewing.record is None else self.viewing.record.subject
+        others = [r for r in self.desk.study.records() if r.id != lead]
+        own = [r for r in others if r.subject == subject] or others
+        called = [r for r in own if p.words.casefold() in r.name.casefold()]
+        ending = [r for r in called if r.name.casefold().endswith(p.words.casefold())]
+        return max((r.id for r in ending or called or own), default=None)
 
     def _choice_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
         field = QComboBox()

@@ -5,9 +5,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...core.operation import Operation, operations_of
 from ...core.registry import Registry
@@ -18,6 +19,10 @@ from .rows import OnePage, page, section, soft, title
 if TYPE_CHECKING:
     from ..desk_model import Desk
     from ..plan_table import PlanPage
+
+
+HALF = 124
+"""Pixels of a title that has a row of the Bench to itself when it is longer."""
 
 
 @dataclass(frozen=True)
@@ -131,20 +136,35 @@ def stage_page(context: BenchContext, stage: str, sentence: str, left_out: tuple
     listed = [o for o in operations_of(stage.lower()) if o.name not in left_out]
     if listed and pages.groups:
         column.addWidget(section("More"))
-    column.addWidget(operation_buttons(lambda: pages, listed))
+    order = getattr(import_module(f"kestrelmist.{stage.lower()}"), "GROUPS", ())
+    for group in (*order, ""):
+        here = [o for o in listed if o.group == group or (not group and o.group not in order)]
+        if here:
+            if group:
+                column.addWidget(section(group))
+            column.addWidget(operation_buttons(lambda: pages, here, pairs=bool(group)))
     return pages
 
 
-def operation_buttons(pages_of: Callable[[], OperationPages], operations: list[Operation]) -> QWidget:
-    """One link a row for the operations; `pages_of()` gives the pages that open the form."""
+def operation_buttons(
+    pages_of: Callable[[], OperationPages], operations: list[Operation], pairs: bool = False
+) -> QWidget:
+    """Links for the operations, as `pairs` two in a row where they are short; `pages_of()` gives the pages that open
+    the form."""
     widget = QWidget()
-    column = QVBoxLayout(widget)
-    column.setContentsMargins(0, 0, 0, 0)
-    column.setSpacing(2)
+    grid = QGridLayout(widget)
+    grid.setContentsMargins(0, 0, 0, 0)
+    grid.setSpacing(2)
+    grid.setColumnStretch(0, 1)
+    grid.setColumnStretch(1, 1)
+    at = 0
     for operation in operations:
         button = QPushButton(operation.title)
         button.setProperty("kind", "link")
         button.setToolTip(plain_tip(operation.summary))
         button.clicked.connect(lambda _=False, o=operation: pages_of().open(o))
-        column.addWidget(button)
+        wide = not pairs or button.fontMetrics().horizontalAdvance(operation.title) > HALF
+        at += at % 2 if wide else 0  # a long one has a row of its own
+        grid.addWidget(button, at // 2, at % 2, 1, 2 if wide else 1)
+        at += 2 if wide else 1
     return widget
