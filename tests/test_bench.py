@@ -91,8 +91,31 @@ class BenchTest(DeskCase):
         self.assertEqual((form.values()["label"], form.values()["start"]), ("Brain", None))
         self.press(form.apply)
         self.settle(self.window)
-        self.assertIn("is a CT", self.troubles[-1])
+        self.assertIn("No brain was found", self.troubles[-1])
         self.assertEqual([row.name for row in self.desk.viewing.labels.table], ["Ball"])
+
+    def test_labels_come_along_and_others_are_done_too(self):
+        self.desk.study.run("smooth", image=self.desk.viewing.record.id, fwhm=1.0)
+        other = max(r.id for r in self.desk.study.records())
+        before = {r.id for r in self.desk.study.records()}
+        self.desk.session.run("threshold", {"label": "Ball", "low": 500, "high": 2000, "image": 1})
+        self.settle(self.window)
+        self.window.bench.open_operation(find_operation("resample"))
+        form = self.window.bench.page("Prepare").form
+        form.fields["spacing"].setText("1, 1, 1")
+        form.along.setChecked(True)
+        self.press(form.more)
+        self.assertFalse(form.more.isVisible())
+        form.others.tick(other)
+        volume = float(self.desk.viewing.labels.counts[1]) * self.desk.viewing.labels.space.voxel_volume
+        self.press(form.apply)
+        self.settle(self.window)
+        made = {r.id: r for r in self.desk.study.records() if r.id not in before}
+        self.assertEqual(len(made), 2)
+        first = self.desk.study.labels(min(made))
+        self.assertEqual([row.name for row in first.table], ["Ball"])
+        self.assertAlmostEqual(float(first.counts[1]) * first.space.voxel_volume / volume, 1.0, delta=0.15)
+        self.assertEqual(int(self.desk.study.labels(max(made)).counts[1:].sum()), 0)
 
     def test_the_crosshair_goes_along_with_what_is_placed(self):
         self.window.bench.open_operation(find_operation("set-origin"))

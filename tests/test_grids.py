@@ -10,8 +10,10 @@ from kestrelmist.core.labels import LabelMap, LabelTable
 from kestrelmist.core.resampling import frame_between, resampled
 from kestrelmist.core.space import Space
 from kestrelmist.core.spline import spline_coefficients
+from kestrelmist.formats.label_files import read_label_map, write_label_map
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
+from kestrelmist.prepare.bring_labels import bring_labels
 from kestrelmist.prepare.crop import crop, turn
 from kestrelmist.prepare.resample import resample, with_spacing
 from tests.command import kestrelmist
@@ -219,6 +221,66 @@ class CropTest(PlaceCase):
         np.testing.assert_allclose(after, before * (-1, 1, 1), atol=1e-9)
         with self.assertRaisesRegex(Trouble, "Nothing is to be turned"):
             turn(self.image, "z", 0)
+
+
+class LabelsAlongTest(PlaceCase):
+    def setUp(self):
+        super().setUp()
+        self.space = straight_space((40, 36, 32), 0.5)
+        away = np.linalg.norm(self.space.to_world(np.indices(self.space.shape).reshape(3, -1).T), axis=1)
+        self.away = away.reshape(self.space.shape)
+        table = LabelTable().with_new("Core")[0].with_new("Shell")[0]
+        data = np.where(self.away < 4, 1, np.where(self.away < 6, 2, 0)).astype(np.uint16)
+        self.source = LabelMap(self.space, np.asfortranarray(data), table, "Source")
+
+    def brought(self, space: Space, labels: LabelMap | None = None) -> LabelMap:
+        image = Image(np.zeros(space.shape, np.float32, order="F"), space, "Image")
+        labels = labels or LabelMap(space)
+        bring_labels(image, labels, self.source).apply(labels)
+        return labels
+
+    def test_onto_another_spacing_by_majority(self):
+        turned = tilted_space((44, 44, 40), (0.4, 0.4, 0.4), 25.0)
+        affine = turned.affine.copy()
+        affine[:3, 3] -= turned.centre
+        for space in (straight_space((15, 14, 13), 1.3), Space(turned.shape, affine)):
+            labels = self.brought(space)
+            self.assertEqual([row.name for row in labels.table], ["Core", "Shell"])
+            for row, true in zip(labels.table, (4 / 3 * np.pi * 64, 4 / 3 * np.pi * (216 - 64))):
+                volume = float(labels.counts[row.number]) * space.voxel_volume
+                self.assertAlmostEqual(volume / true, 1.0, delta=0.06)
+            self.assertEqual([r.colour for r in labels.table], [r.colour for r in self.source.table])
+
+    def test_a_crop_keeps_every_voxel_and_labels_here_stay(self):
+        affine = self.space.affine.copy()
+        affine[:3, 3] = self.space.to_world((10, 10, 10))
+        space = Space((20, 18, 12), affine)
+        labels = LabelMap(space, table=LabelTable().with_new("Mine")[0].with_new("Core")[0])
+        labels.data[0, 0, 0] = 1
+        labels.data[10, 8, 6] = 1
+        labels.recount()
+        self.brought(space, labels)
+        part = self.source.data[10:30, 10:28, 10:22]
+        self.assertEqual([row.name for row in labels.table], ["Mine", "Core", "Shell"])
+        wanted = np.where(part == 1, 2, np.where(part == 2, 3, 0))
+        wanted[0, 0, 0] = wanted[10, 8, 6] = 1
+        np.testing.assert_array_equal(labels.data, wanted)
+
+    def test_wrong_input(self):
+        far = Space((4, 4, 4), self.space.affine + np.array([[0, 0, 0, 500]] + [[0] * 4] * 3))
+        with self.assertRaisesRegex(Trouble, "does not lie where"):
+            self.brought(far)
+        self.source = LabelMap(self.space, name="Empty")
+        with self.assertRaisesRegex(Trouble, "no voxel"):
+            self.brought(self.space)
+
+    def test_on_the_command_line(self):
+        write_label_map(self.place / "labels.nii.gz", self.source)
+        image = Image(np.zeros((15, 14, 13), np.float32, order="F"), straight_space((15, 14, 13), 1.3), "Image")
+        save_image(self.place / "image.nii.gz", image)
+        out = self.place / "out.nii.gz"
+        kestrelmist("bring-labels", self.place / "image.nii.gz", "--source", self.place / "labels.nii.gz", "--out", out)
+        self.assertEqual([row.name for row in read_label_map(out).table], ["Core", "Shell"])
 
 
 class FramesTest(PlaceCase):

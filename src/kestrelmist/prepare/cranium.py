@@ -48,6 +48,7 @@ def inside_of_skull(values: np.ndarray, spacing, progress: Progress | None = Non
     # what becomes coarser is smoothed first, so that thin bone is not missed
     widths = [0.6 * max(step / s, 1.0) for s in spacing[::-1]]
     soft = resampled(ndimage.gaussian_filter(values.astype(np.float32), widths), frame, (i, j, k), "linear", -1000.0)
+    soft = np.pad(soft, 1, constant_values=-1000.0)  # the edge of the image encloses nothing
     bone = soft > BONE
     tissue = (soft > AIR) & ~bone
     depth = ndimage.distance_transform_edt(tissue).astype(np.float32) * step
@@ -66,6 +67,6 @@ def inside_of_skull(values: np.ndarray, spacing, progress: Progress | None = Non
     if best < ENCLOSED:
         return np.zeros(values.shape, bool)
     region = next(r for enclosed, r in found if enclosed >= NEARLY * best)
-    region = ndimage.binary_fill_holes(region)
+    region = ndimage.binary_fill_holes(region)[1:-1, 1:-1, 1:-1]
     back, (nk, nj, ni) = np.column_stack([np.diag(spacing / step), -frame[:, 3] * spacing / step]), values.shape
     return resampled(region.astype(np.float32), back, (ni, nj, nk), "linear", 0.0) > 0.5

@@ -56,6 +56,12 @@ class OperationForm(QWidget):
             if isinstance(field, AreaField) and isinstance(self.fields.get("pixels"), QComboBox):
                 field.framed.connect(self._use_area)
         column.addLayout(form)
+        self.along = self._along()
+        self.others: ThingsField | None = None
+        self.more = self._more(column)
+        for widget in (self.along, self.more):
+            if widget is not None:
+                column.addWidget(widget)
         self.trouble = Words()
         self.trouble.setProperty("kind", "wrong")
         self.trouble.setWordWrap(True)
@@ -71,6 +77,34 @@ class OperationForm(QWidget):
             buttons.addWidget(away)
         buttons.addWidget(self.apply, 1)
         column.addLayout(buttons)
+
+    def _along(self) -> QCheckBox | None:
+        """Whether the labels of the image come along onto the new grid; None where there is none, or no labels."""
+        labels, about = self.viewing.labels, self.operation
+        if about.group != "Grid" or not about.returns("image") or labels is None or not labels.counts[1:].any():
+            return None
+        box = QCheckBox("Bring its labels along")
+        box.setToolTip(plain_tip("The labels in hand are brought onto the new image too, by position and majority"))
+        return box
+
+    def _more(self, column: QVBoxLayout) -> QPushButton | None:
+        """A button that opens a list of more images to do the same to; None where no image is worked on, or none is
+        there."""
+        first = self.operation.first_input("image")
+        if first is None or first.many or self.operation.acts or len(self.desk.study.records()) < 2:
+            return None
+        button = QPushButton("Do it to others too")
+        button.setProperty("kind", "link")
+
+        def open_list() -> None:
+            lead = self.viewing.record.id if self.viewing.record is not None else None
+            self.others = ThingsField(self.desk.study, "image", lead)
+            self.others.setAccessibleName("More images to do it to")
+            column.replaceWidget(button, self.others)
+            button.hide()
+
+        button.clicked.connect(open_list)
+        return button
 
     def _field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
         make = getattr(self, f"_{p.kind.field}_field")
@@ -198,4 +232,34 @@ class OperationForm(QWidget):
             self.trouble.show()
             return
         self.trouble.hide()
-        self.desk.run(self.operation.name, given)
+        source = self.viewing.map if self.along is not None and self.along.isChecked() else None
+        self.desk.run(self.operation.name, given, None if source is None else self._bring(source.id))
+        lead = self.viewing.record.id if self.viewing.record is not None else None
+        for key in self.others.value() if self.others is not None else ():
+            if key != lead:  # another one may lead since the list was opened
+                self.desk.session.run(self.operation.name, self._for_another(given, key))
+
+    def _for_another(self, given: dict[str, Any], key: int) -> dict[str, Any]:
+        """The same for another image: what lies on the one that leads, such as a mask, is left out."""
+        first = self.operation.first_input("image")
+        assert first is not None
+        items, lead = self.desk.study.items, self.viewing.record
+        kept = {}
+        for name, value in given.items():
+            record = items.get(value) if isinstance(value, int) and self._is_map(name) else None
+            if record is None or lead is None or record.of != lead.id:
+                kept[name] = value
+        return kept | {first.name: key}
+
+    def _is_map(self, name: str) -> bool:
+        return any(p.name == name and p.kind.name == "label map" for p in self.operation.inputs)
+
+    def _bring(self, source: int) -> Callable[[Any], None]:
+        """What is done once the new image is there."""
+
+        def bring(kept: Any) -> None:
+            made = next((v for v in (kept.values() if isinstance(kept, dict) else [kept]) if isinstance(v, list)), None)
+            for key in made or ():
+                self.desk.session.run("bring-labels", {"image": key, "source": source})
+
+        return bring
