@@ -24,6 +24,7 @@ from . import (
     preparing,
     starting,
     tables,
+    taking_out,
 )
 
 MODULES = {
@@ -41,6 +42,7 @@ MODULES = {
         journal,
         courses,
         preparing,
+        taking_out,
     )
 }
 

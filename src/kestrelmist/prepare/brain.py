@@ -16,6 +16,7 @@ from ..core.patch import LabelEdit
 from ..core.progress import Progress, silent
 from ..core.resampling import resampled
 from .cranium import inside_of_skull
+from .depth import depth_inside
 from .given_label import found_anew, label_named
 from .mean_volume import mean_volume
 
@@ -164,7 +165,7 @@ def _roundest(
     above = small[small > 0]
     if not above.size or above.min() == above.max():
         return None
-    depth = _depth(small > threshold_otsu(above), step)
+    depth = depth_inside(small > threshold_otsu(above), step)
     if start is not None:
         return _body(
             small, depth, step, tuple(np.clip(np.round(start), 0, np.array(small.shape) - 1).astype(int)), radius
@@ -205,8 +206,8 @@ def _filled(last: np.ndarray, step: float, body: Body) -> np.ndarray:
 
     fold = FOLD * body.radius
     room = int(np.ceil(fold / step)) + 2
-    grown = _depth(~np.pad(last, room), step) <= fold
-    closed = (_depth(grown, step) > fold)[(slice(room, -room),) * 3]
+    grown = depth_inside(~np.pad(last, room), step) <= fold
+    closed = (depth_inside(grown, step) > fold)[(slice(room, -room),) * 3]
     return ndimage.binary_fill_holes(closed | last)
 
 
@@ -215,14 +216,14 @@ def _connected(small: np.ndarray, step: float, body: Body, share: float) -> np.n
     from scipy import ndimage
 
     bright = (small > share * body.brightness) & (small < BRIGHTEST * body.brightness)
-    depth = _depth(bright, step)
+    depth = depth_inside(bright, step)
     near = _within(small.shape, body.at, max(0.7 * body.radius / step, 1.5))
     at = np.unravel_index(int(np.argmax(np.where(near, depth, 0))), depth.shape)
     cut = NECK * body.radius
     pieces, _ = ndimage.label(depth > cut)
     if not pieces[at]:
         return np.zeros(small.shape, bool)
-    return _depth(pieces != pieces[at], step) <= cut
+    return depth_inside(pieces != pieces[at], step) <= cut
 
 
 def _roundness(mask: np.ndarray, step: float) -> float:
@@ -230,13 +231,6 @@ def _roundness(mask: np.ndarray, step: float) -> float:
     surface = sum(np.count_nonzero(np.diff(mask.view(np.int8), axis=axis)) for axis in range(3)) * step**2
     volume = np.count_nonzero(mask) * step**3
     return float((36 * np.pi) ** (1 / 3) * volume ** (2 / 3) / surface) if surface else 0.0
-
-
-def _depth(mask: np.ndarray, step: float) -> np.ndarray:
-    """Distance in mm to the nearest voxel outside the mask."""
-    from scipy import ndimage
-
-    return ndimage.distance_transform_edt(mask).astype(np.float32) * step
 
 
 def _within(shape: tuple[int, ...], at, voxels: float) -> np.ndarray:

@@ -6,6 +6,7 @@ import numpy as np
 
 from ..core.progress import Progress, silent
 from ..core.resampling import resampled
+from .depth import depth_inside
 
 WORK = 160
 """Voxels along the longest side of the grid on which it is sought."""
@@ -51,7 +52,7 @@ def inside_of_skull(values: np.ndarray, spacing, progress: Progress | None = Non
     soft = np.pad(soft, 1, constant_values=-1000.0)  # the edge of the image encloses nothing
     bone = soft > BONE
     tissue = (soft > AIR) & ~bone
-    depth = ndimage.distance_transform_edt(tissue).astype(np.float32) * step
+    depth = depth_inside(tissue, step)
     thickest, found = float(depth.max()), []
     for n, share in enumerate(NECKS):
         progress.at(n / len(NECKS), "Seeking what the skull holds")
@@ -60,7 +61,7 @@ def inside_of_skull(values: np.ndarray, spacing, progress: Progress | None = Non
         sizes = np.bincount(pieces.ravel())
         sizes[0] = 0
         for piece in np.argsort(sizes)[::-1][: min(PIECES, count)]:
-            region = (ndimage.distance_transform_edt(pieces != piece) * step <= neck) & tissue
+            region = (depth_inside(pieces != piece, step) <= neck) & tissue
             edge = ndimage.binary_dilation(region) & ~region
             found.append((float((bone & edge).sum()) / max(int(edge.sum()), 1), region))
     best = max((f[0] for f in found), default=0.0)

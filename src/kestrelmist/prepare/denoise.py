@@ -135,13 +135,19 @@ def noise_level(values: np.ndarray, kind: str = "gaussian") -> float:
 
 
 def non_local_means(
-    values: np.ndarray, spread: float, rician: bool, noise: float, progress: Progress | None = None
+    values: np.ndarray,
+    spread: float,
+    rician: bool,
+    noise: float,
+    progress: Progress | None = None,
+    search: int = SEARCH,
 ) -> np.ndarray:
     """Non-local means of a volume [k, j, i], float32: every voxel becomes the mean of those in its search box, weighted
-    by how alike the patches about them are. `spread` is the standard deviation that patches may differ by."""
+    by how alike the patches about them are. `spread` is the standard deviation that patches may differ by, `search`
+    how many voxels the box reaches to each side."""
     progress = progress or silent()
     source = values * values if rician else values
-    reach = [SEARCH if n > 1 else 0 for n in values.shape]
+    reach = [search if n > 1 else 0 for n in values.shape]
     patch = np.array([PATCH if n > 1 else 0 for n in values.shape])
     offsets = [
         (a, b, c)

@@ -17,8 +17,10 @@ from ..core.table import Column, Table
 from .denoise import noise_level, non_local_means
 from .tissue_model import Box, Mixture, fitted, shares_of
 
-CALM = 0.5
+CALM = 0.55
 """How much noise is taken away before, as a share of what is usual."""
+SEARCH = 3
+"""Voxels to each side in which alike surroundings are sought."""
 SMOOTH = 0.13
 """Full width at half maximum of the field, as a share of the cube root of the mask's volume."""
 LEAST = 0.15
@@ -156,7 +158,7 @@ def _calm(image: Image, where, inside: np.ndarray, noise: bool, progress: Progre
     spread = noise_level(values) if noise else 0.0
     if not spread > 0:
         return values
-    return non_local_means(values, CALM * spread, False, spread, progress)
+    return non_local_means(values, CALM * spread, False, spread, progress, SEARCH)
 
 
 def _image(image: Image, where, inside: np.ndarray, values: np.ndarray, outside: float, name: str) -> Image:
