@@ -35,6 +35,7 @@ class Even(NamedTuple):
     "prepare",
     "Even brightness",
     name="even-brightness",
+    version=2,
     keywords="bias field n4 shading uneven illumination flat",
     group="Noise and brightness",
 )
