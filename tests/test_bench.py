@@ -8,11 +8,12 @@ from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QDoubleSpinBox
 
 from kestrelmist.core.operation import all_operations, find_operation
 from kestrelmist.core.quantity import short_size
-from kestrelmist.desk.bench.fields import AreaField, PathField, ThingField, ThingsField
+from kestrelmist.desk.bench.fields import FramedField, PathField, ThingField, ThingsField
 from kestrelmist.desk.finder import Entry, ranked
 from kestrelmist.desk.light_table.overlay import scale_bar
 from kestrelmist.desk.theme.theme import Theme
 from kestrelmist.desk.theme.tokens import DUSK
+from kestrelmist.desk.tools.framing import axis_across
 from tests.desk_case import DeskCase, pause, with_solid_view
 
 LEFT = Qt.MouseButton.LeftButton
@@ -46,8 +47,8 @@ class BenchTest(DeskCase):
                     if p.is_input
                     else QComboBox
                     if p.role == "label" or (p.kind.name == "yes or no" and p.optional)
-                    else AreaField
-                    if p.role == "area"
+                    else FramedField
+                    if p.role in ("area", "box")
                     else QCheckBox
                     if p.kind.name == "yes or no"
                     else QLineEdit
@@ -93,6 +94,44 @@ class BenchTest(DeskCase):
         self.settle(self.window)
         self.assertIn("No brain was found", self.troubles[-1])
         self.assertEqual([row.name for row in self.desk.viewing.labels.table], ["Ball"])
+
+    def test_a_box_is_drawn_and_dragged_on_the_panes(self):
+        viewing, hand = self.desk.viewing, self.desk.hand
+        viewing.go_to((-4.0, 0.0, 0.0))
+        self.window.bench.open_operation(find_operation("crop"))
+        form = self.window.bench.page("Prepare").form
+        field = form.fields["voxels"]
+        self.press(field.button)
+        self.assertEqual(hand.tool, "frame")
+        space = viewing.record.grid
+        planes = {axis_across(space, s.canvas.current_view()): n for n, s in enumerate(self.window.table.slices)}
+        across = int(planes[2])  # the pane in which i and j are seen
+
+        def between(a, b, pane):
+            self.drag(self.window, pane, space.to_world(a), space.to_world(b))
+
+        here = space.to_voxel(viewing.crosshair)
+        between((6.0, 8.0, here[2]), (18.0, 20.0, here[2]), across)
+        self.assertEqual((hand.framed.first[2], hand.framed.last[2]), (0, space.shape[2] - 1))
+        for n, (low, high) in enumerate(((6, 18), (8, 20))):
+            self.assertAlmostEqual(hand.framed.first[n], low, delta=1)
+            self.assertAlmostEqual(hand.framed.last[n], high, delta=1)
+        self.assertEqual(field.text(), hand.framed.voxels)
+        first = hand.framed
+        # an edge alone, in another pane: the upper end of k
+        between((here[0], 12.0, first.last[2] + 0.5), (here[0], 12.0, 20.0), planes[0])
+        self.assertEqual(hand.framed.first, first.first)
+        self.assertEqual(hand.framed.last[:2], first.last[:2])
+        self.assertAlmostEqual(hand.framed.last[2], 20, delta=1)
+        framed = hand.framed
+        self.press(form.apply)
+        self.settle(self.window)
+        self.assertEqual(viewing.record.grid.shape, tuple(b - a + 1 for a, b in zip(framed.first, framed.last)))
+        np.testing.assert_allclose(viewing.record.grid.to_world((0, 0, 0)), space.to_world(framed.first), atol=1e-6)
+        self.assertIsNone(hand.framed)  # it was of the image that led
+        # another image, tool or stage in the middle of it leaves nothing behind
+        self.window.bench.page("Prepare").close_form()
+        self.assertEqual(hand.tool, "point")
 
     def test_labels_come_along_and_others_are_done_too(self):
         self.desk.study.run("smooth", image=self.desk.viewing.record.id, fwhm=1.0)

@@ -28,17 +28,22 @@ class ToolSettings:
 
 
 @dataclass(frozen=True)
-class FramedArea:
-    """A framed area of a picture: first column and row, and how many of each, in pixels of the image's grid i and j."""
+class FramedBox:
+    """A framed box: its first and its last voxel along the image's grid i, j, k, both in it."""
 
-    column: int
-    row: int
-    columns: int
-    rows: int
+    first: tuple[int, int, int]
+    last: tuple[int, int, int]
 
     @property
-    def text(self) -> str:
-        return f"{self.column},{self.row},{self.columns},{self.rows}"
+    def area(self) -> str:
+        """Of a picture: first column and row, and how many of each."""
+        columns, rows = (b - a + 1 for a, b in zip(self.first[:2], self.last[:2]))
+        return f"{self.first[0]},{self.first[1]},{columns},{rows}"
+
+    @property
+    def voxels(self) -> str:
+        """First and last voxel."""
+        return ", ".join(map(str, (*self.first, *self.last)))
 
 
 class Hand(QObject):
@@ -56,7 +61,7 @@ class Hand(QObject):
         self.tool = "point"
         self.tool_settings: dict[int, ToolSettings] = {}
         self.label_number: int | None = None
-        self.framed: FramedArea | None = None
+        self.framed: FramedBox | None = None
         self.gesture = None
         self.session.end_gesture = self.end_gesture
         viewing.lead_changed.connect(self._other_lead)
@@ -119,9 +124,9 @@ class Hand(QObject):
             self.tool_settings[self.viewing.record.id] = replace(self.settings, **changes)
             self.settings_changed.emit()
 
-    def set_framed(self, area: FramedArea | None) -> None:
-        """The framed area that tools for pictures work on."""
-        self.framed = area
+    def set_framed(self, box: FramedBox | None) -> None:
+        """The framed area or box that operations work on."""
+        self.framed = box
         self.framed_changed.emit()
 
     def choose_label(self, number: int | None) -> None:

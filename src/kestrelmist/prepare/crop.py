@@ -13,7 +13,7 @@ from ..core.labels import LabelMap
 from ..core.memory import require_room
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
-from ..core.parameter import Between, LabelName, Unit
+from ..core.parameter import Between, LabelName, Role, Unit
 from ..core.progress import Progress, silent
 from ..core.space import Space
 from ..core.values import Stored
@@ -35,7 +35,7 @@ def crop(
     image: Image,
     labels: LabelMap,
     box: Annotated[Six, Unit("mm")] | None = None,
-    voxels: Six | None = None,
+    voxels: Annotated[Six, Role("box")] | None = None,
     label: LabelName = "",
     *,
     air: bool = False,

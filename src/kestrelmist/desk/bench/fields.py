@@ -95,16 +95,16 @@ class PathField(_WithButton):
             self.field.setText(name)
 
 
-class AreaField(_WithButton):
-    """Column, row, columns and rows of an area; framed by hand on the lead picture, or typed."""
+class FramedField(_WithButton):
+    """Numbers that are framed by hand in the panes, or typed: the "area" of a picture, or the "voxels" of a box."""
 
     framed = Signal()
 
-    def __init__(self, desk: Desk):
-        super().__init__("Frame it", "Frame an area on the picture", below=True)
-        self.hand = desk.hand
+    def __init__(self, desk: Desk, kind: str, holds: str, words: str):
+        super().__init__("Frame it", words, below=True)
+        self.hand, self.kind = desk.hand, kind
         self.field.setProperty("kind", "figures")
-        self.field.setPlaceholderText("column, row, columns, rows")
+        self.field.setPlaceholderText(holds)
         self.button.setCheckable(True)
         self.button.toggled.connect(lambda on: self.hand.set_tool("frame" if on else "point"))
         self.hand.framed_changed.connect(self._follow)
@@ -118,7 +118,7 @@ class AreaField(_WithButton):
 
     def _follow(self) -> None:
         if self.hand.framed is not None:
-            self.field.setText(self.hand.framed.text)
+            self.field.setText(getattr(self.hand.framed, self.kind))
             self.field.setCursorPosition(0)
             self.framed.emit()
 

@@ -22,7 +22,7 @@ from ...core.parameter import Parameter
 from ...core.quantity import pretty_unit
 from ..desk_model import Desk
 from ..plain_text import Words, plain_tip
-from .fields import AreaField, PathField, PlaceField, ThingField, ThingsField
+from .fields import FramedField, PathField, PlaceField, ThingField, ThingsField
 from .rows import number, soft, title
 
 
@@ -53,7 +53,7 @@ class OperationForm(QWidget):
             self.fields[p.name], self._values[p.name] = field, value
             form.addRow(p.words, field)
         for field in self.fields.values():
-            if isinstance(field, AreaField) and isinstance(self.fields.get("pixels"), QComboBox):
+            if isinstance(field, FramedField) and isinstance(self.fields.get("pixels"), QComboBox):
                 field.framed.connect(self._use_area)
         column.addLayout(form)
         self.along = self._along()
@@ -174,8 +174,11 @@ class OperationForm(QWidget):
 
     def _numbers_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
         if p.role == "area":
-            area = AreaField(self.desk)
+            area = FramedField(self.desk, "area", "column, row, columns, rows", "Frame an area on the picture")
             return area, area.value
+        if p.role == "box":
+            box = FramedField(self.desk, "voxels", "i, j, k to i, j, k", "Frame a box in the panes")
+            return box, box.value
         if p.role == "place":
             place = PlaceField(self.viewing)
             return place, place.value

@@ -223,7 +223,7 @@ class Canvas(QWidget):
             overlay.draw_part_in_view(painter, flat, record.grid, small)
             if not self.sight.leads:
                 return
-            overlay.draw_framed(painter, flat, framed_corners(self.desk))
+            overlay.draw_framed(painter, flat, framed_corners(self.desk, flat))
             if self.hand.gesture is not None:
                 self.hand.gesture.paint(painter, flat)
             tool = tool_named(self.hand.tool)
