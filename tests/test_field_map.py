@@ -171,6 +171,13 @@ class FieldMapTest(MapCase):
         holed[20, 18, 10] = np.nan
         self.assertLess(self.off(field_map(self.image(holed), self.magnitude, echo_difference=APART).field), 3.5)
 
+    def test_a_line_and_a_voxel_are_unwrapped_too(self):
+        line = np.linspace(0, 9, 30, dtype=np.float32)[None, None]
+        found = unwrapped(np.angle(np.exp(1j * line)).astype(np.float32), np.ones(line.shape, bool), Progress())
+        np.testing.assert_allclose(found, line, atol=1e-5)
+        one = np.full((1, 1, 1), 2.0, np.float32)
+        np.testing.assert_array_equal(unwrapped(one, np.ones(one.shape, bool), Progress()), one)
+
     def test_pieces_apart_keep_their_turn(self):
         angle = np.full((4, 30, 30), 0.4, np.float32)
         inside = np.zeros(angle.shape, bool)

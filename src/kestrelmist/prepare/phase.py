@@ -115,8 +115,8 @@ def unwrapped(radians: np.ndarray, inside: np.ndarray, progress: Progress) -> np
     progress.at(0.1, "Unwrapping")
     inside = inside & np.isfinite(radians)
     flat = np.where(inside, radians, 0)[thin]  # the library never ends on what is no number, masked or not
-    if flat.ndim == 0:
-        out[inside] = radians[inside]
+    if flat.ndim < 2:  # a line, or a single voxel
+        out[inside] = np.unwrap(radians[inside]) if inside.any() else 0
         return out
     found = unwrap_phase(np.ma.masked_array(flat.astype(np.float64), ~inside[thin]), rng=1)
     out[thin] = np.where(inside[thin], np.ma.filled(found, 0.0), 0.0)
