@@ -124,11 +124,23 @@ class BenchTest(DeskCase):
         self.assertEqual(hand.framed.last[:2], first.last[:2])
         self.assertAlmostEqual(hand.framed.last[2], 20, delta=1)
         framed = hand.framed
+        # Esc in the middle of a drag gives the box back as it was
+        canvas = self.window.table.slices[across].canvas
+        QTest.mousePress(canvas, LEFT, Qt.KeyboardModifier.NoModifier, QPoint(20, 20))
+        QTest.mouseMove(canvas, QPoint(60, 70))
+        QTest.keyClick(canvas, Qt.Key.Key_Escape)
+        QTest.mouseRelease(canvas, LEFT, Qt.KeyboardModifier.NoModifier, QPoint(60, 70))
+        self.assertEqual(hand.framed, framed)
         self.press(form.apply)
         self.settle(self.window)
         self.assertEqual(viewing.record.grid.shape, tuple(b - a + 1 for a, b in zip(framed.first, framed.last)))
         np.testing.assert_allclose(viewing.record.grid.to_world((0, 0, 0)), space.to_world(framed.first), atol=1e-6)
         self.assertIsNone(hand.framed)  # it was of the image that led
+        self.assertEqual(field.text(), "")
+        field.field.setText("1, 2, 3, 4, 5, 6")
+        viewing.show_image(1)
+        self.settle(self.window)
+        self.assertEqual(field.text(), "1, 2, 3, 4, 5, 6")  # what was typed stays
         # another image, tool or stage in the middle of it leaves nothing behind
         self.window.bench.page("Prepare").close_form()
         self.assertEqual(hand.tool, "point")

@@ -102,7 +102,7 @@ class FramedField(_WithButton):
 
     def __init__(self, desk: Desk, kind: str, holds: str, words: str):
         super().__init__("Frame it", words, below=True)
-        self.hand, self.kind = desk.hand, kind
+        self.hand, self.kind, self._framed = desk.hand, kind, ""
         self.field.setProperty("kind", "figures")
         self.field.setPlaceholderText(holds)
         self.button.setCheckable(True)
@@ -118,9 +118,12 @@ class FramedField(_WithButton):
 
     def _follow(self) -> None:
         if self.hand.framed is not None:
-            self.field.setText(getattr(self.hand.framed, self.kind))
+            self._framed = getattr(self.hand.framed, self.kind)
+            self.field.setText(self._framed)
             self.field.setCursorPosition(0)
             self.framed.emit()
+        elif self._framed and self.field.text() == self._framed:
+            self.field.clear()  # it was framed on an image that leads no more; what is typed stays
 
 
 class ThingField(QComboBox):

@@ -4,6 +4,7 @@ drag that begins at an edge moves that edge alone."""
 from __future__ import annotations
 
 import numpy as np
+from PySide6.QtCore import Qt
 
 from ...core.space import Space
 from ...scene.view import View
@@ -25,8 +26,8 @@ class Framing(Gesture):
     """The box from the press to the pointer, in whole voxels, or one edge of the box that was there."""
 
     def __init__(self, event: ToolEvent):
-        self.start = np.asarray(event.world)
-        self.before = event.desk.hand.framed
+        self.start, self.hand = np.asarray(event.world), event.desk.hand
+        self.before = self.hand.framed
         record = event.desk.viewing.record
         self.edge = None if record is None or self.before is None else self._edge_near(record.grid, event)
 
@@ -69,8 +70,15 @@ class Framing(Gesture):
         framed = FramedBox(tuple(map(int, first)), tuple(map(int, last))) if (last >= first).all() else None  # type: ignore[arg-type]
         event.desk.hand.set_framed(framed if framed is not None or self.edge is None else self.before)
 
+    def key(self, key: Qt.Key) -> bool:
+        if key == Qt.Key.Key_Escape:
+            self.hand.cancel_gesture()
+            return True
+        return False
+
     def cancel(self) -> None:
-        """The box that was there is kept by whoever asks for it; nothing else was done."""
+        """The box is again what it was before the press."""
+        self.hand.set_framed(self.before)
 
 
 def framed_corners(desk: Desk, view: View) -> list[np.ndarray]:
