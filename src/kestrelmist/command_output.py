@@ -36,7 +36,7 @@ class Said:
     one_leads: bool = False
     """Whether the first of them is what was asked for, and the others come beside it."""
     named: dict[str, Any] = field(default_factory=dict)
-    """The same, tables too, by the names of the results."""
+    """The same, tables too, by the names of the results; where there may be several, a list."""
 
     @classmethod
     def of_study(cls, study: Study, task: Task, values: dict[str, Any], kept: dict[str, Any]) -> Said:
@@ -61,7 +61,7 @@ class Said:
                 for key in keys if isinstance(keys, list) else [] if keys is None else [keys]:
                     said.kept.append(study.items.get(key))
                     said.things.append(study.thing(key))
-                    said.named[name] = said.things[-1]
+                    said.named.setdefault(name, []).append(said.things[-1])
         return said
 
     @classmethod
@@ -82,7 +82,7 @@ class Said:
                 assert p is not None
                 said.things.append(arguments[p.name].placed(value))
             elif isinstance(value, list) and said.one_leads:
-                continue  # they come beside it, and have no place without a study
+                said.named[name] = value  # they come beside it, and have a place in a folder only
             elif isinstance(value, list):
                 raise Trouble(
                     f"“{operation.title}” needs a study to put the images in",

@@ -8,13 +8,17 @@ from typing import Any
 
 from .command_output import Said
 from .core.claim import claimed
+from .core.curve import Curve
 from .core.errors import Trouble
 from .core.image import Image
 from .core.labels import LabelMap
 from .core.operation import Operation, Result
 from .core.progress import Progress
 from .core.table import Table
+from .core.transform import Transform
 
+ENDINGS = ((Table, ".csv"), (Curve, ".csv"), (Transform, ".tfm"))
+"""What files in a folder end in, by kind; images and labels in .nii.gz."""
 TABLES = (".csv", ".parquet", ".tsv")
 
 
@@ -89,7 +93,8 @@ def write_beside(said: Said, places: dict[str, Path], progress: Progress) -> lis
     for name, path in places.items():
         if name not in said.named:
             raise Trouble(f"Nothing came out as “{name}”", f"leave {flag_of(name)} out", path)
-        found += _write(path, said.named[name], progress)
+        thing = said.named[name]
+        found += _write(path, thing[0] if isinstance(thing, list) else thing, progress)
     return found
 
 
@@ -98,14 +103,26 @@ def _write_folder(said: Said, out: Path, progress: Progress) -> list[Path]:
     found: list[Path] = []
     with claimed(out) as beside:
         beside.mkdir()
-        for n, (name, thing) in enumerate(said.named.items()):
-            ending = ".csv" if isinstance(thing, Table) else ".nii.gz"
-            part = progress.part(n / len(said.named), (n + 1) / len(said.named))
+        things = _by_file(said)
+        for n, (name, thing) in enumerate(things):
+            ending = next((e for kind, e in ENDINGS if isinstance(thing, kind)), ".nii.gz")
+            part = progress.part(n / len(things), (n + 1) / len(things))
             found += _write(beside / f"{name.replace('_', ' ')}{ending}", thing, part)
         if out.is_dir():
             out.rmdir()  # it is empty
         beside.rename(out)
     return [out / path.name for path in found]
+
+
+def _by_file(said: Said) -> list[tuple[str, Any]]:
+    """Each thing with the name of its file; several of one result are numbered."""
+    found: list[tuple[str, Any]] = []
+    for name, given in said.named.items():
+        if isinstance(given, list) and len(given) != 1:
+            found += [(f"{name} {n:02d}", thing) for n, thing in enumerate(given, 1)]
+        else:
+            found.append((name, given[0] if isinstance(given, list) else given))
+    return found
 
 
 def _write(path: Path, thing: Any, progress: Progress) -> list[Path]:
