@@ -292,11 +292,18 @@ class ReferenceTest(SeriesCase):
             # left and back are the other way round there
             moved = np.array(sitk.ReadTransform(str(one)).TransformPoint((0.0, 0.0, 0.0))) * (-1, -1, 1)
             np.testing.assert_allclose(moved, same.rows[n][1:4], atol=1e-3)
+        whole = self.place / "all of it"
+        kestrelmist("correct-motion", self.place / "run.nii.gz", "--out", whole)
+        names = sorted(p.name for p in whole.iterdir())
+        self.assertEqual(names[:2] + names[-2:], ["curves 01.csv", "curves 02.csv", "image.nii.gz", "motion.csv"])
+        self.assertEqual(sum(n.startswith("curves") for n in names), 9)
+        self.assertEqual(open_image(whole / "image.nii.gz").shape, (40, 36, 30, 3))
         run_, single, out = (self.place / n for n in ("run.nii.gz", "single.nii.gz", "x.nii.gz"))
         for given, words in (
             (("--reference", single, "--separate", single), "two things"),
             (("--reference", "fourth"), "no file or folder"),
             (("--reference", "9"), "number from 1 to 3"),
+            (("--table", self.place / "n.csv", "--transforms", self.place / "n.csv"), "cannot be one file"),
         ):
             self.assertIn(words, kestrelmist("correct-motion", run_, *given, "--out", out, code=1).stderr)
 

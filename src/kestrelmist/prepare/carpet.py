@@ -15,6 +15,7 @@ from ..core.operation import operation
 from ..core.parameter import Between
 from ..core.progress import Progress, silent
 from ..core.space import picture_space
+from .one_series import bright_part, time_of
 
 WIDE = 1.6
 """Width of the picture in its height, at least."""
@@ -55,9 +56,7 @@ def carpet(
     Trouble
         When the image is no series of three volumes or more, or the mask is empty or lies on another grid.
     """
-    if len(image.axes) != 1 or image.colour:
-        raise Trouble(f"“{image.name}” is not a series of volumes in time", "choose one")
-    count = image.axes[0].size
+    count = time_of(image).size
     if count < 3:
         raise Trouble(f"“{image.name}” has {count} volumes, too few to see a course", "choose a longer series")
     first = image.frame((0,)).fetch(progress).T
@@ -69,10 +68,8 @@ def carpet(
             raise Trouble("The mask is empty", "choose one with voxels")
         index = index[np.argsort(numbers[index], kind="stable")]
     else:
-        above = first[np.isfinite(first) & (first > 0)]
-        index = np.flatnonzero(first > (0.25 * np.percentile(above, 98) if above.size else -np.inf))
-        if not index.size:
-            index = np.arange(first.size)
+        index = np.flatnonzero(bright_part(first))
+        index = index if index.size else np.arange(first.size)
     index = index[np.linspace(0, index.size - 1, min(rows, index.size)).round().astype(int)]
     courses = np.empty((index.size, count), np.float32)
     for n in range(count):

@@ -13,6 +13,7 @@ from ..core.operation import operation
 from ..core.parameter import Between, Unit
 from ..core.progress import Progress, silent
 from ..core.regressors import cosines, taken_out
+from .one_series import time_of
 
 
 @operation(
@@ -54,9 +55,7 @@ def clean_courses(
         When the image is no series in time, nothing is to be taken out, a curve does not fit, or so much is taken out
         that nothing would be left.
     """
-    if len(image.axes) != 1 or image.colour:
-        raise Trouble(f"“{image.name}” is not a series of volumes in time", "choose one")
-    axis = image.axes[0]
+    axis = time_of(image)
     basis = _basis(image, slower, without)
     shares = np.zeros((len(basis), *image.space.shape), np.float32)
     first: np.ndarray | None = None

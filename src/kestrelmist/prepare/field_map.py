@@ -114,6 +114,7 @@ def field_map(
     if kind == "phase":
         apart, source = _between_echoes(image, second, magnitude, echo_difference)
         found = scale_of_phase(image, turn)
+        later = None if second is None else scale_of_phase(second, turn)
         rows += [("scale of the phase", found.words, ""), ("time between the echoes", 1000 * apart, "ms")]
         rows.append(("taken from", source, ""))
         scale = 1 / apart
@@ -121,12 +122,12 @@ def field_map(
 
     def radians(index: tuple[int, ...]) -> np.ndarray:
         if pair is not None:
-            first, later = ((*index[:pair], n, *index[pair:]) for n in (0, 1))
-            return _difference(found.radians(image.frame(first).kji), found.radians(image.frame(later).kji))
+            one, other = (found.radians(image.frame((*index[:pair], n, *index[pair:])).kji) for n in (0, 1))
+            return _difference(one, other)
         one = found.radians(_volume(image, index))
-        if second is None:
+        if second is None or later is None:
             return one
-        return _difference(one, scale_of_phase(second, turn).radians(_volume(second, index if second.axes else ())))
+        return _difference(one, later.radians(_volume(second, index if second.axes else ())))
 
     axes = tuple(a for n, a in enumerate(image.axes) if n != pair)
     places = [()] if not axes else [(n,) for n in range(axes[0].size)]
@@ -150,6 +151,8 @@ def field_map(
                 values -= np.float32(TURN * np.round(np.median((values - before)[inside]) / TURN))
             before = values
         trusted = trusted & np.isfinite(values)
+        if not trusted.any():
+            raise Trouble(f"“{image.name}” has no values where the head is", "give another mask, or erode less")
         flat = np.where(np.isfinite(values), values, 0) * np.float32(scale)
         whole = cleaned(flat, trusted, None if bright is None else bright**2, spacing, smooth)
         if offset == "remove":

@@ -19,6 +19,7 @@ from ..core.resampling import resampled
 from ..core.rigid import moved_by
 from ..core.table import Column, Table
 from ..formats.transform_files import write_transform_list
+from .one_series import bright_part
 from .rigid_fit import Reference
 
 VOLUMES = ("first", "middle", "last", "mean")
@@ -106,6 +107,8 @@ def correct_motion(
     for path in (target, listed):
         if path is not None and path.exists():
             raise Trouble("There is something of this name already", "name a new file", path)
+    if target is not None and target == listed:
+        raise Trouble("The table and the transforms cannot be one file", "name another for one of them", target)
     chosen = _reference(image, reference, separate, progress.part(0.0, 0.1))
     inside = None
     if mask is not None:
@@ -198,9 +201,7 @@ def change_of_signal(image: Image, progress: Progress) -> tuple[np.ndarray, np.n
         progress.at(n / count, "Looking at the changes")
         values = np.nan_to_num(image.frame((n,)).fetch(progress).astype(np.float32))
         if inside is None:
-            above = values[values > 0]
-            inside = values > (0.25 * np.percentile(above, 98) if above.size else 0)
-            inside = inside if inside.any() else np.ones(values.shape, bool)
+            inside = bright_part(values)
         seen = values[inside].astype(np.float64)
         means[n] = seen.mean()
         if before is not None and means[n]:

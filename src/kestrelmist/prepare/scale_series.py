@@ -12,6 +12,7 @@ from ..core.labels import LabelMap
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.progress import Progress, silent
+from .one_series import bright_part, time_of
 
 PALE = 0.05
 """Share of the median brightness below which a voxel's own mean is no measure of anything."""
@@ -55,9 +56,7 @@ def scale_series(
     Trouble
         When the image is no series, the mask is empty or lies on another grid, or a mean is 0.
     """
-    if len(image.axes) != 1 or image.colour:
-        raise Trouble(f"“{image.name}” is not a series of volumes in time", "choose one")
-    count = image.axes[0].size
+    count = time_of(image).size
     inside = None
     if mask is not None:
         require_same_grid(image.frame((0,)), mask)
@@ -70,7 +69,7 @@ def scale_series(
         values = image.frame((n,)).fetch(progress).astype(np.float64)
         total += values
         if inside is None:
-            inside = _bright(values)
+            inside = bright_part(values)
         seen = values[inside]
         means[n] = seen[np.isfinite(seen)].mean() if np.isfinite(seen).any() else np.nan
     if each == "volume":
@@ -101,10 +100,3 @@ def scale_series(
 
 def _times(image: Image, index: tuple[int, ...], factor, progress: Progress) -> np.ndarray:
     return np.asfortranarray(image.frame(index).fetch(progress).astype(np.float32) * np.asarray(factor, np.float32))
-
-
-def _bright(values: np.ndarray) -> np.ndarray:
-    """The head: brighter than a quarter of its bright part; all when there is no such."""
-    above = values[np.isfinite(values) & (values > 0)]
-    inside = values > (0.25 * np.percentile(above, 98) if above.size else np.inf)
-    return inside if inside.any() else np.isfinite(values)

@@ -12,6 +12,7 @@ from ..core.image import Image
 from ..core.operation import operation
 from ..core.parameter import Between
 from ..core.progress import Progress, silent
+from .one_series import time_of
 
 REACH = 2
 """Volumes to each side whose median a value is compared with."""
@@ -59,9 +60,7 @@ def despike(image: Image, limit: Annotated[float, Between(1, 100)] = 4.0, *, pro
     Trouble
         When the image is no series in time, or has fewer than five volumes.
     """
-    if len(image.axes) != 1 or image.colour:
-        raise Trouble(f"“{image.name}” is not a series of volumes in time", "choose one")
-    count = image.axes[0].size
+    count = time_of(image).size
     if count < 2 * REACH + 1:
         raise Trouble(f"“{image.name}” has {count} volumes, too few to tell a spike", "choose a longer series")
     spread = _spread(image, count, progress.part(0.0, 0.4))
