@@ -43,7 +43,7 @@ class FramedBox:
     @property
     def voxels(self) -> str:
         """First and last voxel."""
-        return ", ".join(map(str, (*self.first, *self.last)))
+        return ",".join(map(str, (*self.first, *self.last)))
 
 
 class Hand(QObject):
