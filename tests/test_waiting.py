@@ -15,7 +15,9 @@ from tests.desk_case import DeskCase, pause
 from tests.making import PlaceCase, dicom_folder, two_balls
 
 STUCK = """
-import ctypes, os, sys
+import ctypes, os, signal, sys
+# tests begun in the background ignore Ctrl+C, and so would this
+signal.signal(signal.SIGINT, signal.default_int_handler)
 from kestrelmist.core import waiting
 from kestrelmist.formats import dicom_scan
 waiting.SECONDS = 0.5
@@ -98,6 +100,8 @@ class WatchTest(PlaceCase):
         dicom_folder(self.place / "scans", two_balls())
         words = [sys.executable, "-c", STUCK, str(self.place / "scans")]
         run = subprocess.Popen(words, stderr=subprocess.PIPE, text=True)
+        self.addCleanup(run.stderr.close)
+        self.addCleanup(run.kill)
         said = run.stderr.readline()
         self.assertRegex(said, "scans” gives nothing: is its drive gone\\? Ctrl\\+C ends this")
         run.send_signal(signal.SIGINT)
