@@ -253,6 +253,19 @@ def several_maps(walk: Walk) -> None:
     desk.viewing.go_to((0.9, -2.0, 2.4))
 
 
+def previewed(walk: Walk) -> None:
+    """What would become of a slice, wiped over what there is."""
+    desk, bench = walk.window.desk, walk.window.bench
+    walk.show("HM-07/Head PD")
+    desk.viewing.set_stage("Prepare")
+    desk.layers.compare_by(way="swipe", share=0.5)
+    bench.open_operation(find_operation("reduce-noise"))
+    bench.page("Prepare").form.fields["strength"].setValue(1.5)
+    walk.keep("prepare")
+    bench.page("Prepare").close_form()
+    desk.layers.compare_by(way="over")
+
+
 def brain(walk: Walk) -> None:
     """The brain of the second animal, as it was taken out."""
     desk, bench = walk.window.desk, walk.window.bench
@@ -303,8 +316,7 @@ def main() -> None:
         walk.press(bench.go_measure)
         walk.keep("measure")
         window.drawer.hide()
-        desk.viewing.set_stage("Prepare")
-        walk.keep("prepare")
+        previewed(walk)
         brain(walk)
         window.finder.open()
         QTest.keyClicks(window.finder.field, "la")

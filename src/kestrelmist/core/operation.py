@@ -20,6 +20,7 @@ from .kind import Kind, kind_of_type
 from .parameter import Parameter, parameter_of
 from .progress import Progress
 from .registry import Registry, discover_plugins
+from .space import Space
 
 STAGES = ("gather", "prepare", "align", "outline", "measure", "report")
 
@@ -56,6 +57,11 @@ class Operation:
     """Of what acts on the study itself: the kind of thing it changes, which nobody else may change meanwhile."""
     group: str = ""
     """Heading under which the Bench lists it; the stage's package says in `GROUPS` in which order headings come."""
+    reach: float | Callable[[Space, dict[str, Any]], float] | None = None
+    """How far round a voxel, in mm, the images tell what becomes of it, or a function of grid and settings that gives
+    it; infinite where the whole image counts. What has a reach is shown on the slice in view before it is done."""
+    through_time: bool = False
+    """Of what has a reach: whether all volumes of a series tell what becomes of one."""
 
     @cached_property
     def _hints(self) -> dict[str, Any]:
@@ -212,6 +218,8 @@ def operation(
     slow: bool = False,
     edits: str = "",
     group: str = "",
+    reach: float | Callable[[Space, dict[str, Any]], float] | None = None,
+    through_time: bool = False,
 ):
     """Register a function as an operation of a stage.
 
@@ -229,8 +237,8 @@ def operation(
         "series", "colour" or both: kinds of image the function is given as they are; see `Operation.takes`.
     version : int
         See `Operation.version`.
-    repeats, slow, edits, group
-        See `Operation.repeats`, `Operation.slow`, `Operation.edits` and `Operation.group`.
+    repeats, slow, edits, group, reach, through_time
+        See the fields of `Operation`.
     """
     if stage not in STAGES:
         raise ValueError(stage)
@@ -238,9 +246,8 @@ def operation(
     def register(function):
         key = name or function.__name__.replace("_", "-")
         words = frozenset(takes.split())
-        OPERATIONS.add(
-            key, Operation(key, stage, title, function, keywords, words, version, repeats, slow, edits, group)
-        )
+        said = (keywords, words, version, repeats, slow, edits, group, reach, through_time)
+        OPERATIONS.add(key, Operation(key, stage, title, function, *said))
         return function
 
     return register

@@ -23,6 +23,7 @@ from .courses import Courses
 from .film import Film
 from .hand import Hand, ToolSettings
 from .layers import Layers
+from .previewing import Previewing
 from .session import Session
 from .tile_reader import TileReader
 from .tool import TOOLS
@@ -39,6 +40,7 @@ class Desk(QObject):
         self.session = Session(study, self)
         self.viewing = Viewing(self.session, self)
         self.layers = Layers(self.viewing)
+        self.previewing = Previewing(self.viewing, self.layers)
         self.beside = Beside(self.viewing, self.layers)
         self.channels = Channels(self.viewing)
         self.film = Film(self.viewing)

@@ -179,7 +179,8 @@ class Window(QMainWindow):
     def settled(self) -> bool:
         """Whether nothing is still being read, checked or drawn."""
         solid = self.table.solid.canvas.settled or not self.viewing.ready
-        return self.session.work.idle and self.desk.tiles.idle and self.bench.checks.settled and solid
+        calm = self.session.work.idle and self.desk.tiles.idle and self.desk.previewing.settled
+        return calm and self.bench.checks.settled and solid
 
     def _shortcuts(self) -> None:
         for one in COMMANDS:

@@ -17,8 +17,9 @@ from ..core.errors import Cancelled, Trouble
 from ..core.progress import Progress
 from ..core.waiting import Watch
 
-LANES = ("view", "preview", "checks", "batch")
-"""What is in view; small things that follow it (histogram, surfaces); checks; work that was asked for."""
+LANES = ("view", "preview", "trial", "checks", "batch")
+"""What is in view; small things that follow it (histogram, surfaces); operations tried on the slice in view; checks;
+work that was asked for."""
 LOOK = 500
 """Milliseconds between looks at what the lanes wait for."""
 SWITCH = 0.001

@@ -24,6 +24,8 @@ Ways = Literal["mean", "sd", "maximum", "minimum", "sum", "median", "snr"]
     keywords="mean standard deviation maximum minimum sum temporal signal to noise series tsnr",
     takes="series",
     group="Series",
+    reach=0.0,
+    through_time=True,
 )
 def through_time(image: Image, how: Ways = "mean", *, progress: Progress = silent()) -> Image:
     """One volume from all of a series, voxel by voxel. Volumes are read one after another; values that are not finite

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from ..core.errors import Trouble
@@ -23,6 +25,8 @@ from .mean_volume import mean_volume
     keywords="body air threshold fill mask outline skin animal head foreground",
     takes="series",
     group="Taken out",
+    reach=math.inf,
+    through_time=True,
 )
 def take_out_body(
     image: Image,

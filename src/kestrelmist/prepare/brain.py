@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Annotated, NamedTuple
 
 import numpy as np
@@ -56,6 +57,8 @@ class Body(NamedTuple):
     keywords="brain extraction mask head skull ct",
     takes="series",
     group="Taken out",
+    reach=math.inf,
+    through_time=True,
 )
 def take_out_brain(
     image: Image,

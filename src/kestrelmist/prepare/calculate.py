@@ -23,6 +23,7 @@ LETTERS = "abcdefghijklmnopqrstuvwxyz"
     keywords="arithmetic formula expression subtract divide ratio where compare maths",
     takes="series",
     group="Values",
+    reach=0.0,
 )
 def calculate(
     image: Image, formula: str, others: list[Image] | None = None, *, unit: str = "", progress: Progress = silent()

@@ -23,6 +23,8 @@ from .one_series import time_of
     keywords="high-pass filter drift regress out nuisance motion confounds series",
     takes="series",
     group="Series",
+    reach=0.0,
+    through_time=True,
 )
 def clean_courses(
     image: Image,

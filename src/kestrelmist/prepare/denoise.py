@@ -17,6 +17,8 @@ from ..core.progress import Progress, silent
 PATCH, SEARCH = 1, 5
 """Voxels to each side of a patch, and of the box in which patches like it are sought (P. Coupé et al., IEEE Trans. Med.
 Imaging 27, 2008)."""
+REACH = 2 * (PATCH + SEARCH)
+"""Voxels beyond which an image says nothing of a voxel, near enough."""
 FALL = 4096
 """Steps of the table of weights."""
 FURTHEST = 12.0
@@ -36,6 +38,7 @@ class Denoised(NamedTuple):
     name="reduce-noise",
     keywords="denoise non-local means total variation median edge preserving anisotropic diffusion rician",
     group="Noise and brightness",
+    reach=lambda space, _: REACH * max(space.spacing),
 )
 def reduce_noise(
     image: Image,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Annotated, Literal, NamedTuple
 
 import numpy as np
@@ -38,6 +39,7 @@ class Even(NamedTuple):
     version=2,
     keywords="bias field n4 shading uneven illumination flat",
     group="Noise and brightness",
+    reach=math.inf,
 )
 def even_brightness(
     image: Image,
@@ -118,6 +120,7 @@ def even_brightness(
     keywords="illumination shading flat field section plate vignette polynomial blank",
     takes="series",
     group="Noise and brightness",
+    reach=math.inf,
 )
 def even_background(
     image: Image,

@@ -18,6 +18,8 @@ from ..core.space import Space
 from ..formats.sidecar import on_another_grid
 
 MOST_VOXELS = 1 << 33
+REACH = 6
+"""Voxels, old or new, beyond which an image says nothing of a place."""
 FWHM = 2 * np.sqrt(2 * np.log(2))
 
 
@@ -28,6 +30,7 @@ FWHM = 2 * np.sqrt(2 * np.log(2))
     keywords="spacing grid isotropic interpolate onto",
     takes="series",
     group="Grid",
+    reach=lambda space, settings: REACH * max(*space.spacing, *(settings["spacing"] or (0.0,))),
 )
 def resample(
     image: Image,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from ..core.errors import Trouble
@@ -9,7 +11,14 @@ from ..core.image import Image
 from ..core.operation import operation
 
 
-@operation("prepare", "Scale intensities", name="scale", keywords="normalise normalize rescale values", group="Values")
+@operation(
+    "prepare",
+    "Scale intensities",
+    name="scale",
+    keywords="normalise normalize rescale values",
+    group="Values",
+    reach=math.inf,
+)
 def scale(image: Image, low: float = 0.0, high: float = 1.0) -> Image:
     """Map the values linearly so that the 1st and 99th percentile become two given numbers. Voxels without a value
     (NaN) stay so, and infinite ones too; neither counts.

@@ -16,9 +16,18 @@ from ..core.parameter import Between, Unit
 from ..core.progress import Progress, silent
 
 SIGMA_PER_FWHM = 1 / (2 * math.sqrt(2 * math.log(2)))
+WIDTHS = 1.75
+"""How far a Gaussian reaches, in widths at half maximum."""
 
 
-@operation("prepare", "Smooth", keywords="blur gaussian filter noise", takes="series", group="Noise and brightness")
+@operation(
+    "prepare",
+    "Smooth",
+    keywords="blur gaussian filter noise",
+    takes="series",
+    group="Noise and brightness",
+    reach=lambda _, settings: WIDTHS * max(settings["fwhm"], *(settings["along"] or (0.0,))),
+)
 def smooth(
     image: Image,
     fwhm: Annotated[float, Unit("mm"), Between(1e-6, 1e4)] = 1.0,

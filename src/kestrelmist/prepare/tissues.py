@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Annotated, Literal, NamedTuple
 
 import numpy as np
@@ -46,6 +47,7 @@ class Tissues(NamedTuple):
     name="split-tissues",
     keywords="segment grey gray white matter csf fluid partial volume mixture brain",
     group="Taken out",
+    reach=math.inf,
 )
 def split_tissues(
     image: Image,

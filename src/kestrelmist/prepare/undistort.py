@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import Annotated, Literal, NamedTuple
 
@@ -51,6 +52,7 @@ class Undistorted(NamedTuple):
     keywords="field map epi distortion unwarp susceptibility echo planar shift b0 geometric",
     takes="series",
     group="Field maps",
+    reach=math.inf,
 )
 def undistort(
     image: Image,

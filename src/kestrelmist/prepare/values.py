@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Literal, NamedTuple
 
 import numpy as np
@@ -22,7 +23,13 @@ QUANTILES = 1024
 
 
 @operation(
-    "prepare", "Clip", name="clip", keywords="limit threshold range values window", takes="series", group="Values"
+    "prepare",
+    "Clip",
+    name="clip",
+    keywords="limit threshold range values window",
+    takes="series",
+    group="Values",
+    reach=0.0,
 )
 def clip(image: Image, low: ImageValue | None = None, high: ImageValue | None = None) -> Image:
     """Bring values below one limit and above another one to the limit. Voxels without a value stay so.
@@ -58,6 +65,7 @@ def clip(image: Image, low: ImageValue | None = None, high: ImageValue | None = 
     keywords="z-score normalise mean deviation mask",
     takes="",
     group="Values",
+    reach=math.inf,
 )
 def standardise(image: Image, mask: LabelMap | None = None) -> Image:
     """Take the mean away and divide by the standard deviation (n − 1) of the voxels in a mask, or of all.
@@ -86,6 +94,7 @@ def standardise(image: Image, mask: LabelMap | None = None) -> Image:
     name="match-values",
     keywords="histogram match normalise percentile intensity reference",
     group="Values",
+    reach=math.inf,
 )
 def match_values(
     image: Image,
@@ -140,6 +149,7 @@ def match_values(
     keywords="invert negative logarithm log",
     takes="series",
     group="Values",
+    reach=math.inf,
 )
 def turn_values(image: Image, how: Literal["invert", "logarithm"] = "invert") -> Image:
     """Mirror the values within their range, or take their natural logarithm.
@@ -181,7 +191,12 @@ class Converted(NamedTuple):
 
 
 @operation(
-    "prepare", "Number type", name="number-type", keywords="convert bits integer float uint8 int16 cast", group="Values"
+    "prepare",
+    "Number type",
+    name="number-type",
+    keywords="convert bits integer float uint8 int16 cast",
+    group="Values",
+    reach=math.inf,
 )
 def number_type(image: Image, type: TYPES = "int16", *, round_values: bool = True) -> Converted:
     """Keep the values in another number type, and say what is lost by it.

@@ -87,6 +87,8 @@ def drop_volumes(
     keywords="slice timing correction interleaved multiband temporal interpolation series",
     takes="series",
     group="Series",
+    reach=0.0,
+    through_time=True,
 )
 def time_slices(
     image: Image,

@@ -15,6 +15,8 @@ SEE_THROUGH = 0.6
 CLEAR = 0.3
 """Share of the range, from zero, that is left clear at first, so that what lies below is seen."""
 SAMPLE = 10_000
+ALIKE = 0.3
+"""Share of a range by which another one may differ and be shown as if it were the same."""
 
 
 def first_look(image: Image) -> ImageLook:
@@ -41,3 +43,17 @@ def over_look(image: Image) -> ImageLook:
 def over_opacity(look: ImageLook) -> float:
     """The opacity of an image that lies over another one."""
     return 1.0 if look.below_map else SEE_THROUGH
+
+
+def scale_between(before: Image, after: Image) -> tuple[float, float]:
+    """Factor and shift that bring the range of what an image shows onto that of what was made from it; 1 and 0 when
+    both are nearly the same, so that a change of brightness is seen as one."""
+    samples = before.sample(SAMPLE), after.sample(SAMPLE)
+    ends = [np.percentile(values, (1, 99)).tolist() if values.size else (0.0, 0.0) for values in samples]
+    (low, high), (low_after, high_after) = ends
+    width, width_after = high - low, high_after - low_after
+    moved = abs(low_after - low) + abs(high_after - high)
+    if not width > 0 or not width_after > 0 or moved <= ALIKE * width:
+        return 1.0, 0.0
+    factor = width_after / width
+    return factor, low_after - factor * low

@@ -23,6 +23,7 @@ from ...core.quantity import pretty_unit
 from ..desk_model import Desk
 from ..plain_text import Words, plain_tip
 from .fields import FramedField, PathField, PlaceField, ThingField, ThingsField
+from .preview_row import PreviewRow
 from .rows import number, soft, title
 
 
@@ -62,6 +63,9 @@ class OperationForm(QWidget):
         for widget in (self.along, self.more):
             if widget is not None:
                 column.addWidget(widget)
+        self.preview = PreviewRow(desk, self) if led[0] is not None and operation.reach is not None else None
+        if self.preview is not None:
+            column.addWidget(self.preview)
         self.trouble = Words()
         self.trouble.setProperty("kind", "wrong")
         self.trouble.setWordWrap(True)
@@ -227,6 +231,10 @@ class OperationForm(QWidget):
         settings = self.operation.checked({n: v for n, v in given.items() if n not in inputs})
         return settings | {n: v for n, v in given.items() if n in inputs}
 
+    def wanted(self) -> dict[str, Any] | None:
+        """See `previewing.Previewed`."""
+        return self.desk.given(self.operation, self.values()) if self.preview and self.preview.on else None
+
     def run(self) -> None:
         try:
             given = self.values()
@@ -235,6 +243,8 @@ class OperationForm(QWidget):
             self.trouble.show()
             return
         self.trouble.hide()
+        if self.preview is not None:
+            self.preview.done()
         source = self.viewing.map if self.along is not None and self.along.isChecked() else None
         self.desk.run(self.operation.name, given, None if source is None else self._bring(source.id))
         lead = self.viewing.record.id if self.viewing.record is not None else None

@@ -7,6 +7,7 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QWidget
 
+from ...scene.compare import Comparison
 from ...scene.drawing import draw
 from ...scene.view import Plane, View, fitted, is_tilted, plane_axes, through
 from ..desk_model import Desk
@@ -36,6 +37,9 @@ class Canvas(QWidget):
         self.view: View | None = None
         self.following = True
         self.picture = Picture()
+        self.previewed = False
+        """Whether what is seen is a preview."""
+        self._how = Comparison()
         self.pointer: np.ndarray | None = None
         self._mouse: QPointF | None = None
         self._whole: tuple | None = None
@@ -61,6 +65,7 @@ class Canvas(QWidget):
             hand.framed_changed,
             hand.gesture_moved,
             desk.tiles.arrived,
+            desk.previewing.changed,
         ):
             signal.connect(self.refresh)
 
@@ -182,7 +187,10 @@ class Canvas(QWidget):
         tint = None
         if self.hand.settings.show_range and viewing.stage == "Outline" and self.sight.leads:
             tint = (self.hand.settings.low, self.hand.settings.high)
-        parts = self.sight.parts(tint)
+        parts = plain = self.sight.parts(tint)
+        if self.sight.leads:
+            parts = self.desk.previewing.laid_over(plain, view)
+        self.previewed, self._how = parts is not plain, parts.how
         self.desk.tiles.want([one.thing for one in (*parts.lower, *parts.upper)], view)
         return self.picture.pixels(view, parts)
 
@@ -215,9 +223,10 @@ class Canvas(QWidget):
             flat = view.moved(pixel=view.pixel * scale, width=self.width(), height=self.height())
             overlay.draw_letters(painter, flat, self.width(), self.height())
             overlay.draw_scale_bar(painter, flat, self.width(), self.height(), record.grid.unit)
-            how = self.sight.comparison
-            if how.way == "swipe":
-                overlay.draw_swipe_line(painter, flat, how.share)
+            if self._how.way == "swipe":
+                overlay.draw_swipe_line(painter, flat, self._how.share)
+            if self.previewed:
+                overlay.draw_preview(painter, self.width(), self.desk.previewing.title)
             if arrangement.bars and self.lead:
                 overlay.draw_colour_bars(painter, flat, self.sight.bars(), record.grid)
             overlay.draw_part_in_view(painter, flat, record.grid, small)

@@ -36,6 +36,20 @@ def draw_crosshair(
         painter.drawLine(QPointF(*a), QPointF(*b))
 
 
+def draw_preview(painter: QPainter, width: int, title: str) -> None:
+    """Says that what is seen is no result yet, at the top right."""
+    painter.setFont(words(12))
+    text = f"Preview: {title}"
+    wide = painter.fontMetrics().horizontalAdvance(text) + 18
+    box = QRectF(width - wide - 8, 6, wide, 20)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(QColor(Theme.tokens.chip))
+    painter.drawRoundedRect(box, 3, 3)
+    painter.setPen(QColor(Theme.tokens.night))
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+
+
 def draw_letters(painter: QPainter, view: View, width: int, height: int) -> None:
     """Side letters: left and right in solid chips, the others plain."""
     places = {

@@ -1,0 +1,73 @@
+"""A thing on a coarser grid, for a first look at what becomes of it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from .image import Image
+from .labels import LabelMap
+from .space import Space
+
+Steps = tuple[int, int, int]
+LEAST = 24
+"""Voxels along an axis below which it is not made coarser."""
+
+
+def steps_for(shape: tuple[int, ...], most: int) -> Steps:
+    """How many voxels along each axis become one, so that at most about `most` are left. Short axes, such as that of a
+    slab, keep what they have."""
+    steps = [1, 1, 1]
+    while np.prod([n // s for n, s in zip(shape, steps)], dtype=float) > most:
+        left = [n // s for n, s in zip(shape, steps)]
+        longest = max(left)
+        if longest <= LEAST:
+            break
+        steps = [s + 1 if n > longest / 2 and n > LEAST else s for n, s in zip(left, steps)]
+    return steps[0], steps[1], steps[2]
+
+
+def coarse_space(space: Space, steps: Steps) -> Space:
+    """The grid of blocks of so many voxels; what is left over at the far ends is dropped."""
+    affine = space.affine.copy()
+    affine[:3, 3] = space.to_world((np.array(steps) - 1) / 2)
+    affine[:3, :3] *= steps
+    shape = tuple(n // s for n, s in zip(space.shape, steps))
+    return replace(space, shape=shape, affine=affine)  # type: ignore[arg-type]
+
+
+def coarse_image(image: Image, steps: Steps) -> Image:
+    """Means of blocks of voxels, over those that have a value; volumes of a series are read when they are looked at.
+    Of a colour image, its brightness."""
+    if steps == (1, 1, 1):
+        return image
+    space = coarse_space(image.space, steps)
+    return image.grey().each_volume(lambda values: _means(values, steps), space=space)
+
+
+def coarse_labels(labels: LabelMap, steps: Steps) -> LabelMap:
+    """The label in the middle of each block."""
+    if steps == (1, 1, 1):
+        return labels
+    space = coarse_space(labels.space, steps)
+    data = labels.data[tuple(slice(s // 2, n * s, s) for n, s in zip(space.shape, steps))]
+    return LabelMap(space, data, labels.table, labels.name, labels.subject)
+
+
+def _means(values: np.ndarray, steps: Steps) -> np.ndarray:
+    kept = tuple(slice(n // s * s) for n, s in zip(values.shape, steps))
+    blocks = values[kept].astype(np.float32)
+    there = np.isfinite(blocks)
+    count = None if there.all() else there
+    if count is not None:
+        blocks[~there] = 0
+    for axis, step in enumerate(steps):
+        if step > 1:
+            first = np.arange(0, blocks.shape[axis], step)
+            blocks = np.add.reduceat(blocks, first, axis=axis, dtype=np.float32)
+            count = None if count is None else np.add.reduceat(count, first, axis=axis, dtype=np.float32)
+    if count is None:
+        return blocks / np.float32(np.prod(steps))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(count > 0, blocks / count, np.nan).astype(np.float32)

@@ -1,0 +1,226 @@
+"""What an operation would make of the slice in view, before the whole is worked out.
+
+An operation says how far round a voxel the images tell what becomes of it (`Operation.reach`). Where that is a few mm,
+it is given only what lies round the slice; where the whole image counts, it is given all of it on a coarser grid.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from ..core.coarse import Steps, coarse_image, coarse_labels, steps_for
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.labels import LabelMap
+from ..core.operation import Operation
+from ..core.patch import LabelEdit
+from ..core.progress import Progress
+from ..core.space import Space
+from ..prepare.crop import cropped
+from ..scene.view import View
+from .open_study import OpenStudy
+from .task import Task, opened_input
+
+MOST = 4_000_000
+"""Voxels of a part that are worked on as they are; of more, a coarser grid is taken."""
+ROUGH = 1_200_000
+"""The same, where the whole image counts."""
+Box = tuple[tuple[int, int, int], tuple[int, int, int]]
+"""First and last voxel (i, j, k) of a part, both in it."""
+
+
+@dataclass(frozen=True)
+class Preview:
+    """What would be made.
+
+    Parameters
+    ----------
+    thing : Image or LabelMap
+        On a grid of its own, at its place in the world. Of an edit of labels, what it would add.
+    before : Image
+        What it was made from.
+    box : two voxels
+        Of the image's grid, within which it holds.
+    rough : bool
+        Whether it was worked out on a coarser grid.
+    """
+
+    thing: Image | LabelMap
+    before: Image
+    box: Box
+    rough: bool
+
+
+def box_in_view(view: View, space: Space, reach: float = 0.0) -> Box | None:
+    """The voxels that a view shows, and those within a reach (mm) of them; None when it shows none."""
+    corners = [(x, y) for x in (-0.5, view.width - 0.5) for y in (-0.5, view.height - 0.5)]
+    voxels = np.array([space.to_voxel(view.to_world(*c)) for c in corners])
+    low = np.maximum(np.floor(voxels.min(0) + 1e-6), 0)
+    high = np.minimum(np.ceil(voxels.max(0) - 1e-6), np.array(space.shape) - 1)
+    if np.any(low > high):
+        return None
+    return _wider((low, high), space, reach)
+
+
+def box_to_try(view: View, space: Space, reach: float, most: int = MOST) -> Box | None:
+    """The voxels for which a preview is worked out, without those round them that tell of them: all of the slice that a
+    view shows part of when that is no more than can be worked on, else what is in view; None when it shows nothing."""
+    everything = (0, 0, 0), tuple(n - 1 for n in space.shape)
+    if not np.isfinite(reach):
+        return everything  # type: ignore[return-value]
+    seen = box_in_view(view, space)
+    if seen is None:
+        return None
+    away = (space.centre - np.asarray(view.centre)) @ view.normal
+    size = 2 * float(np.ptp(space.corners(), axis=0).max()) / min(view.width, view.height)
+    wide = view.moved(centre=tuple(space.centre - away * view.normal), pixel=max(view.pixel, size))
+    slice_ = box_in_view(wide, space)
+    if slice_ is not None and _voxels(_wider(slice_, space, reach)) <= most:
+        return slice_
+    return seen
+
+
+def _wider(box: Any, space: Space, reach: float) -> Box:
+    """A box with what lies within a reach (mm) of it."""
+    beyond = np.ceil(reach / np.array(space.spacing)) if np.isfinite(reach) else np.array(space.shape)
+    low, high = np.maximum(box[0] - beyond, 0), np.minimum(box[1] + beyond, np.array(space.shape) - 1)
+    return tuple(int(n) for n in low), tuple(int(n) for n in high)  # type: ignore[return-value]
+
+
+def _voxels(box: Box) -> float:
+    return float(np.prod([b - a + 1 for a, b in zip(*box)], dtype=float))
+
+
+def reach_of(operation: Operation, space: Space, settings: dict[str, Any]) -> float:
+    """How far round a voxel, in mm, images tell what becomes of it."""
+    reach = operation.reach
+    assert reach is not None
+    return reach(space, settings) if callable(reach) else reach
+
+
+def within(inner: Box, outer: Box) -> bool:
+    """Whether a box lies in another one."""
+    return all(a >= b for a, b in zip(inner[0], outer[0])) and all(a <= b for a, b in zip(inner[1], outer[1]))
+
+
+def preview(study: OpenStudy, task: Task, view: View, place: tuple[int, ...], progress: Progress) -> Preview:
+    """Work a task out on what a view shows of its first image.
+
+    Parameters
+    ----------
+    task : Task
+        Of an operation that has a reach.
+    view : View
+        In the image's world.
+    place : tuple of int
+        Of a series: which volume is looked at.
+
+    Raises
+    ------
+    Trouble
+        When the operation has no previews, the view shows nothing of the image, or the operation raises it.
+    Cancelled
+    """
+    operation = task.about
+    first = operation.first_input("image")
+    if operation.reach is None or first is None:
+        raise Trouble(f"“{operation.title}” has no preview", "do it and look at what it makes")
+    opened: dict[str, Any] = {}
+    for p in operation.inputs:
+        found = [opened_input(study, p, given, progress.part(0.0, 0.1)) for given in task.inputs.get(p.name, ())]
+        if found:
+            opened[p.name] = found if p.many else found[0]
+    lead = opened[first.name]
+    image = lead if operation.through_time else lead.frame(place)
+    reach = reach_of(operation, image.space, task.settings)
+    image = _level(image, view, reach)
+    tried = box_to_try(view, image.space, reach)
+    if tried is None:
+        raise Trouble(f"The pane shows nothing of “{image.name}”", "go to one of its slices")
+    box = _wider(tried, image.space, reach)
+    shape = tuple(b - a + 1 for a, b in zip(*box))
+    steps = steps_for(shape, ROUGH if math.isinf(reach) else MOST)
+    cut = {name: _cut(thing, lead.space, image.space, box, steps) for name, thing in opened.items()}
+    cut[first.name] = before = _part(image, box, steps)
+    made = next(iter(operation(progress.part(0.1, 0.9), **cut, **task.settings).values()))
+    thing = _to_be_seen(made, cut, place, operation.title)
+    if isinstance(thing, Image):
+        thing.fetch(progress.part(0.9, 1.0))
+    whole = _whole(tried, image.space, lead.space)
+    return Preview(thing, before.frame(place), whole, steps != (1, 1, 1) or image.space != lead.space)
+
+
+def _level(image: Image, view: View, reach: float) -> Image:
+    """Of a picture larger than memory, the finest level of which what is seen is no more than can be worked on."""
+    for level in (image, *image.levels):
+        box = box_to_try(view, level.space, reach)
+        if box is None or not image.levels:
+            return level
+        readable = level.part is not None or level is not image
+        if readable and _voxels(box) <= MOST:
+            return level
+    return image.levels[-1]
+
+
+def _part(image: Image, box: Box, steps: Steps) -> Image:
+    low, high = (np.array(end) for end in box)
+    whole = all(a == 0 and b == n - 1 for a, b, n in zip(*box, image.space.shape))
+    if image.part is not None and not whole and image.space.shape[2] == 1:
+        read, ends = image.part, (box[0][0], box[1][0] + 1, box[0][1], box[1][1] + 1)
+        affine = image.space.affine.copy()
+        affine[:3, 3] = image.space.to_world(low)
+        shape = (ends[1] - ends[0], ends[3] - ends[2], 1)
+        space = replace(image.space, shape=shape, affine=affine)
+        made = image.like(lambda index, _: read(index, ends), space=space)
+    else:
+        made = image if whole else cropped(image, low, high)
+    made.name = image.name
+    return coarse_image(made, steps)
+
+
+def _cut(thing: Any, full: Space, seen: Space, box: Box, steps: Steps) -> Any:
+    """The same part of what lies on the grid of the image that leads; other things are left whole."""
+    if isinstance(thing, list):
+        return [_cut(one, full, seen, box, steps) for one in thing]
+    if not isinstance(thing, (Image, LabelMap)) or not full.same_grid(thing.space):
+        return thing
+    if isinstance(thing, Image):
+        level = next((one for one in (thing, *thing.levels) if one.space.same_grid(seen)), None)
+        return thing if level is None else _part(level, box, steps)
+    low, high = box
+    affine = seen.affine.copy()
+    affine[:3, 3] = seen.to_world(low)
+    shape = tuple(b - a + 1 for a, b in zip(low, high))
+    space = replace(seen, shape=shape, affine=affine)  # type: ignore[arg-type]
+    step = [max(1, round(a / b)) for a, b in zip(full.shape, seen.shape)]
+    ends = tuple(slice(a * s, (b + 1) * s, s) for a, b, s in zip(low, high, step))
+    data = np.zeros(shape, np.uint16)
+    found = thing.data[ends][tuple(slice(n) for n in shape)]
+    data[tuple(slice(n) for n in found.shape)] = found
+    return coarse_labels(LabelMap(space, data, thing.table, thing.name, thing.subject), steps)
+
+
+def _to_be_seen(made: Any, given: dict[str, Any], place: tuple[int, ...], title: str) -> Image | LabelMap:
+    if isinstance(made, Image):
+        return made.frame(place if len(place) == len(made.axes) else ())
+    if isinstance(made, LabelEdit):
+        labels = next(one for one in given.values() if isinstance(one, LabelMap))
+        after = labels.copied()
+        made.apply(after)
+        added = np.where(after.data != labels.data, after.data, np.uint16(0))
+        return LabelMap(labels.space, added, after.table, labels.name)
+    if isinstance(made, LabelMap):
+        return made
+    raise Trouble(f"“{title}” makes nothing that a pane can show", "do it and look at what it makes")
+
+
+def _whole(box: Box, seen: Space, full: Space) -> Box:
+    """A box of a coarser level in voxels of the whole image."""
+    scale = np.array(full.shape) / np.array(seen.shape)
+    low = np.floor(np.array(box[0]) * scale).astype(int)
+    high = np.minimum(np.ceil((np.array(box[1]) + 1) * scale).astype(int), full.shape) - 1
+    return tuple(map(int, low)), tuple(map(int, high))  # type: ignore[return-value]
