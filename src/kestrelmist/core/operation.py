@@ -14,6 +14,8 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
+import numpy as np
+
 from .errors import Trouble
 from .image import Image
 from .kind import Kind, kind_of_type
@@ -62,6 +64,9 @@ class Operation:
     it; infinite where the whole image counts. What has a reach is shown on the slice in view before it is done."""
     through_time: bool = False
     """Of what has a reach: whether all volumes of a series tell what becomes of one."""
+    tinted: Callable[[dict[str, Any]], np.ndarray] | None = None
+    """What a preview tints, from inputs and settings by name: bool [i, j, k] on the grid of the first image, such as
+    what is left out of a fit."""
 
     @cached_property
     def _hints(self) -> dict[str, Any]:
@@ -220,6 +225,7 @@ def operation(
     group: str = "",
     reach: float | Callable[[Space, dict[str, Any]], float] | None = None,
     through_time: bool = False,
+    tinted: Callable[[dict[str, Any]], np.ndarray] | None = None,
 ):
     """Register a function as an operation of a stage.
 
@@ -237,7 +243,7 @@ def operation(
         "series", "colour" or both: kinds of image the function is given as they are; see `Operation.takes`.
     version : int
         See `Operation.version`.
-    repeats, slow, edits, group, reach, through_time
+    repeats, slow, edits, group, reach, through_time, tinted
         See the fields of `Operation`.
     """
     if stage not in STAGES:
@@ -246,7 +252,7 @@ def operation(
     def register(function):
         key = name or function.__name__.replace("_", "-")
         words = frozenset(takes.split())
-        said = (keywords, words, version, repeats, slow, edits, group, reach, through_time)
+        said = (keywords, words, version, repeats, slow, edits, group, reach, through_time, tinted)
         OPERATIONS.add(key, Operation(key, stage, title, function, *said))
         return function
 

@@ -25,8 +25,8 @@ class Unit:
 class Role:
     """What a text, path or group of numbers stands for: "label", "folder", "file", "new" for a file or folder to be
     made, "secret" for a word that is never written down, "names" for words that are not written down either, "mark" for
-    what says that a list was looked through, "place" for a world position, "area" for a framed one, "box" for the first
-    and last voxel of a framed box."""
+    what says that a list was looked through, "place" for a world position, "points" for x and y of three of them,
+    "area" for a framed one, "box" for the first and last voxel of a framed box."""
 
     text: str
 
