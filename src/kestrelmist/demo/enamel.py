@@ -79,7 +79,7 @@ def _prisms(x: np.ndarray, y: np.ndarray, rng: np.random.Generator) -> np.ndarra
     du = (u + 0.5 * apart * (row % 2) + apart / 2) % apart - apart / 2
     dv = v - row * apart * 0.87
     away = np.hypot(du, dv - 0.25 * np.abs(du))
-    return 30 * np.tanh(4 * (away / apart - 0.42))
+    return ndimage.gaussian_filter(30 * np.tanh(4 * (away / apart - 0.42)), 3.5)
 
 
 def _soft(rng: np.random.Generator, size: int, sigma: float) -> np.ndarray:

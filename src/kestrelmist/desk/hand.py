@@ -53,6 +53,7 @@ class Hand(QObject):
     settings_changed = Signal()
     label_chosen = Signal()
     framed_changed = Signal()
+    picked_changed = Signal()
     gesture_moved = Signal()
 
     def __init__(self, viewing: Viewing, parent=None):
@@ -62,6 +63,8 @@ class Hand(QObject):
         self.tool_settings: dict[int, ToolSettings] = {}
         self.label_number: int | None = None
         self.framed: FramedBox | None = None
+        self.picked: tuple[tuple[float, float, float], ...] = ()
+        """Places that were picked for a field, the last ones."""
         self.gesture = None
         self.session.end_gesture = self.end_gesture
         viewing.lead_changed.connect(self._other_lead)
@@ -129,6 +132,16 @@ class Hand(QObject):
         self.framed = box
         self.framed_changed.emit()
 
+    def pick(self, world: tuple[float, float, float], most: int = 3) -> None:
+        """One more place, of which the last few are kept."""
+        self.set_picked((*self.picked, world)[-most:])
+
+    def set_picked(self, points: tuple[tuple[float, float, float], ...]) -> None:
+        """The places that are picked."""
+        if points != self.picked:
+            self.picked = points
+            self.picked_changed.emit()
+
     def choose_label(self, number: int | None) -> None:
         self.end_gesture()
         self.label_number = number
@@ -140,6 +153,7 @@ class Hand(QObject):
         self.end_gesture()
         self.label_number = None
         self.set_framed(None)
+        self.set_picked(())
 
     def _ready(self) -> None:
         record, image = self.viewing.record, self.viewing.image

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
@@ -14,7 +15,7 @@ from ..core.operation import Operation
 from ..core.quantity import short_size
 from ..scene.drawing import Drawn
 from ..scene.first_look import first_look, scale_between
-from ..scene.layer import ImageLook
+from ..scene.layer import ImageLook, LabelLook
 from ..scene.view import View
 from ..study.preview import Preview, box_in_view, box_to_try, preview, reach_of, within
 from ..study.task import settle
@@ -25,6 +26,10 @@ from .work import Job, unexpected
 
 PAUSE = 150
 """Milliseconds between looks at what is wanted; what has stayed the same for one of them is worked out."""
+QUICK = 0.1
+"""Seconds: what takes no longer is worked out while a hand still moves, and looked for this much more often."""
+OFTEN = 30
+TINTED = LabelLook(fill=0.5, edges=False)
 
 
 class Previewed(Protocol):
@@ -66,12 +71,14 @@ class Previewing(QObject):
         self._known: Any = None
         self._next: Any = None
         self._job: Job | None = None
+        self._quick = False
         self._look = QTimer(self, interval=PAUSE)
         self._look.timeout.connect(self._look_again)
 
     def follow(self, form: Previewed) -> None:
         """A form is seen now."""
-        self._form = form
+        self._form, self._quick = form, False
+        self._look.setInterval(PAUSE)
         self._look.start()
 
     def let_go(self, form: Previewed) -> None:
@@ -101,8 +108,12 @@ class Previewing(QObject):
         if box is None or not within(box, shown.made.box):
             return parts
         thing = shown.made.thing
+        if shown.made.tinted is not None:
+            parts = replace(parts, labels=[*parts.labels, Drawn(shown.made.tinted, TINTED)])
         if isinstance(thing, LabelMap):
             return replace(parts, labels=[*parts.labels, Drawn(thing, labels)])
+        if thing is None:
+            return parts
         drawn = Drawn(thing, shown.look or _scaled(self.viewing.look or ImageLook(), *shown.scaling))
         if parts.upper:
             return replace(parts, lower=[*parts.lower, drawn])
@@ -134,7 +145,7 @@ class Previewing(QObject):
             return
         if wanted is None or isinstance(wanted, str):
             self._drop(f"No preview: {wanted}" if wanted else "", wanted)
-        elif wanted != self._next:
+        elif wanted != self._next and not self._quick:
             self._next = wanted  # a hand still moves a slider, or goes through slices
         else:
             self._begin(wanted)
@@ -155,7 +166,9 @@ class Previewing(QObject):
         colour = viewing.image is not None and viewing.image.colour
 
         def work(progress):
+            started = time.monotonic()
             made = preview(study, task, view, place, progress)
+            self._quick = time.monotonic() - started < QUICK
             thing = made.thing
             if not isinstance(thing, Image):
                 return Shown(record.id, operation.title, made, None, (1.0, 0.0))
@@ -164,7 +177,10 @@ class Previewing(QObject):
 
         def put(shown: Shown) -> None:
             self._job = None
-            if self._known == wanted:
+            self._look.setInterval(OFTEN if self._quick else PAUSE)
+            if self._known == wanted and shown.made.wrong:
+                self._say(f"No preview: {shown.made.wrong}", shown)
+            elif self._known == wanted:
                 voxel = short_size(max(shown.made.before.space.spacing[:2]), record.grid.unit)
                 rough = f"Rough: on a grid of {voxel}" if shown.made.rough else ""
                 self._say(rough, shown)

@@ -19,7 +19,7 @@ from .sampling import SMALL, in_bands
 BACKGROUND = packed("#0B1013")
 
 
-def _compiled(out: np.ndarray) -> bool:
+def compiled(out: np.ndarray) -> bool:
     return kernels.ready() and out.size > SMALL
 
 
@@ -34,7 +34,7 @@ def over_values(
     )
     tint = (np.inf, -np.inf) if look.tint is None else (float(look.tint[0]), float(look.tint[1]))
     shared = (float(look.low), float(look.high), colours, float(opacity))
-    if not _compiled(out):
+    if not compiled(out):
         plain.colour_values(values if sign > 0 else -values, *shared, limits, tint, packed(look.tint_colour), out)
         return
     colour, turned = packed(look.tint_colour), np.float32(sign)
@@ -46,7 +46,7 @@ def over_numbers(
 ) -> None:
     """Colour label numbers over a picture. `colours` holds a colour for each number, 0 for those not drawn; edges are
     `edges` pixels wide, 0 for none."""
-    if not _compiled(out):
+    if not compiled(out):
         plain.colour_numbers(numbers, colours, fill, edges, opacity, out)
         return
     work = (numbers, colours, float(fill) * opacity, int(edges), float(opacity), out)
@@ -55,7 +55,7 @@ def over_numbers(
 
 def over_colours(found: np.ndarray, opacity: float, out: np.ndarray) -> None:
     """Lay colours over a picture; 0 is nothing."""
-    if not _compiled(out):
+    if not compiled(out):
         plain.colour_colours(found, opacity, out)
         return
     in_bands(out.shape, lambda a, b: _over_colours(found, float(opacity), out, a, b))

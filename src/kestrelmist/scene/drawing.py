@@ -13,6 +13,7 @@ from .colouring import BACKGROUND, over_colours, over_light, over_numbers, over_
 from .colours import colour_table, label_colours
 from .layer import ImageLook, LabelLook
 from .sampling import sample_colours, sample_numbers, sample_values
+from .side_light import light_from_the_side
 from .tiles import inner, tiles_of
 from .view import View
 
@@ -79,6 +80,7 @@ def _draw_image(view: View, layer: Drawn, look: ImageLook, out: np.ndarray) -> N
         for sign, one in look.sides():
             table = colour_table(one.colour_map, one.inverted)
             over_values(values, one, table, layer.opacity, out, sign)
+        light_from_the_side(values, view.pixel, look.light * layer.opacity, look.steep, out)
 
 
 def warm(whole: bool = True) -> None:
@@ -103,6 +105,8 @@ def warm(whole: bool = True) -> None:
                     view = plane_view(plane, (100.0 + shift, 100.0 + shift, 100.0 + shift), 1.0, 210, 210)
                     draw(view, [Drawn(image, ImageLook(0, 1)), Drawn(labels, LabelLook())])
     if whole:
+        flat = Image(np.zeros((200, 200, 1), np.float32), Space((200, 200, 1), np.eye(4)))
+        draw(plane_view(AXIAL, (100, 100, 0), 1.0, 210, 210), [Drawn(flat, ImageLook(0, 1, light=0.5, steep=1.0))])
         for tilt in (np.eye(4), tilted):
             colours = Image(np.zeros((4, 4, 4, 3), np.uint8), Space((4, 4, 4), tilt), colour=True)
             draw(plane_view(AXIAL, (1, 1, 1), 0.05, 210, 200), [Drawn(colours, ImageLook(0, 255))])

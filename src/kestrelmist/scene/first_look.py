@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..core.heights import is_height_map
 from ..core.image import Image
 from .colours import first_map, first_range
 from .layer import ImageLook
+from .side_light import steepness
 
 ABOVE, BELOW = "Ember", "Deep water"
 """Colours of what is laid over another image: above zero, and below it."""
+HEIGHTS, LIGHT = "Lagoon", 0.6
+"""Colours of height maps, and how strong the light from the side is at first."""
 SEE_THROUGH = 0.6
 """Opacity at first of what has no middle: most likely it is another picture of the same body."""
 CLEAR = 0.3
@@ -20,7 +24,9 @@ ALIKE = 0.3
 
 
 def first_look(image: Image) -> ImageLook:
-    """The look of an image by itself."""
+    """The look of an image by itself; of a height map, with a light from the side."""
+    if is_height_map(image):
+        return ImageLook(*image.display_range(), HEIGHTS, light=LIGHT, steep=steepness(image))
     return ImageLook() if image.colour else ImageLook(*first_range(image), first_map(image))
 
 

@@ -50,3 +50,13 @@ def counts_of(values: np.ndarray, log: bool = False) -> ValueCounts:
     # the tallest bin is mostly air or ground: what most bins stay below is drawn as tall, so that tissue shows
     most = np.sort(heights[heights > 0])[::-1][3:4]
     return ValueCounts(heights / (most[0] if most.size else max(heights.max(), 1.0)), low, high)
+
+
+def peaks_of(counts: ValueCounts, most: int = 4) -> list[float]:
+    """The values at the highest peaks, those that stand out of what lies between them; the highest first."""
+    from scipy import ndimage, signal
+
+    soft = ndimage.gaussian_filter1d(np.minimum(counts.heights, 1.5), 1.5, mode="constant")
+    at, found = signal.find_peaks(np.pad(soft, 1), prominence=0.06)
+    order = np.argsort(found["prominences"])[::-1][:most]
+    return [float(counts.centres[min(max(n - 1, 0), BINS - 1)]) for n in at[order]]

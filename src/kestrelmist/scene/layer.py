@@ -35,6 +35,10 @@ class ImageLook:
         Limits of their own for values below zero, as distances from it.
     channels : tuple of (colour, low, high, shown)
         Of a picture with channels: all are shown at once, as lights that add up. One at a time when empty.
+    light : number
+        Strength of a light from the side, 0 to 1, for values that are heights.
+    steep : values a mm
+        The slope that is drawn as if it rose at 45°; 0 for no light.
     tint : two values, optional
         A range that is lit up in `tint_colour`.
     """
@@ -52,6 +56,8 @@ class ImageLook:
     below_low: float | None = None
     below_high: float | None = None
     channels: tuple[Channel, ...] = ()
+    light: float = 0.0
+    steep: float = 0.0
 
     def sides(self) -> list[tuple[int, ImageLook]]:
         """Looks to be drawn one after another, each with the sign that values are taken with."""

@@ -14,16 +14,14 @@ def thumbnail(image: Image) -> bytes:
 
     Coronal for a volume; a picture of one slice is shown face on. Of a series, the volume half-way.
     """
-    from .colours import first_map, first_range  # what draws is not loaded by who only lists images
-    from .drawing import Drawn, draw
-    from .layer import ImageLook
+    from .drawing import Drawn, draw  # what draws is not loaded by who only lists images
+    from .first_look import first_look
     from .view import PLANES, fitted
 
     image = image.frame(tuple(a.size // 2 for a in image.axes)).for_showing(1 << 28)
-    low, high = first_range(image)
     flat = image.space.flat_axis
     plane = next(p for p in PLANES if p.across == (1 if flat is None else flat))
-    look = ImageLook(low, high, first_map(image))
+    look = first_look(image)
     picture = draw(fitted(plane, image.space, SIDE, SIDE, margin=0.0), [Drawn(image, look)])
     coloured = image.colour or look.colour_map not in ("Grey", "Grey, inverted")
     return picture.tobytes() if coloured else (picture & 255).astype(np.uint8).tobytes()

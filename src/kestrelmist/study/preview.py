@@ -9,16 +9,17 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 from typing import Any
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from ..core.coarse import Steps, coarse_image, coarse_labels, steps_for
 from ..core.errors import Trouble
 from ..core.image import Image
-from ..core.labels import LabelMap
+from ..core.labels import Label, LabelMap, LabelTable
 from ..core.operation import Operation
 from ..core.patch import LabelEdit
-from ..core.progress import Progress
+from ..core.progress import Progress, silent
 from ..core.space import Space
 from ..prepare.crop import cropped
 from ..scene.view import View
@@ -29,6 +30,9 @@ MOST = 4_000_000
 """Voxels of a part that are worked on as they are; of more, a coarser grid is taken."""
 ROUGH = 1_200_000
 """The same, where the whole image counts."""
+TINT = "#A44E28"
+_COARSE: WeakKeyDictionary[Image, tuple[Any, Image]] = WeakKeyDictionary()
+"""What was made coarser last of each image."""
 Box = tuple[tuple[int, int, int], tuple[int, int, int]]
 """First and last voxel (i, j, k) of a part, both in it."""
 
@@ -39,8 +43,11 @@ class Preview:
 
     Parameters
     ----------
-    thing : Image or LabelMap
-        On a grid of its own, at its place in the world. Of an edit of labels, what it would add.
+    thing : Image or LabelMap, optional
+        On a grid of its own, at its place in the world. Of an edit of labels, what it would add. None when it cannot be
+        made, and `wrong` says why.
+    tinted : LabelMap, optional
+        What the operation tints, such as what it leaves out.
     before : Image
         What it was made from.
     box : two voxels
@@ -49,10 +56,12 @@ class Preview:
         Whether it was worked out on a coarser grid.
     """
 
-    thing: Image | LabelMap
+    thing: Image | LabelMap | None
     before: Image
     box: Box
     rough: bool
+    tinted: LabelMap | None = None
+    wrong: str = ""
 
 
 def box_in_view(view: View, space: Space, reach: float = 0.0) -> Box | None:
@@ -146,12 +155,26 @@ def preview(study: OpenStudy, task: Task, view: View, place: tuple[int, ...], pr
     steps = steps_for(shape, ROUGH if math.isinf(reach) else MOST)
     cut = {name: _cut(thing, lead.space, image.space, box, steps) for name, thing in opened.items()}
     cut[first.name] = before = _part(image, box, steps)
-    made = next(iter(operation(progress.part(0.1, 0.9), **cut, **task.settings).values()))
-    thing = _to_be_seen(made, cut, place, operation.title)
-    if isinstance(thing, Image):
-        thing.fetch(progress.part(0.9, 1.0))
     whole = _whole(tried, image.space, lead.space)
-    return Preview(thing, before.frame(place), whole, steps != (1, 1, 1) or image.space != lead.space)
+    rough = steps != (1, 1, 1) or image.space != lead.space
+    tinted = _tinted(operation, cut, before, task.settings)
+    try:
+        made = next(iter(operation(progress.part(0.1, 0.9), **cut, **task.settings).values()))
+        thing = _to_be_seen(made, cut, place, operation.title)
+        if isinstance(thing, Image):
+            thing.fetch(progress.part(0.9, 1.0))
+    except Trouble as trouble:
+        if tinted is None:
+            raise
+        return Preview(None, before.frame(place), whole, rough, tinted, str(trouble))
+    return Preview(thing, before.frame(place), whole, rough, tinted)
+
+
+def _tinted(operation: Operation, cut: dict[str, Any], before: Image, settings: dict[str, Any]) -> LabelMap | None:
+    if operation.tinted is None:
+        return None
+    label = Label(1, "Left out", TINT)
+    return LabelMap(before.space, operation.tinted({**cut, **settings}).astype(np.uint16), LabelTable((label,)))
 
 
 def _level(image: Image, view: View, reach: float) -> Image:
@@ -179,7 +202,15 @@ def _part(image: Image, box: Box, steps: Steps) -> Image:
     else:
         made = image if whole else cropped(image, low, high)
     made.name = image.name
-    return coarse_image(made, steps)
+    if steps == (1, 1, 1):
+        return made
+    known = _COARSE.get(image)
+    if known is None or known[0] != (box, steps):
+        known = (box, steps), coarse_image(made, steps)
+        if not image.axes:
+            known[1].fetch(silent())
+            _COARSE[image] = known  # settings change, and what they are tried on does not
+    return known[1]
 
 
 def _cut(thing: Any, full: Space, seen: Space, box: Box, steps: Steps) -> Any:

@@ -95,35 +95,66 @@ class PathField(_WithButton):
             self.field.setText(name)
 
 
-class FramedField(_WithButton):
-    """Numbers that are framed by hand in the panes, or typed: the "area" of a picture, or the "voxels" of a box."""
+class ByHandField(_WithButton):
+    """A line that is typed, or filled by a tool which a button puts into the hand."""
 
-    framed = Signal()
+    tool = ""
 
-    def __init__(self, desk: Desk, kind: str, holds: str, words: str):
-        super().__init__("Frame it", words, below=True)
-        self.hand, self.kind, self._framed = desk.hand, kind, ""
+    def __init__(self, desk: Desk, button: str, holds: str, words: str):
+        super().__init__(button, words, below=True)
+        self.hand = desk.hand
         self.field.setProperty("kind", "figures")
         self.field.setPlaceholderText(holds)
         self.button.setCheckable(True)
-        self.button.toggled.connect(lambda on: self.hand.set_tool("frame" if on else "point"))
-        self.hand.framed_changed.connect(self._follow)
+        self.button.toggled.connect(lambda on: self.hand.set_tool(self.tool if on else "point"))
         self.hand.tool_changed.connect(self._tool)
-        self._follow()
 
     def _tool(self) -> None:
         self.button.blockSignals(True)
-        self.button.setChecked(self.hand.tool == "frame")
+        self.button.setChecked(self.hand.tool == self.tool)
         self.button.blockSignals(False)
+
+    def put(self, text: str) -> None:
+        self.field.setText(text)
+        self.field.setCursorPosition(0)
+
+
+class FramedField(ByHandField):
+    """Numbers that are framed by hand in the panes, or typed: the "area" of a picture, or the "voxels" of a box."""
+
+    framed = Signal()
+    tool = "frame"
+
+    def __init__(self, desk: Desk, kind: str, holds: str, words: str):
+        super().__init__(desk, "Frame it", holds, words)
+        self.kind, self._framed = kind, ""
+        self.hand.framed_changed.connect(self._follow)
+        self._follow()
 
     def _follow(self) -> None:
         if self.hand.framed is not None:
             self._framed = getattr(self.hand.framed, self.kind)
-            self.field.setText(self._framed)
-            self.field.setCursorPosition(0)
+            self.put(self._framed)
             self.framed.emit()
         elif self._framed and self.field.text() == self._framed:
             self.field.clear()  # it was framed on an image that leads no more; what is typed stays
+
+
+class PointsField(ByHandField):
+    """x and y of three places, picked in a pane or typed."""
+
+    tool = "pick"
+
+    def __init__(self, desk: Desk):
+        super().__init__(desk, "Pick three", "x, y, x, y, x, y", "Pick three points in the pane")
+        self._picked = ""
+        self.hand.picked_changed.connect(self._follow)
+
+    def _follow(self) -> None:
+        text = ", ".join(f"{v:.6g}" for point in self.hand.picked for v in point[:2])
+        if text or self.field.text() == self._picked:
+            self.put(text)
+        self._picked = text
 
 
 class ThingField(QComboBox):

@@ -22,7 +22,8 @@ from ...core.parameter import Parameter
 from ...core.quantity import pretty_unit
 from ..desk_model import Desk
 from ..plain_text import Words, plain_tip
-from .fields import FramedField, PathField, PlaceField, ThingField, ThingsField
+from .companion import COMPANIONS
+from .fields import FramedField, PathField, PlaceField, PointsField, ThingField, ThingsField
 from .preview_row import PreviewRow
 from .rows import number, soft, title
 
@@ -57,6 +58,10 @@ class OperationForm(QWidget):
             if isinstance(field, FramedField) and isinstance(self.fields.get("pixels"), QComboBox):
                 field.framed.connect(self._use_area)
         column.addLayout(form)
+        make = COMPANIONS.get(operation.name)
+        self.companion = make(desk, self) if make is not None else None
+        if self.companion is not None:
+            column.addWidget(self.companion)
         self.along = self._along()
         self.others: ThingsField | None = None
         self.more = self._more(column)
@@ -183,6 +188,9 @@ class OperationForm(QWidget):
         if p.role == "box":
             box = FramedField(self.desk, "voxels", "i, j, k to i, j, k", "Frame a box in the panes")
             return box, box.value
+        if p.role == "points":
+            points = PointsField(self.desk)
+            return points, points.value
         if p.role == "place":
             place = PlaceField(self.viewing)
             return place, place.value
@@ -201,6 +209,8 @@ class OperationForm(QWidget):
             return self._label_field(p)
         field = QLineEdit("" if p.required or p.default is None else str(p.default))
         field.setProperty("kind", "figures")
+        if p.unit and p.unit != "value" and p.kind.field == "number":
+            field.setPlaceholderText(pretty_unit(p.unit))
         if p.role == "secret":
             field.setEchoMode(QLineEdit.EchoMode.Password)
         return field, lambda: field.text().strip() or None

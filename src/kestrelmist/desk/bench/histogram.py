@@ -41,12 +41,15 @@ class Histogram(QWidget):
         low, high = self.counts.low, self.counts.high
         return low + (high - low) * min(max(x / max(self.width() - 1, 1), 0), 1)
 
+    head = 0
+    """Pixels above the highest bar."""
+
     def paintEvent(self, event) -> None:
         t = Theme.tokens
         with QPainter(self) as painter:
             bottom, step = self.height() - 4, self.width() / BINS
             for n, (share, centre) in enumerate(zip(self.counts.heights, self.counts.centres)):
-                height = min(share, 1.0) * (bottom - 4)
+                height = min(share, 1.0) * (bottom - 4 - self.head)
                 lit = self.range[0] <= centre <= self.range[1]
                 painter.fillRect(
                     QRectF(n * step, bottom - height, max(step - 0.6, 1.0), height), QColor(t.rust if lit else t.soft)

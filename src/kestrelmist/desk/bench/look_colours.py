@@ -6,8 +6,10 @@ from PySide6.QtCore import QSize, Qt
 from PySide6.QtGui import QIcon, QImage, QPixmap
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QSlider, QVBoxLayout, QWidget
 
+from ...core.image import Image
 from ...scene.colours import MAPS, colour_table
 from ...scene.layer import ImageLook
+from ...scene.side_light import steepness
 from ..desk_model import Desk
 from .rows import NumberField, number, quietly, row
 
@@ -66,6 +68,13 @@ class ColoursPanel(QWidget):
         self.opacity.setRange(0, 100)
         self.opacity.setAccessibleName("Opacity of the chosen layer")
         column.addLayout(row("Opacity", self.opacity, width=56))
+        self.light = QSlider(Qt.Orientation.Horizontal)
+        self.light.setRange(0, 100)
+        self.light.setAccessibleName("Strength of the light from the side")
+        self.lit = QWidget()
+        self.lit.setLayout(row("Light", self.light, width=56))
+        self.lit.layout().setContentsMargins(0, 0, 0, 0)
+        column.addWidget(self.lit)
         self.smooth, self.inverted = QCheckBox("Smooth between voxels"), QCheckBox("Turned round")
         self.bars = QCheckBox("Colour bars")
         column.addWidget(self.smooth)
@@ -90,6 +99,7 @@ class ColoursPanel(QWidget):
         self.below_low.valueChanged.connect(lambda v: layers.set_look(below_low=v))
         self.below_high.valueChanged.connect(lambda v: layers.set_look(below_high=v))
         self.opacity.valueChanged.connect(self._set_opacity)
+        self.light.valueChanged.connect(self._set_light)
         self.smooth.toggled.connect(lambda on: layers.set_look(smooth=on))
         self.inverted.toggled.connect(lambda on: layers.set_look(inverted=on))
         self.bars.toggled.connect(lambda on: self.viewing.arrange(bars=on))
@@ -100,6 +110,17 @@ class ColoursPanel(QWidget):
     def _set_opacity(self, value: int) -> None:
         if self.layers.chosen is not None:
             self.layers.set_opacity(self.layers.chosen, value / 100)
+
+    def _set_light(self, value: int) -> None:
+        look, image = self.layers.look, self._image
+        if look is not None and image is not None:
+            self.layers.set_look(light=value / 100, steep=look.steep or steepness(image))
+
+    @property
+    def _image(self) -> Image | None:
+        """The chosen layer's image, when its values are there."""
+        image = self.layers.image(self.layers.chosen) if self.layers.chosen is not None else None
+        return image if image is not None and image.in_memory and not image.colour else None
 
     def _set_below(self, n: int) -> None:
         look = self.layers.look
@@ -122,11 +143,12 @@ class ColoursPanel(QWidget):
         look, layers = self.layers.look, self.layers
         if look is None:
             return
-        image = layers.image(layers.chosen) if layers.chosen is not None else None
+        image = self._image
         layer = layers.stack.of(layers.chosen) if layers.chosen is not None else None
         every = [self.hide_below, self.least, self.hide_above, self.most, self.below, self.common, self.below_low]
-        with quietly(*every, self.below_high, self.opacity, self.smooth, self.inverted, self.bars):
-            if image is not None and image.in_memory and not image.colour:
+        self.lit.setVisible(image is not None and image.space.shape[2] == 1)
+        with quietly(*every, self.below_high, self.opacity, self.smooth, self.inverted, self.bars, self.light):
+            if image is not None:
                 for field in (self.least, self.most, self.below_low, self.below_high):
                     field.suit_values(*image.display_range())
             self._show(look)
@@ -148,5 +170,6 @@ class ColoursPanel(QWidget):
         self.apart.setVisible(two and not common)
         self.below_low.setValue(look.low if look.below_low is None else look.below_low)
         self.below_high.setValue(look.high if look.below_high is None else look.below_high)
+        self.light.setValue(round(100 * look.light))
         self.smooth.setChecked(look.smooth)
         self.inverted.setChecked(look.inverted)

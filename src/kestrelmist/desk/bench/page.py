@@ -98,9 +98,10 @@ class OperationPages(OnePage):
             self.form.deleteLater()
             self.form = None
             self.show_page(self.home)
-            if self.desk.hand.tool == "frame":
+            if self.desk.hand.tool in ("frame", "pick"):
                 self.desk.hand.set_tool("point")
             self.desk.hand.set_framed(None)
+            self.desk.hand.set_picked(())
 
     def add_groups(self, context: BenchContext, stage: str, column: QVBoxLayout) -> None:
         """Put the groups that are registered for a stage into a column."""

@@ -63,6 +63,7 @@ class Canvas(QWidget):
             viewing.stage_changed,
             hand.settings_changed,
             hand.framed_changed,
+            hand.picked_changed,
             hand.gesture_moved,
             desk.tiles.arrived,
             desk.previewing.changed,
@@ -226,13 +227,14 @@ class Canvas(QWidget):
             if self._how.way == "swipe":
                 overlay.draw_swipe_line(painter, flat, self._how.share)
             if self.previewed:
-                overlay.draw_preview(painter, self.width(), self.desk.previewing.title)
+                overlay.draw_preview(painter, self.desk.previewing.title)
             if arrangement.bars and self.lead:
                 overlay.draw_colour_bars(painter, flat, self.sight.bars(), record.grid)
             overlay.draw_part_in_view(painter, flat, record.grid, small)
             if not self.sight.leads:
                 return
             overlay.draw_framed(painter, flat, framed_corners(self.desk, flat))
+            overlay.draw_picked(painter, flat, self.hand.picked)
             if self.hand.gesture is not None:
                 self.hand.gesture.paint(painter, flat)
             tool = tool_named(self.hand.tool)

@@ -36,18 +36,32 @@ def draw_crosshair(
         painter.drawLine(QPointF(*a), QPointF(*b))
 
 
-def draw_preview(painter: QPainter, width: int, title: str) -> None:
-    """Says that what is seen is no result yet, at the top right."""
+def draw_preview(painter: QPainter, title: str) -> None:
+    """Says that what is seen is no result yet, at the top left."""
     painter.setFont(words(12))
     text = f"Preview: {title}"
     wide = painter.fontMetrics().horizontalAdvance(text) + 18
-    box = QRectF(width - wide - 8, 6, wide, 20)
+    box = QRectF(8, 6, wide, 20)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(QColor(Theme.tokens.chip))
     painter.drawRoundedRect(box, 3, 3)
     painter.setPen(QColor(Theme.tokens.night))
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+
+
+def draw_picked(painter: QPainter, view: View, points) -> None:
+    """Picked places, numbered."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setFont(figures(12))
+    for n, world in enumerate(points, 1):
+        x, y = (v + 0.5 for v in view.to_pixel(world))
+        painter.setPen(QPen(QColor(Theme.tokens.night), 3))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(QPointF(x, y), 5, 5)
+        painter.setPen(QPen(QColor(Theme.tokens.chip), 1.5))
+        painter.drawEllipse(QPointF(x, y), 5, 5)
+        painter.drawText(QPointF(x + 8, y + 4), str(n))
 
 
 def draw_letters(painter: QPainter, view: View, width: int, height: int) -> None:

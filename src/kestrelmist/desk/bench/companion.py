@@ -1,0 +1,26 @@
+"""What stands beside the fields of one operation's form: something to look at and to set them by."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QWidget
+
+from ...core.registry import Registry
+
+if TYPE_CHECKING:
+    from ..desk_model import Desk
+    from .form import OperationForm
+
+Companion = Callable[["Desk", "OperationForm"], QWidget]
+COMPANIONS: Registry[Companion] = Registry("companion", f"{__package__}.companions")
+
+
+def companion(operation: str):
+    """Register a function that makes the companion of an operation's form, in a module that is called like it."""
+
+    def register(make: Companion) -> Companion:
+        return COMPANIONS.add(operation, make)
+
+    return register

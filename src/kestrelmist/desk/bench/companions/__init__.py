@@ -1,0 +1,1 @@
+"""Companions of forms, one operation each."""

@@ -1,0 +1,150 @@
+"""How height maps are shown: colours, a light from the side, what is left out, histogram and picked points."""
+
+import numpy as np
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+
+from kestrelmist.core.heights import is_height_map, nanometres
+from kestrelmist.core.operation import find_operation
+from kestrelmist.demo.enamel import enamel
+from kestrelmist.scene.colouring import BACKGROUND
+from kestrelmist.scene.drawing import Drawn, draw
+from kestrelmist.scene.first_look import first_look
+from kestrelmist.scene.histogram import counts_of, peaks_of
+from kestrelmist.scene.layer import ImageLook
+from kestrelmist.scene.side_light import light_from_the_side, steepness
+from kestrelmist.scene.view import AXIAL, fitted
+from kestrelmist.study.study import Study
+from tests.desk_case import DeskCase
+from tests.making import PlaceCase, straight_space, two_balls
+from tests.test_level import height_map
+
+
+class LightTest(PlaceCase):
+    def test_slopes_that_face_the_light_are_brighter(self):
+        i, j = np.meshgrid(np.arange(300.0), np.arange(200.0))
+        grey = np.full((200, 300), 0xFF808080, np.uint32)
+        for values, sign in ((i, 1), (-i, -1), (j, 1), (-j, -1), (0 * i, 0)):
+            out = grey.copy()
+            light_from_the_side(values.astype(np.float32), 1.0, 1.0, 1.0, out)
+            apart = int(out[100, 150] & 255) - 128
+            self.assertEqual(np.sign(apart), sign)
+            if sign:  # the brightness of a dull surface at 45°
+                share = (1 + sign * 2**-0.5) / 2**0.5
+                self.assertAlmostEqual(apart, 128 * (max(share, 0.25) - 1), delta=1.5)
+
+    def test_kernel_and_numpy_give_the_same(self):
+        rng = np.random.default_rng(1)
+        values = np.cumsum(rng.normal(0, 1, (150, 300)), 1).astype(np.float32)
+        values[20:30, 40:60] = np.nan
+        out = rng.integers(0, 1 << 24, values.shape).astype(np.uint32) | np.uint32(0xFF000000)
+        large, small = out.copy(), out[:40, :40].copy()
+        light_from_the_side(values, 0.5, 0.7, 2.0, large)
+        light_from_the_side(values[:40, :40], 0.5, 0.7, 2.0, small)
+        for shift in (0, 8, 16):
+            a, b = ((p[1:39, 1:39] >> np.uint32(shift)) & np.uint32(255) for p in (large, small))
+            self.assertLessEqual(int(np.abs(a.astype(int) - b.astype(int)).max()), 1)
+        self.assertTrue(np.array_equal(large[23:27, 45:55], out[23:27, 45:55]))
+
+    def test_the_first_look(self):
+        made = height_map(enamel(1, 128).heights)
+        look = first_look(made)
+        self.assertEqual(look.colour_map, "Lagoon")
+        self.assertGreater(look.light, 0)
+        self.assertAlmostEqual(
+            steepness(height_map(np.outer(np.ones(50), 3.0 * np.arange(60)), pixel=0.5)), 6.0, places=4
+        )
+        self.assertEqual(first_look(two_balls()).light, 0)
+        self.assertEqual(steepness(height_map(np.full((4, 4), np.nan))), 0.0)
+        view = fitted(AXIAL, made.space, 200, 200)
+        lit, flat = draw(view, [Drawn(made, look)]), draw(view, [Drawn(made, ImageLook(look.low, look.high, "Lagoon"))])
+        self.assertGreater(np.count_nonzero(lit != flat), 10_000)
+        self.assertTrue(np.array_equal(lit[0], np.full(200, BACKGROUND)))
+
+    def test_what_is_a_height_map(self):
+        self.assertAlmostEqual(nanometres("um"), 1000)
+        self.assertEqual([nanometres(unit) for unit in ("HU", "", "foo", "um2")], [None] * 4)
+        self.assertTrue(is_height_map(height_map(np.zeros((3, 3)), "µm")))
+        self.assertFalse(is_height_map(height_map(np.zeros((3, 3)), "")))
+        self.assertFalse(is_height_map(two_balls(unit="mm")))
+
+    def test_peaks(self):
+        rng = np.random.default_rng(1)
+        values = np.concatenate([rng.normal(-850, 8, 40_000), rng.normal(0, 8, 60_000), rng.uniform(-900, 300, 3000)])
+        found = peaks_of(counts_of(values))
+        self.assertEqual(len(found), 2)
+        np.testing.assert_allclose(sorted(found), (-850, 0), atol=12)
+        self.assertEqual(peaks_of(counts_of(np.zeros(0))), [])
+
+
+class FormTest(DeskCase):
+    def setUp(self):
+        super().setUp()
+        self.made = enamel(1, 192)
+        lines = "\n".join(" ".join(f"{v:.2f}" for v in row) for row in self.made.heights.tolist())
+        head = "# Width: 19.2 µm\n# Height: 19.2 µm\n# Value units: nm\n"
+        (self.place / "enamel.txt").write_text(head + lines, encoding="utf-8")
+        with Study(self.place / "study", create=True) as study:
+            study.run("gather", folder=self.place / "enamel.txt")
+        self.window = self.open(self.place / "study")
+        self.desk = self.window.desk
+        self.desk.viewing.set_stage("Prepare")
+        self.form = self.window.bench.page("Prepare").open(find_operation("level"))
+        self.settle(self.window)
+
+    def test_limits_are_picked_on_the_histogram_and_tinted_at_once(self):
+        limits, form = self.form.companion, self.form
+        self.assertGreaterEqual(len(limits.histogram.peaks), 2)
+        form.fields["each_line"].setChecked(True)
+        self.settle(self.window)
+        self.assertIsNone(form.values()["limit_below"])
+        shown = self.desk.previewing.shown
+        self.assertLess(shown.made.tinted.counts[1], 0.01 * shown.made.tinted.kji.size)
+        histogram = limits.histogram
+        start, end = histogram.x_of(histogram.counts.low), histogram.x_of(-150.0)
+        QTest.mousePress(histogram, Qt.MouseButton.LeftButton, pos=QPoint(int(start), 40))
+        QTest.mouseMove(histogram, QPoint(int(end), 40))
+        QTest.mouseRelease(histogram, Qt.MouseButton.LeftButton, pos=QPoint(int(end), 40))
+        self.assertAlmostEqual(form.values()["limit_below"], -150, delta=30)
+        self.settle(self.window)
+        tinted = self.desk.previewing.shown.made.tinted.data[:, :, 0].T > 0
+        self.assertGreater(np.mean(tinted[self.made.etched]), 0.95)
+        self.assertLess(np.mean(tinted[self.made.sound]), 0.2)
+        canvas = self.window.table.working.canvas
+        self.assertTrue(canvas.render_pixels() is not None and canvas.previewed)
+
+    def test_everything_left_out_is_tinted_and_said(self):
+        self.form.fields["limit_above"].setText("-1e6")
+        self.settle(self.window)
+        self.assertIn("left out", self.form.preview.told.text())
+        tinted = self.desk.previewing.shown.made.tinted
+        self.assertGreater(tinted.counts[1], 0.99 * tinted.kji.size)
+
+    def test_three_points_are_picked_in_the_pane(self):
+        form, points = self.form, self.form.fields["points"]
+        form.fields["how"].setCurrentText("points")
+        self.press(points.button)
+        self.assertEqual(self.desk.hand.tool, "pick")
+        space, canvas = self.desk.viewing.record.grid, self.window.table.working.canvas
+        picked = [space.to_world(v) for v in ((10, 10, 0), (180, 20, 0), (20, 170, 0), (170, 180, 0))]
+        for world in picked:
+            QTest.mouseClick(canvas, Qt.MouseButton.LeftButton, pos=self.pixel(canvas, world))
+        self.assertEqual(len(self.desk.hand.picked), 3)
+        given = np.array(form.values()["points"]).reshape(3, 2)
+        np.testing.assert_allclose(given, [w[:2] for w in picked[1:]], atol=2e-4)
+        self.settle(self.window)
+        self.assertIsNotNone(self.desk.previewing.shown.made.thing)
+        self.window.bench.page("Prepare").close_form()
+        self.assertEqual((self.desk.hand.tool, self.desk.hand.picked), ("point", ()))
+
+    def test_an_image_without_heights(self):
+        self.desk.study.run("gather", folder=self.place / self._balls())
+        self.desk.viewing.show_image(self.desk.study.records()[-1].id)
+        self.settle(self.window)
+        self.assertFalse(self.form.companion.histogram.isVisible())
+        self.assertIn("need a picture", self.form.companion.told.text())
+        self.assertEqual(self.troubles, [])
+
+    def _balls(self) -> str:
+        self.nifti(two_balls(straight_space((20, 20, 20))))
+        return "balls.nii.gz"
