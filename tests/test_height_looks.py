@@ -4,15 +4,18 @@ import numpy as np
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
-from kestrelmist.core.heights import is_height_map, nanometres
+from kestrelmist.core.heights import is_height_map
 from kestrelmist.core.operation import find_operation
+from kestrelmist.core.quantity import nanometres
 from kestrelmist.demo.enamel import enamel
 from kestrelmist.scene.colouring import BACKGROUND
 from kestrelmist.scene.drawing import Drawn, draw
 from kestrelmist.scene.first_look import first_look
 from kestrelmist.scene.histogram import counts_of, peaks_of
 from kestrelmist.scene.layer import ImageLook
+from kestrelmist.scene.relief import relief_of
 from kestrelmist.scene.side_light import light_from_the_side, steepness
+from kestrelmist.scene.solid_process import SolidProcess
 from kestrelmist.scene.view import AXIAL, fitted
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase
@@ -75,6 +78,44 @@ class LightTest(PlaceCase):
         self.assertEqual(len(found), 2)
         np.testing.assert_allclose(sorted(found), (-850, 0), atol=12)
         self.assertEqual(peaks_of(counts_of(np.zeros(0))), [])
+
+
+class ReliefTest(PlaceCase):
+    def test_points_stand_where_they_are(self):
+        made = enamel(2, 200)
+        image = height_map(made.heights, pixel=1e-4)
+        look = first_look(image)
+        relief = relief_of(image, look)
+        self.assertEqual(relief.heights.shape, (200, 200))
+        there = np.isfinite(made.heights) & (made.heights > look.low) & (made.heights < look.high)
+        tall = (made.heights - look.low) * 1e-6 * relief.times
+        np.testing.assert_allclose(relief.heights[there], tall[there], rtol=1e-3, atol=1e-6)
+        self.assertTrue(np.isfinite(relief.heights).all())
+        self.assertTrue((relief.colours[np.isnan(made.heights)] == relief.colours[np.isnan(made.heights)][0]).all())
+        empty = relief_of(height_map(np.full((9, 9), np.nan)), look)
+        self.assertTrue(np.isfinite(empty.heights).all())
+        large = relief_of(height_map(np.zeros((900, 1400))), look)
+        self.assertLess(large.heights.size, 130_000)
+        np.testing.assert_allclose(
+            large.affine[:2, 3], height_map(np.zeros((900, 1400))).space.affine[:2, 3], atol=4e-4
+        )
+
+    def test_it_is_drawn_by_the_process_though_nobody_reads_its_pictures(self):
+        process = SolidProcess()
+        self.addCleanup(process.close)
+        relief = relief_of(height_map(enamel(2, 300).heights), first_look(height_map(enamel(2, 300).heights)))
+        for n in range(6):  # each more than a pipe holds, while pictures wait to be read
+            process.send("relief", -1, relief.heights, relief.colours, relief.affine)
+            process.send("view", n, 500, 400, 35.0, 22.0, 1.0)
+        words, last = [], None
+        while last != 5:
+            self.assertTrue(process.pipe.poll(30))
+            word, *rest = process.pipe.recv()
+            words.append(word)
+            last = rest[0] if word == "picture" else last
+        pixels = np.frombuffer(rest[3], np.uint8).reshape(400, 500, 3)
+        self.assertGreater(np.count_nonzero(pixels.max(2) > 120), 5000)
+        self.assertIn("surface", words)
 
 
 class FormTest(DeskCase):

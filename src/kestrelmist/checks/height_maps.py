@@ -7,8 +7,9 @@ import re
 import numpy as np
 
 from ..core.digits import rounded
-from ..core.heights import is_height_map, nanometres
+from ..core.heights import is_height_map
 from ..core.image import Image
+from ..core.quantity import nanometres
 from ..prepare.left_out import medians
 from ..prepare.level import LEVELLED
 from .notice import Mend, Notice, Subject, check

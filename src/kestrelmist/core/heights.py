@@ -2,22 +2,9 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
-
 from .errors import Trouble
 from .image import Image
-from .quantity import Quantity
-
-
-@lru_cache(maxsize=64)
-def nanometres(unit: str) -> float | None:
-    """Nanometres in one of a unit of length; None when it is no length, or nobody knows it."""
-    if not unit:
-        return None
-    try:
-        return Quantity(1.0, unit).to("nm").value
-    except ValueError:
-        return None
+from .quantity import nanometres
 
 
 def is_height_map(image: Image) -> bool:

@@ -73,6 +73,17 @@ class Quantity:
         return f"{self.value:.{digits}f} ± {self.uncertainty:.{digits}f}{unit}"
 
 
+@lru_cache(maxsize=64)
+def nanometres(unit: str) -> float | None:
+    """Nanometres in one of a unit of length; None when it is no length, or nobody knows it."""
+    if not unit:
+        return None
+    try:
+        return Quantity(1.0, unit).to("nm").value
+    except ValueError:
+        return None
+
+
 def _difference(registry, unit):
     """The unit of a difference of two values: for degrees, without their zero."""
     name = str(unit)

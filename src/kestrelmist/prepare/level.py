@@ -8,13 +8,14 @@ from typing import Annotated, Any, Literal, NamedTuple
 import numpy as np
 
 from ..core.errors import Trouble
-from ..core.heights import in_nanometres, nanometres, require_picture
+from ..core.heights import in_nanometres, require_picture
 from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, Role, Unit
 from ..core.progress import Progress, silent
+from ..core.quantity import nanometres
 from ..core.table import Column, Table
 from .left_out import left_of
 from .level_ways import Levelling, differences, lines, picked_plane, steps, surface

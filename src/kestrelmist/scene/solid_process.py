@@ -8,9 +8,11 @@ the last is drawn.
 from __future__ import annotations
 
 import os
+import queue
 import socket
 import subprocess
 import sys
+import threading
 from multiprocessing.connection import Connection
 
 
@@ -29,17 +31,26 @@ class SolidProcess:
         )
         theirs.close()
         self.pipe = Connection(ours.detach())
+        self._waiting: queue.SimpleQueue[tuple | None] = queue.SimpleQueue()
+        # a pipe that is full would hold up who writes to it, and the process may be writing a picture just then
+        self._sender = threading.Thread(target=self._send_all, name="Solid view", daemon=True)
+        self._sender.start()
 
-    def send(self, *message) -> bool:
-        """Hand over a message; False when the process is gone."""
-        try:
-            self.pipe.send(message)
-            return True
-        except (BrokenPipeError, ConnectionResetError, OSError):
-            return False
+    def send(self, *message) -> None:
+        """Hand over a message; nothing happens when the process is gone."""
+        self._waiting.put(message)
+
+    def _send_all(self) -> None:
+        while (message := self._waiting.get()) is not None:
+            try:
+                self.pipe.send(message)
+            except OSError:
+                return
 
     def close(self) -> None:
         self.send("stop")
+        self._waiting.put(None)
+        self._sender.join(1)
         self.pipe.close()
         try:
             self.process.wait(2)
@@ -67,6 +78,8 @@ def main(descriptor: int) -> None:
             elif word == "surface":
                 triangles = scene.set_surface(*rest)
                 pipe.send(("surface", rest[0], triangles))
+            elif word == "relief":
+                pipe.send(("surface", rest[0], scene.set_relief(*rest)))
             elif word == "view":
                 view = rest
         picture = scene.picture(*view[1:])

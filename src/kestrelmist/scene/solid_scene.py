@@ -5,12 +5,13 @@ from __future__ import annotations
 import numpy as np
 import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  (registers the drawing back end)
 from vtkmodules.util.numpy_support import numpy_to_vtk, vtk_to_numpy
-from vtkmodules.vtkCommonCore import VTK_UNSIGNED_CHAR, vtkObject
-from vtkmodules.vtkCommonDataModel import vtkImageData
+from vtkmodules.vtkCommonCore import VTK_UNSIGNED_CHAR, vtkObject, vtkPoints
+from vtkmodules.vtkCommonDataModel import vtkImageData, vtkStructuredGrid
 from vtkmodules.vtkCommonMath import vtkMatrix4x4
 from vtkmodules.vtkCommonTransforms import vtkTransform
 from vtkmodules.vtkFiltersCore import vtkFlyingEdges3D, vtkPolyDataNormals, vtkWindowedSincPolyDataFilter
 from vtkmodules.vtkFiltersGeneral import vtkTransformPolyDataFilter
+from vtkmodules.vtkFiltersGeometry import vtkStructuredGridGeometryFilter
 from vtkmodules.vtkRenderingCore import (
     vtkActor,
     vtkLight,
@@ -105,6 +106,42 @@ class SolidScene:
         look.SetDiffuse(0.85)
         look.SetSpecular(0.0 if key == GHOST else 0.18)
         look.SetSpecularPower(22)
+        self.renderer.AddActor(actor)
+        self.surfaces[key] = actor
+        return normals.GetOutput().GetNumberOfPolys()
+
+    def set_relief(self, key: int, heights: np.ndarray, colours: np.ndarray, affine: np.ndarray) -> int:
+        """Add or replace the surface of a height map (rows, columns), mm above its plane, each point in its colour
+        (rows, columns, 3); returns its number of triangles."""
+        if key in self.surfaces:
+            self.renderer.RemoveActor(self.surfaces.pop(key))
+        rows, columns = heights.shape
+        j, i = np.mgrid[0:rows, 0:columns]
+        flat = np.stack([i.ravel(), j.ravel(), np.zeros(i.size), np.ones(i.size)])
+        places = (affine @ flat)[:3].T
+        places[:, 2] += heights.ravel()
+        points = vtkPoints()
+        points.SetData(numpy_to_vtk(np.ascontiguousarray(places, np.float32), deep=True))
+        grid = vtkStructuredGrid()
+        grid.SetDimensions(columns, rows, 1)
+        grid.SetPoints(points)
+        grid.GetPointData().SetScalars(
+            numpy_to_vtk(np.ascontiguousarray(colours.reshape(-1, 3)), deep=True, array_type=VTK_UNSIGNED_CHAR)
+        )
+        surface = vtkStructuredGridGeometryFilter()
+        surface.SetInputData(grid)
+        normals = vtkPolyDataNormals()
+        normals.SetInputConnection(surface.GetOutputPort())
+        normals.SplittingOff()
+        normals.Update()
+        mapper = vtkPolyDataMapper()
+        mapper.SetInputData(normals.GetOutput())
+        actor = vtkActor()
+        actor.SetMapper(mapper)
+        look = actor.GetProperty()
+        look.SetAmbient(0.15)
+        look.SetDiffuse(0.85)
+        look.SetSpecular(0.12)
         self.renderer.AddActor(actor)
         self.surfaces[key] = actor
         return normals.GetOutput().GetNumberOfPolys()

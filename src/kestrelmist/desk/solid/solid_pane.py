@@ -8,7 +8,10 @@ from PySide6.QtCore import QPointF, QRectF, QSocketNotifier, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from ...scene.occupancy import image_field, label_field
+from ...core.heights import is_height_map
+from ...core.image import Image
+from ...scene.occupancy import Field, image_field, label_field
+from ...scene.relief import Relief, relief_of
 from ..desk_model import Desk
 from ..light_table.pane_header import PaneHeader
 from ..theme.theme import Theme, words
@@ -29,9 +32,7 @@ class SolidPane(QWidget):
         self.name = "Solid"
         self.header, self.canvas = PaneHeader(self.name), SolidCanvas(desk)
         self.header.clicked.connect(self.wants_lead)
-        self.canvas.counted.connect(
-            lambda n: self.header.place.setText(f"{n} surface{'' if n == 1 else 's'}" if n else "")
-        )
+        self.canvas.counted.connect(self.header.place.setText)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
@@ -45,7 +46,8 @@ class SolidPane(QWidget):
 class SolidCanvas(QWidget):
     """Shows the last picture; asks for surfaces when labels change and for pictures when turned."""
 
-    counted = Signal(int)
+    counted = Signal(str)
+    """How many surfaces there are, or how much taller than it is a relief is drawn."""
 
     def __init__(self, desk: Desk):
         super().__init__()
@@ -60,13 +62,15 @@ class SolidCanvas(QWidget):
         self._last: QPointF | None = None
         self._asked = self._received = 0
         self._building = self._again = False
+        self._relief_words = ""
         self.setMinimumSize(80, 60)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Solid view")
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._soon = QTimer(self, singleShot=True, interval=120)
         self._soon.timeout.connect(self._build)
-        for signal in (desk.viewing.labels_changed, desk.viewing.lead_changed, desk.viewing.lead_ready):
+        viewing = desk.viewing
+        for signal in (viewing.labels_changed, viewing.lead_changed, viewing.lead_ready, viewing.looks_changed):
             signal.connect(self._soon.start)
 
     @property
@@ -86,7 +90,8 @@ class SolidCanvas(QWidget):
             self._again = True
             return
         record, image, labels = self.viewing.record, self.viewing.image.grey(), self.viewing.labels
-        new_image = self._image_key != (record.id, record.grid)
+        look = self.viewing.look if is_height_map(image) else None
+        new_image = self._image_key != (record.id, record.grid, look)
         wanted = {} if new_image else dict(self._known)
         shown = {row.number: row for row in labels.table if not row.hidden and labels.counts[row.number]}
         changed = [n for n, row in shown.items() if wanted.get(n) != self._state(labels, row)]
@@ -98,7 +103,7 @@ class SolidCanvas(QWidget):
 
         def fields(progress):
             made = {n: label_field(labels, n) for n in changed}
-            return made, image_field(image) if new_image else None
+            return made, (relief_of(image, look) if look is not None else image_field(image)) if new_image else None
 
         def place(result):
             self._building = False
@@ -109,9 +114,8 @@ class SolidCanvas(QWidget):
                 self.process.send("clear")
                 self._known.clear()
                 self.triangles.clear()
-                self._image_key = (record.id, record.grid)
-                level = 40.0 if image.unit != "HU" else max(6.0, min(200.0, self._level(image)))
-                self.process.send("surface", GHOST, ghost.values, ghost.affine, (0.62, 0.70, 0.74), 0.16, level, 30)
+                self._image_key = (record.id, record.grid, look)
+                self._send_body(ghost, image)
             for n in gone:
                 self.process.send("surface", n, None, None, (0, 0, 0), 0.0)
                 self._known.pop(n, None)
@@ -122,7 +126,8 @@ class SolidCanvas(QWidget):
                         "surface", n, field.values, field.affine, (colour.redF(), colour.greenF(), colour.blueF()), 1.0
                     )
                     self._known[n] = states[n]
-            self.counted.emit(len(shown))
+            surfaces = f"{len(shown)} surface{'' if len(shown) == 1 else 's'}" if shown else ""
+            self.counted.emit(surfaces if look is None else self._relief_words)
             self.ask()
             if self._again:
                 self._again = False
@@ -134,6 +139,16 @@ class SolidCanvas(QWidget):
             self.update()
 
         self.desk.session.work.start("Solid view", fields, place, failed, "preview")
+
+    def _send_body(self, body: Field | Relief, image: Image) -> None:
+        """The ghost of a subject, or the surface of a height map."""
+        assert self.process is not None
+        if isinstance(body, Relief):
+            self.process.send("relief", GHOST, body.heights, body.colours, body.affine)
+            self._relief_words = f"heights × {body.times:.3g}" if body.times else ""
+            return
+        level = 40.0 if image.unit != "HU" else max(6.0, min(200.0, self._level(image)))
+        self.process.send("surface", GHOST, body.values, body.affine, (0.62, 0.70, 0.74), 0.16, level, 30)
 
     @staticmethod
     def _state(labels, row) -> tuple:
