@@ -164,7 +164,7 @@ def _argument(p: Parameter) -> click.Argument:
 
 
 def _option(p: Parameter) -> click.Option:
-    flag = "--" + p.name.replace("_", "-")
+    flag = f"--{p.flag}"
     if p.kind.name == "yes or no" and not p.optional:
         both = f"{flag}/--no-{flag[2:]}"
         return click.Option([both, p.name], default=None, help=_words(p) + _default(p), show_default=False)
@@ -279,7 +279,7 @@ def _on_files(operation: Operation, given: dict, progress: Progress):
             image = next((v for v in arguments.values() if hasattr(v, "kji") and not isinstance(v, LabelMap)), None)
             chosen = any(q.role == "label" and not q.required for q in operation.settings)  # may do without labels
             if image is None or (operation.returns("table") and not chosen):
-                flag = p.name.replace("_", "-")
+                flag = p.flag
                 raise Trouble(
                     f"“{operation.title}” needs a label map",
                     f"name a file with --{flag}, or work in a study with --study",

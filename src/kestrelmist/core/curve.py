@@ -41,6 +41,10 @@ class Curve:
     dashes : str
         One of DASHES.
     name, subject : str
+    line : seven mm, optional
+        Of a section: the world positions of its two ends, x, y, z each, and the width over which it was averaged.
+    image : str
+        Of a section: a reference to the image it was drawn on.
 
     Raises
     ------
@@ -58,6 +62,8 @@ class Curve:
     dashes: str = "solid"
     name: str = ""
     subject: str = ""
+    line: tuple[float, ...] | None = None
+    image: str = ""
 
     def __post_init__(self):
         values = np.array(self.values, np.float64).ravel()
@@ -106,6 +112,7 @@ class Curve:
             "along_unit": self.along_unit,
             "unit": self.unit,
             "of": self.of,
+            **({"line": list(self.line), "image": self.image} if self.line is not None else {}),
             **self.style,
         }
 
@@ -124,7 +131,10 @@ class Curve:
             colour, width, dashes = COLOURS[0], 1.5, "solid"
         values = np.array([math.nan if v is None else v for v in facts["values"]])
         along, unit, of = facts.get("along"), facts.get("along_unit", ""), facts.get("of", "")
-        return cls(values, along, unit, facts.get("unit", ""), of, colour, width, dashes, name, subject)
+        drawn, line = (colour, width, dashes), facts.get("line")
+        known = isinstance(line, list) and len(line) == 7 and all(isinstance(v, (int, float)) for v in line)
+        where = tuple(float(v) for v in line or ()) if known else None, str(facts.get("image", ""))
+        return cls(values, along, unit, facts.get("unit", ""), of, *drawn, name, subject, *where)
 
 
 def require_style(colour: str, width: float, dashes: str) -> None:

@@ -25,8 +25,8 @@ class Unit:
 class Role:
     """What a text, path or group of numbers stands for: "label", "folder", "file", "new" for a file or folder to be
     made, "secret" for a word that is never written down, "names" for words that are not written down either, "mark" for
-    what says that a list was looked through, "place" for a world position, "points" for x and y of three of them,
-    "area" for a framed one, "box" for the first and last voxel of a framed box."""
+    what says that a list was looked through, "place" for a world position, of which x and y will do on a picture,
+    "points" for x and y of three, "area" for a framed one, "box" for the first and last voxel of a framed box."""
 
     text: str
 
@@ -98,9 +98,14 @@ class Parameter:
         return self.kind.is_input
 
     @property
+    def flag(self) -> str:
+        """The name as the command line has it; an underscore at the end only keeps it apart from a word of Python."""
+        return self.name.rstrip("_").replace("_", "-")
+
+    @property
     def words(self) -> str:
         """The name as a person reads it."""
-        return self.name.replace("_", " ").capitalize()
+        return self.name.rstrip("_").replace("_", " ").capitalize()
 
     @property
     def wanted(self) -> str:

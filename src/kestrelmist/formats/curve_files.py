@@ -16,32 +16,27 @@ from .table_files import read_csv
 
 
 def curve_table(curves: list[Curve], times: bool = True) -> Table:
-    """Curves as a table, a column each, with the times in the first one when they have them in common.
+    """Curves as a table, a column each, with the times or distances in the first one when they have them in common.
+    Sections of different lengths have a column of distances each.
 
     Raises
     ------
     Trouble
-        When they differ in length or in their times.
+        When courses differ in length or in their times.
     """
     first = curves[0]
     for other in curves[1:]:
         if other.values.size != first.values.size or not np.allclose(other.places(), first.places()):
+            if all(curve.line is not None for curve in curves):
+                return _each_with_places(curves)
             raise Trouble(f"“{other.name}” and “{first.name}” do not have the same times", "save them one by one")
-    along = first.places()
-    columns, known = [], set()
+    columns: list[Column] = []
     if times:
-        named = "time" if first.along is not None else "volume"
-        columns.append(
-            Column(named, first.along_unit, decimals_for(0.0, float(along.max())) + 2 if named == "time" else 0)
-        )
-        known.add(named)
+        columns.append(_place_column(first))
     for curve in curves:
-        name, n = curve.name or "value", 2
-        while name in known:
-            name, n = f"{curve.name or 'value'} {n}", n + 1
-        known.add(name)
-        columns.append(Column(name, curve.unit, 6))
-    table = Table("Courses", columns)
+        columns.append(Column(_free(curve.name or "value", columns), curve.unit, 6))
+    table = Table("Sections" if first.line is not None else "Courses", columns)
+    along = first.places()
     for n in range(first.values.size):
         row = [float(curve.values[n]) if np.isfinite(curve.values[n]) else None for curve in curves]
         place = [float(along[n]) if first.along is not None else n + 1] if times else []
@@ -49,9 +44,39 @@ def curve_table(curves: list[Curve], times: bool = True) -> Table:
     return table
 
 
+def _place_column(curve: Curve, number: str = "") -> Column:
+    if curve.along is None:
+        return Column(f"volume{number}")
+    name = "time" if curve.line is None else "distance"
+    return Column(f"{name}{number}", curve.along_unit, decimals_for(0.0, float(curve.along.max())) + 2)
+
+
+def _free(name: str, columns: list[Column]) -> str:
+    known, free, n = {column.name for column in columns}, name, 2
+    while free in known:
+        free, n = f"{name} {n}", n + 1
+    return free
+
+
+def _each_with_places(curves: list[Curve]) -> Table:
+    columns: list[Column] = []
+    for n, curve in enumerate(curves, 1):
+        columns.append(_place_column(curve, f" {n}"))
+        columns.append(Column(_free(curve.name or "value", columns), curve.unit, 6))
+    table = Table("Sections", columns)
+    for n in range(max(curve.values.size for curve in curves)):
+        row: list[float | None] = []
+        for curve in curves:
+            there = n < curve.values.size
+            row.append(float(curve.places()[n]) if there else None)
+            row.append(float(curve.values[n]) if there and np.isfinite(curve.values[n]) else None)
+        table.rows.append(tuple(row))
+    return table
+
+
 def read_curve(path: Path) -> Curve:
-    """The curve in a CSV file: its last column of numbers; the first one, when there are two and it is called time or
-    volume, gives the times.
+    """The curve in a CSV file: its last column of numbers; the first one, when there are two and it is called time,
+    distance or volume, gives the times.
 
     Raises
     ------
@@ -68,7 +93,7 @@ def read_curve(path: Path) -> Curve:
         raise Trouble("There is no column of numbers in this file", "save it as CSV with a column of values", path)
     column, values = numbers[-1]
     head, along = numbers[0] if len(numbers) > 1 else (None, None)
-    known = head is not None and head.name.casefold() == "time"
+    known = head is not None and head.name.casefold() in ("time", "distance")
     return Curve(
         np.array(values), np.array(along) if known else None, head.unit if known else "", column.unit, name=path.stem
     )

@@ -1,0 +1,220 @@
+"""Step heights: two levels of a section fitted by parallel straight lines."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..core.errors import Trouble
+
+SHORTEST = 0.04
+"""Pieces shorter than this share of a section are dust, no plateaus."""
+BANDS = 8
+"""Parts of the width that are measured one by one, to learn how sure the mean of all is."""
+FEWEST_BANDS = 4
+ROUNDS, FAR, MAD = 4, 4.0, 1.4826
+"""How often dust is sought, and how many standard deviations it stands out."""
+STUDENT = (0.0, 12.71, 4.303, 3.182, 2.776, 2.571, 2.447, 2.365)
+"""Two-sided 95 % points of Student's t for 0 … 7 degrees of freedom."""
+Range = tuple[float, float]
+
+
+@dataclass(frozen=True)
+class Step:
+    """A step and how it was found.
+
+    Parameters
+    ----------
+    height : values
+        Of what lies at the far level above what lies at the near one: of a groove below 0, of a ridge above.
+    noise : values
+        Standard uncertainty by the noise of the plateaus.
+    degrees : number
+        Of freedom of `noise`; infinite when it comes from many points.
+    slope : values per unit of length
+        Of both plateaus.
+    edges : places along the section
+    used, left_out : ranges along the section
+    """
+
+    height: float
+    noise: float
+    degrees: float
+    slope: float
+    edges: tuple[float, ...]
+    used: list[Range] = field(default_factory=list)
+    left_out: list[Range] = field(default_factory=list)
+
+    def expanded(self, calibration: float = 0.0) -> float:
+        """The uncertainty within which the true height lies 95 times of 100; `calibration` is the relative standard
+        uncertainty of the scale of heights."""
+        cover = STUDENT[int(self.degrees)] if self.degrees < len(STUDENT) else 1.96
+        return math.hypot(cover * self.noise, 1.96 * calibration * self.height)
+
+
+def step_in(along: np.ndarray, lines: np.ndarray, name: str, edge: float = 0.0) -> Step:
+    """The step of a section with one edge or two.
+
+    With two edges, as ISO 5436-1 (2000) has it for a groove of width W (type A1): the surface counts from W/3 to W on
+    both sides, the bottom over its middle third. With one edge, both plateaus count but for what lies near it. Both
+    levels are fitted by parallel straight lines, by least squares.
+
+    Parameters
+    ----------
+    along : array (n,)
+    lines : array (n, lines)
+        Sections side by side.
+    edge : length
+        What is left out on each side of every edge; 0 for the standard's thirds, or for a tenth of the shorter plateau.
+
+    Raises
+    ------
+    Trouble
+        When there is no edge or more than two, or too little is left on a plateau.
+    """
+    values = _middles(lines)
+    edges = edges_of(along, values, name)
+    used, levels, out = _parts(along, edges, edge)
+    picked, level = np.zeros(along.size, bool), np.zeros(along.size)
+    for (low, high), which in zip(used, levels):
+        inside = (along >= low) & (along <= high) & np.isfinite(values)
+        if inside.sum() < 3:
+            raise Trouble(f"Too little of a plateau of “{name}” is left", "draw the line longer, or leave out less")
+        picked |= inside
+        level[inside] = which
+    along_used, level_used = along[picked], level[picked]
+    points = _without_dust(along_used, lines[picked], level_used)
+    height, slope, noise = _fit(along_used, *_means(points), level_used)
+    degrees = math.inf
+    if lines.shape[1] >= FEWEST_BANDS:
+        bands = np.array_split(np.arange(lines.shape[1]), min(BANDS, lines.shape[1]))
+        found = [_fit(along_used, *_means(points[:, band]), level_used)[0] for band in bands]
+        apart = float(np.std(found, ddof=1)) / math.sqrt(len(found))
+        if apart >= noise:
+            noise, degrees = apart, len(found) - 1
+    return Step(height, noise, degrees, slope, edges, used, out)
+
+
+def edges_of(along: np.ndarray, values: np.ndarray, name: str) -> tuple[float, ...]:
+    """Places where a section crosses from one level to the other, one or two.
+
+    Levels are told apart by the threshold of N. Otsu (IEEE Trans. SMC 9, 1979), with the tilt that both have in common
+    taken away; pieces that are too short for a plateau are passed over.
+    """
+    from skimage.filters import threshold_otsu
+
+    there = np.isfinite(values)
+    if there.sum() < 12 or np.ptp(values[there]) == 0:
+        raise Trouble(f"There is no step in “{name}”", "draw a line across one")
+    filled = np.interp(along, along[there], values[there])
+    flat = filled - _common_slope(along, filled) * (along - along[0])
+    split = flat > threshold_otsu(flat)
+    if not split.any() or split.all():
+        raise Trouble(f"There is no step in “{name}”", "draw a line across one")
+    limit = float(np.median(flat[split]) + np.median(flat[~split])) / 2  # half-way between both levels
+    high = _long_runs(flat > limit, max(2, int(SHORTEST * along.size)))
+    at = np.flatnonzero(high[1:] != high[:-1])
+    if not at.size:
+        raise Trouble(f"There is no step in “{name}”", "draw a line across one")
+    if at.size > 2:
+        raise Trouble(
+            f"“{name}” crosses {at.size} edges, and a step height is that of one edge or of a groove",
+            "draw a shorter line across one or two",
+        )
+    found = []
+    for n in at:
+        rise = flat[n + 1] - flat[n]
+        share = (limit - flat[n]) / rise if rise else 0.5
+        found.append(float(along[n] + min(max(share, 0.0), 1.0) * (along[n + 1] - along[n])))
+    return tuple(found)
+
+
+def _common_slope(along: np.ndarray, values: np.ndarray) -> float:
+    """The slope of most of a section: the median of slopes over an eighth of it."""
+    lag = max(1, along.size // 8)
+    return float(np.median((values[lag:] - values[:-lag]) / (along[lag:] - along[:-lag])))
+
+
+def _long_runs(high: np.ndarray, least: int) -> np.ndarray:
+    """Pieces shorter than `least` become part of what is round them, the shortest first."""
+    high = high.copy()
+    while True:
+        ends = np.flatnonzero(np.diff(high.astype(np.int8))) + 1
+        bounds = np.concatenate([[0], ends, [high.size]])
+        lengths = np.diff(bounds)
+        if len(lengths) < 2 or lengths.min() >= least:
+            return high
+        n = int(lengths.argmin())
+        high[bounds[n] : bounds[n + 1]] = ~high[bounds[n]]
+
+
+def _parts(along: np.ndarray, edges: tuple[float, ...], edge: float) -> tuple[list[Range], list[float], list[Range]]:
+    """Ranges that count, the level of each (0 or 1), and ranges near edges that do not."""
+    first, last = float(along[0]), float(along[-1])
+    if len(edges) == 1:
+        away = edge or 0.1 * min(edges[0] - first, last - edges[0])
+        used = [(first, edges[0] - away), (edges[0] + away, last)]
+        return used, [0.0, 1.0], [(edges[0] - away, edges[0] + away)]
+    a, b = edges
+    wide = b - a
+    away = edge or wide / 3
+    before, after = (max(first, a - wide), a - away), (b + away, min(last, b + wide))
+    middle = (a + away, b - away) if edge else (a + wide / 3, b - wide / 3)
+    out = [(a - away, middle[0]), (middle[1], b + away)]
+    return [before, middle, after], [0.0, 1.0, 0.0], out
+
+
+def _without_dust(along: np.ndarray, points: np.ndarray, level: np.ndarray) -> np.ndarray:
+    """Points (n, lines) without those that stand out of the plateaus: further from the fit than some standard
+    deviations, told by the median of their distances. NaN where there is none."""
+    points = points.copy()
+    for _ in range(ROUNDS):
+        middle = _middles(points)
+        there = np.isfinite(middle)
+        height, slope, _ = _fit(along, np.where(there, middle, 0.0), there.astype(float), level)
+        away = points - (height * level + slope * along)[:, None]
+        away -= np.nanmedian(away)
+        spread = MAD * float(np.nanmedian(np.abs(away)))
+        far = np.abs(away) > FAR * spread
+        if not far.any() or not spread > 0:
+            break
+        points[far] = np.nan
+    return points
+
+
+def _middles(points: np.ndarray) -> np.ndarray:
+    """The median across the width (n,), which dust hardly moves; NaN where there is nothing."""
+    there = np.isfinite(points).any(1)
+    found = np.full(len(points), np.nan)
+    found[there] = np.nanmedian(points[there], axis=1)
+    return found
+
+
+def _means(points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The mean across the width (n,), 0 where there is nothing, and of how many lines it is."""
+    there = np.isfinite(points)
+    count = there.sum(1)
+    return np.where(there, points, 0).sum(1) / np.maximum(count, 1), count.astype(float)
+
+
+def _fit(along: np.ndarray, values: np.ndarray, count: np.ndarray, level: np.ndarray) -> tuple[float, float, float]:
+    """Height, slope and standard uncertainty of the height, of parallel lines through two levels; places with a count
+    of 0 do not count. Neighbours that go together count as fewer points, by the sum of the residuals' autocorrelation
+    up to where it falls to zero."""
+    there = count > 0
+    along, values, level = along[there], values[there], level[there]
+    matrix = np.column_stack([np.ones(along.size), along - along.mean() if along.size else along, level])
+    if along.size < 4 or np.linalg.matrix_rank(matrix) < 3:
+        return math.nan, math.nan, math.inf
+    solved = np.linalg.lstsq(matrix, values, rcond=None)[0]
+    left = values - matrix @ solved
+    power, together = float(left @ left), 1.0
+    for lag in range(1, along.size // 2):
+        share = float(left[lag:] @ left[:-lag]) / power if power > 0 else 0.0
+        if share <= 0:
+            break
+        together += 2 * share
+    variance = power / max(along.size - 3, 1) * together * np.linalg.inv(matrix.T @ matrix)[2, 2]
+    return float(solved[2]), float(solved[1]), math.sqrt(variance)

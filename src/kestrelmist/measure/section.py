@@ -1,0 +1,175 @@
+"""Sections: the values of an image along a line, averaged across a width."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Annotated
+
+import numpy as np
+
+from ..core.curve import COLOURS, Curve, Dashes
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.operation import operation
+from ..core.parameter import Between, Unit, WorldPoint
+from ..core.space import Space
+
+MOST = 1 << 20
+"""Points along a section."""
+Width = Annotated[float, Unit("mm"), Between(0, 1e6)]
+
+
+@dataclass(frozen=True)
+class Line:
+    """A straight line between two world positions (three mm each), and the width across it, mm."""
+
+    start: tuple[float, float, float]
+    end: tuple[float, float, float]
+    width: float = 0.0
+
+    @property
+    def length(self) -> float:
+        return float(np.linalg.norm(np.subtract(self.end, self.start)))
+
+    @property
+    def numbers(self) -> tuple[float, ...]:
+        """Seven: both ends and the width."""
+        return (*self.start, *self.end, self.width)
+
+    @classmethod
+    def of(cls, numbers) -> Line:
+        return cls(tuple(numbers[:3]), tuple(numbers[3:6]), float(numbers[6]))
+
+    @property
+    def across(self) -> np.ndarray:
+        """The direction of the width: square to the line, in the plane of the two world axes that the line runs along
+        most."""
+        way = np.subtract(self.end, self.start)
+        normal = np.zeros(3)
+        normal[_thinnest(way)] = 1.0
+        across = np.cross(normal, way)
+        return across / np.linalg.norm(across)
+
+
+def _thinnest(way: np.ndarray) -> int:
+    """The axis along which a line runs least; of several, the last."""
+    least = np.abs(way).min()
+    return int(np.flatnonzero(np.abs(way) <= least + 1e-12)[-1])
+
+
+@dataclass(frozen=True)
+class Section:
+    """What was found along a line: distances from its start (n,) in the unit of the space, and values (n, lines), one
+    column for each of the lines side by side that the width holds; NaN outside the image and where there is none."""
+
+    along: np.ndarray
+    lines: np.ndarray
+
+    @property
+    def values(self) -> np.ndarray:
+        """The mean across the width (n,), over lines that have a value there."""
+        there = np.isfinite(self.lines)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.where(there, self.lines, 0).sum(1) / there.sum(1)
+
+
+def section_of(image: Image, line: Line) -> Section:
+    """The section of a volume along a line, in steps of the smallest voxel side, between voxels by linear
+    interpolation.
+
+    Raises
+    ------
+    Trouble
+        When the line is a point, or too long for the image, or lies outside it.
+    """
+    space = image.space
+    step = min(s for s, n in zip(space.spacing, space.shape) if n > 1) if max(space.shape) > 1 else min(space.spacing)
+    if not line.length > step / 2:
+        raise Trouble("This line is shorter than a voxel", "draw it longer")
+    count = int(round(line.length / step)) + 1
+    if count > MOST:
+        raise Trouble(f"This line is {count} voxels long", f"draw one of at most {MOST}")
+    share = np.linspace(0, 1, count)
+    start, end = np.array(line.start, float), np.array(line.end, float)
+    places = start + share[:, None] * (end - start)
+    beside = max(1, int(round(line.width / step)) + 1) if line.width > 0 else 1
+    offsets = np.linspace(-line.width / 2, line.width / 2, beside) if beside > 1 else np.zeros(1)
+    values = np.empty((count, beside))
+    for n, offset in enumerate(offsets):
+        values[:, n] = _at(image.kji, space, places + offset * line.across)
+    if not np.isfinite(values).any():
+        raise Trouble(f"The line meets no value of “{image.name}”", "draw it over the image")
+    return Section(share * line.length, values)
+
+
+def _at(kji: np.ndarray, space: Space, places: np.ndarray) -> np.ndarray:
+    """Values at world positions (n, 3) by linear interpolation; NaN outside, and beside what has none."""
+    voxel = space.to_voxel(places)
+    shape = np.array(space.shape)
+    inside = ((voxel > -0.5 - 1e-6) & (voxel < shape - 0.5 + 1e-6)).all(1)
+    voxel = np.clip(voxel, 0, shape - 1)
+    low = np.minimum(voxel.astype(int), np.maximum(shape - 2, 0))
+    part = voxel - low
+    found = np.zeros(len(places))
+    for corner in range(8):
+        pick = np.array([corner & 1, corner >> 1 & 1, corner >> 2 & 1])
+        weight = np.where(pick, part, 1 - part).prod(1)
+        at = np.minimum(low + pick, shape - 1)
+        values = kji[at[:, 2], at[:, 1], at[:, 0]].astype(float)
+        found += np.where(weight > 0, values, 0.0) * weight
+    return np.where(inside, found, np.nan)
+
+
+@operation(
+    "measure",
+    "Section along a line",
+    name="profile",
+    keywords="profile line cross-section height plot intensity",
+)
+def profile(
+    image: Image,
+    from_: WorldPoint,
+    to: WorldPoint,
+    width: Width = 0.0,
+    *,
+    name: str = "",
+    colour: str = COLOURS[1],
+    stroke: Annotated[float, Between(0.5, 8)] = 1.5,
+    dashes: Dashes = "solid",
+) -> Curve:
+    """The values along a straight line, averaged across a width, as a curve that is kept.
+
+    Values between voxels are interpolated linearly, in steps of the smallest voxel side. The width lies square to the
+    line, in the plane that the line was drawn in.
+
+    Parameters
+    ----------
+    from_, to : place
+        World positions of the ends, in mm (in pixels where the image has no scale); x and y will do on a picture.
+    width : mm
+        Across the line; 0 for the line alone.
+    name : text
+        Its name; where it was drawn when left out.
+    colour : text
+        As #RRGGBB.
+    stroke : pixels
+        How thick it is drawn.
+    dashes : text
+        Kind of line.
+
+    Raises
+    ------
+    Trouble
+        When the line is shorter than a voxel, or meets no value of the image.
+    """
+    line = Line(tuple(from_), tuple(to), width)  # type: ignore[arg-type]
+    found = section_of(image, line)
+    return curve_of(found, image, line, name=name, colour=colour, width=stroke, dashes=dashes)
+
+
+def curve_of(found: Section, image: Image, line: Line, name: str = "", **style) -> Curve:
+    """A section as a curve, with the units of the image."""
+    ends = " to ".join(", ".join(f"{v:.4g}" for v in end[:2]) for end in (line.start, line.end))
+    of, name = f"section from {ends} in {image.name}", name or f"Section of {image.name}"
+    said = {"name": name, "subject": image.subject, "line": line.numbers, "image": image.name}
+    return Curve(found.values, found.along, image.space.unit, image.unit, of, **style, **said)  # type: ignore[arg-type]

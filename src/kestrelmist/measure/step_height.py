@@ -1,0 +1,116 @@
+"""The height of a step on a line across it."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated
+
+import numpy as np
+
+from ..core.curve import Curve
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.operation import operation
+from ..core.parameter import Between, Unit, WorldPoint
+from ..core.quantity import nanometres
+from ..core.table import Column, Table
+from .plateaus import Step, step_in
+from .section import Line, Width, section_of
+
+Calibration = Annotated[float, Unit("%"), Between(0, 100)]
+
+
+def line_of(image: Image, from_, to, width: float, section: Curve | None) -> Line:
+    """The line that is meant: that of a section that was kept, or one between two places; raises Trouble when neither
+    or both are given."""
+    if section is not None:
+        if from_ is not None or to is not None:
+            raise Trouble("A section and two places are given", "give one of them")
+        if section.line is None:
+            raise Trouble(f"“{section.name}” is a course through time and no section", "choose a section")
+        return Line.of(section.line)
+    if from_ is None or to is None:
+        raise Trouble("Nothing says where the line is", "give both of its ends, or a section that was kept")
+    return Line(tuple(from_), tuple(to), width)
+
+
+@operation(
+    "measure",
+    "Step height",
+    name="step-height",
+    keywords="plateau groove depth ridge iso 5436 section profile height",
+)
+def step_height(
+    image: Image,
+    from_: WorldPoint | None = None,
+    to: WorldPoint | None = None,
+    width: Width = 0.0,
+    *,
+    section: Curve | None = None,
+    edge: Annotated[float, Unit("mm"), Between(0, 1e6)] = 0.0,
+    calibration: Calibration = 0.0,
+) -> Table:
+    """The height of a step, or the depth of a groove, on a line across it: both levels are fitted by parallel straight
+    lines.
+
+    Across a groove or a ridge of width W, as ISO 5436-1 (2000, type A1) has it: the surface counts from W/3 to W on
+    both sides, the far level over its middle third. Across one edge, both plateaus count but for what lies near it.
+    What stands out of both by more than 4 standard deviations, as dust does, is passed over.
+
+    Parameters
+    ----------
+    from_, to : place
+        World positions of the ends of the line.
+    width : mm
+        Across the line; of a wide one, its parts tell how sure the height is.
+    section : curve
+        A section that was kept, in place of the ends; it is taken of the image anew.
+    edge : mm
+        Left out on each side of every edge; 0 for the standard's thirds, or a tenth of the shorter plateau.
+    calibration : %
+        Relative standard uncertainty of the scale of heights.
+
+    Returns
+    -------
+    Table
+        Height with the uncertainty that it lies within 95 times of 100, slope, edges, what counted and what was left
+        out.
+
+    Raises
+    ------
+    Trouble
+        When there is no edge or more than two, or too little is left on a plateau.
+    """
+    line = line_of(image, from_, to, width, section)
+    found = section_of(image, line)
+    step = step_in(found.along, found.lines, section.name if section is not None else image.name, edge)
+    return _told(step, image, calibration / 100)
+
+
+def _told(step: Step, image: Image, calibration: float) -> Table:
+    unit, length = image.unit, image.space.unit
+    table = Table(
+        f"Step height in {image.name}",
+        [Column("what"), Column("value", "", 6), Column("uncertainty (95 %)", "", 6), Column("unit")],
+    )
+    word = (
+        "step height" if len(step.edges) == 1 else "height of the ridge" if step.height > 0 else "depth of the groove"
+    )
+    height = step.height if len(step.edges) == 1 else abs(step.height)
+    table.rows.append((word, height, step.expanded(calibration), unit))
+    table.rows.append(("noise of the plateaus (standard)", step.noise, None, unit))
+    if calibration:
+        table.rows.append(("calibration (standard)", calibration * abs(step.height), None, unit))
+    nm = nanometres(unit)
+    if nm is not None and length == "mm":
+        table.rows.append(("slope of the plateaus", math.degrees(math.atan(step.slope * nm * 1e-6)), None, "°"))
+    for n, edge in enumerate(step.edges, 1):
+        table.rows.append((f"edge {n}", edge, None, length))
+    if len(step.edges) == 2:
+        table.rows.append(("width", step.edges[1] - step.edges[0], None, length))
+    for name, ranges in (("counted", step.used), ("left out", step.left_out)):
+        for low, high in ranges:
+            table.rows.append((f"{name}, from", low, None, length))
+            table.rows.append((f"{name}, to", high, None, length))
+    table.rows = [tuple(None if isinstance(v, float) and not np.isfinite(v) else v for v in row) for row in table.rows]
+    return table

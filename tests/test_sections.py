@@ -1,0 +1,286 @@
+"""Sections, step heights and roughness, against closed formulas and made-up enamel whose depth is known."""
+
+import math
+import unittest
+
+import numpy as np
+
+from kestrelmist.core.axis import Axis
+from kestrelmist.core.curve import Curve
+from kestrelmist.core.errors import Trouble
+from kestrelmist.core.image import Image
+from kestrelmist.core.operation import find_operation
+from kestrelmist.demo.enamel import PIXEL, enamel
+from kestrelmist.formats.saving import save_image
+from kestrelmist.formats.table_files import read_csv
+from kestrelmist.measure.plateaus import edges_of, step_in
+from kestrelmist.measure.roughness import roughness
+from kestrelmist.measure.section import Line, profile, section_of
+from kestrelmist.measure.step_height import step_height
+from kestrelmist.prepare.level import level
+from kestrelmist.study.study import Study
+from tests.command import kestrelmist
+from tests.making import PlaceCase, tilted_space, two_balls
+from tests.test_level import height_map, painted
+
+
+def ends(image: Image, first, last) -> tuple:
+    """World positions of two points of a map, given as column and row."""
+    return tuple(tuple(float(v) for v in image.space.to_world((*p, 0))) for p in (first, last))
+
+
+def value(table, what: str, column: int = 1):
+    return next(row[column] for row in table.rows if row[0] == what)
+
+
+class SectionTest(unittest.TestCase):
+    def test_a_linear_image_is_met_exactly(self):
+        j, i = np.mgrid[0:60, 0:80]
+        image = height_map(3.0 * i - 2.0 * j, pixel=0.25)
+        a, b = ends(image, (10, 5), (70, 50))
+        found = section_of(image, Line(a, b))
+        self.assertEqual(found.along[0], 0)
+        self.assertAlmostEqual(found.along[-1], 0.25 * math.hypot(60, 45))
+        share = found.along / found.along[-1]
+        np.testing.assert_allclose(found.values, 20 + share * (180 - 90), atol=1e-3)
+        self.assertEqual(found.lines.shape, (76, 1))
+
+    def test_the_width_averages_square_to_the_line(self):
+        j, i = np.mgrid[0:60, 0:80]
+        image = height_map(100.0 * (j > 29.5) + 0.0 * i)
+        a, b = ends(image, (10, 29.5), (70, 29.5))
+        found = section_of(image, Line(a, b, 1e-3))  # ten points of 1e-4
+        self.assertEqual(found.lines.shape[1], 11)
+        np.testing.assert_allclose(found.values, 50, atol=5)
+        self.assertEqual({round(v) for v in found.lines[30]}, {0, 50, 100})
+
+    def test_any_line_in_a_volume(self):
+        space = tilted_space()
+        world = space.to_world(np.indices(space.shape).reshape(3, -1).T).reshape(*space.shape, 3)
+        image = Image(
+            np.asfortranarray((2 * world[..., 0] - world[..., 1] + 5 * world[..., 2]).astype(np.float32)), space
+        )
+        centre = space.centre
+        line = Line(tuple(centre - (1.5, 1, 2)), tuple(centre + (1.5, 1, 2)), 0.8)
+        found = section_of(image, line)
+        share = found.along / found.along[-1]
+        places = np.array(line.start) + share[:, None] * np.subtract(line.end, line.start)
+        np.testing.assert_allclose(found.values, places @ (2, -1, 5), atol=1e-3)
+
+    def test_outside_and_holes(self):
+        heights = np.zeros((30, 30))
+        heights[:, 10:12] = np.nan
+        image = height_map(heights)
+        a, b = ends(image, (-5, 15), (25, 15))
+        values = section_of(image, Line(a, b)).values
+        self.assertTrue(np.isnan(values[:4]).all())
+        self.assertTrue(np.isnan(values[15:17]).all())
+        self.assertEqual(values[25], 0)
+        for words, line in (
+            ("shorter than a voxel", Line(a, a)),
+            ("meets no value", Line(*ends(image, (50, 50), (60, 50)))),
+            ("voxels long", Line(a, (1e6, 0.0, 0.0))),
+        ):
+            with self.assertRaisesRegex(Trouble, words):
+                section_of(image, line)
+
+    def test_kept_as_a_curve_with_its_line(self):
+        image = height_map(np.ones((20, 30)))
+        a, b = ends(image, (2, 3), (20, 3))
+        curve = profile(image, a, b, 5e-4, name="Across", colour="#112233")
+        self.assertEqual((curve.along_unit, curve.unit, curve.name, curve.colour), ("mm", "nm", "Across", "#112233"))
+        again = Curve.from_dict(curve.as_dict(), curve.name)
+        self.assertEqual(again.line, (*a, *b, 5e-4))
+        self.assertEqual(again.image, "Map")
+        self.assertIsNone(Curve.from_dict({"values": [1.0], "line": ["x"] * 7}).line)
+        self.assertIsNone(Curve.from_dict({"values": [1.0]}).line)
+
+
+class StepTest(unittest.TestCase):
+    def setUp(self):
+        self.x = np.linspace(0, 10, 401)
+
+    def test_one_edge_on_a_slope(self):
+        rng = np.random.default_rng(1)
+        values = 7.0 * self.x + 250 * (self.x > 6.1) + rng.normal(0, 1, self.x.size)
+        step = step_in(self.x, values[:, None], "map")
+        self.assertEqual(len(step.edges), 1)
+        self.assertAlmostEqual(step.edges[0], 6.1, delta=0.05)
+        self.assertAlmostEqual(step.height, 250, delta=2 * step.noise)
+        self.assertAlmostEqual(step.slope, 7.0, delta=0.1)
+        formula = math.sqrt(np.linalg.inv(self._normal(step))[2, 2])
+        self.assertAlmostEqual(step.noise / formula, 1, delta=0.35)  # points that do not go together
+
+    def _normal(self, step):
+        keep = np.zeros(self.x.size, bool)
+        for low, high in step.used:
+            keep |= (self.x >= low) & (self.x <= high)
+        x = self.x[keep]
+        matrix = np.column_stack([np.ones(x.size), x - x.mean(), x > step.edges[0]])
+        return matrix.T @ matrix
+
+    def test_a_groove_as_the_standard_has_it(self):
+        values = np.where((self.x > 4) & (self.x < 5.5), -100.0, 0.0) + 3 * self.x
+        values[np.abs(self.x - 4.2) < 0.15] += 30  # a rounded corner, within the third that is left out
+        step = step_in(self.x, np.repeat(values[:, None], 5, 1), "map")
+        self.assertAlmostEqual(step.height, -100, places=6)
+        np.testing.assert_allclose(step.used, [(2.5, 3.5), (4.5, 5.0), (6.0, 7.0)], atol=0.05)
+        np.testing.assert_allclose(step.left_out, [(3.5, 4.5), (5.0, 6.0)], atol=0.03)
+        given = step_in(self.x, np.repeat(values[:, None], 5, 1), "map", edge=0.6)
+        np.testing.assert_allclose(given.used[1], (4.6, 4.9), atol=0.03)
+
+    def test_dust_and_holes_do_not_count(self):
+        rng = np.random.default_rng(3)
+        lines = np.where(self.x > 5, 80.0, 0.0)[:, None] + rng.normal(0, 1, (401, 24))
+        lines[60:70, 3:9] += 900
+        lines[300:320, 10:14] = np.nan
+        step = step_in(self.x, lines, "map")
+        self.assertAlmostEqual(step.height, 80, delta=0.3)
+
+    def test_how_sure_it_is(self):
+        """Of many noisy sections with waves along and across, 95 of 100 hold the true height in what is stated."""
+        inside = 0
+        for seed in range(200):
+            rng = np.random.default_rng(seed)
+            waves = rng.normal(0, 3, 401 + 40)
+            along = np.convolve(waves, np.ones(9) / 9, "same")[20:-20]
+            lines = np.where(self.x > 4.7, 50.0, 0.0)[:, None] + along[:, None] + rng.normal(0, 1, (401, 3))
+            step = step_in(self.x, lines, "map")
+            inside += abs(step.height - 50) <= step.expanded()
+        self.assertGreater(inside, 180)
+
+    def test_sentences(self):
+        flat = np.zeros(401)
+        for words, values in (
+            ("no step", flat),
+            ("crosses", 50.0 * np.sin(2 * self.x)),
+            ("no step", np.full(401, np.nan)),
+        ):
+            with self.assertRaisesRegex(Trouble, words):
+                step_in(self.x, values[:, None], "map")
+        with self.assertRaisesRegex(Trouble, "Too little"):
+            step_in(self.x, np.where(self.x > 5, 9.0, 0)[:, None], "map", edge=6.0)
+        with self.assertRaisesRegex(Trouble, "no step"):
+            edges_of(self.x[:4], flat[:4], "map")
+
+
+class EnamelTest(unittest.TestCase):
+    def test_depth_within_a_hundredth_and_within_what_is_stated(self):
+        close = held = 0
+        seeds = range(200, 220)
+        for seed in seeds:
+            made = enamel(seed, 256, depth=600 + 40 * (seed - 200))
+            image = height_map(made.heights, pixel=PIXEL / 1000)
+            flat = level(level(image, "plane", robust=True).image, order=2, robust=True).image
+            a, b = ends(flat, (0, 127.5), (255, 127.5))
+            table = step_height(flat, a, b, 240 * PIXEL / 1000)
+            depth, sure = value(table, "depth of the groove"), value(table, "depth of the groove", 2)
+            close += abs(depth - made.depth) < 0.01 * made.depth
+            held += abs(depth - made.depth) <= sure
+        self.assertGreaterEqual(close, len(seeds) - 1)
+        self.assertGreaterEqual(held, len(seeds) - 2)
+
+    def test_the_scale_of_heights_makes_it_less_sure(self):
+        made = enamel(3, 256, depth=1000)
+        flat = level(height_map(made.heights, pixel=1e-4), order=2, robust=True).image
+        a, b = ends(flat, (0, 100), (255, 100))
+        sure = value(step_height(flat, a, b, 2e-3), "depth of the groove", 2)
+        less = value(step_height(flat, a, b, 2e-3, calibration=2.0), "depth of the groove", 2)
+        self.assertAlmostEqual(less, math.hypot(sure, 1.96 * 20), delta=6)
+        self.assertGreater(less, 1.01 * sure)
+
+
+class RoughnessTest(unittest.TestCase):
+    def test_of_a_wave(self):
+        x = np.arange(1000)
+        image = height_map(np.tile(40 * np.sin(2 * np.pi * x / 50) + 0.7 * x, (30, 1)))
+        a, b = ends(image, (0, 15), (999, 15))
+        table = roughness(image, a, b)
+        for name, true in (
+            ("Ra", 80 / np.pi),
+            ("Rq", 40 / 2**0.5),
+            ("Rz", 80),
+            ("Sa", 80 / np.pi),
+            ("Sq", 40 / 2**0.5),
+        ):
+            self.assertAlmostEqual(value(table, name) / true, 1, delta=0.02)
+        self.assertEqual(value(table, "Ra", 3), "nm")
+
+    def test_the_filter_passes_half_at_the_cut_off(self):
+        x = np.arange(2000)
+        for wave, passes in ((20, 1.0), (100, 0.5), (1000, 0.01)):
+            image = height_map(np.tile(40 * np.sin(2 * np.pi * x / wave), (5, 1)))
+            a, b = ends(image, (0, 2), (1999, 2))
+            table = roughness(image, a, b, cutoff=100 * 1e-4)
+            self.assertAlmostEqual(value(table, "Rq") / (40 / 2**0.5), passes, delta=0.03)
+
+    def test_labels_are_left_out(self):
+        heights = np.random.default_rng(1).normal(0, 2, (60, 80))
+        heights[10:20, 10:30] += 500
+        image = height_map(heights)
+        self.assertAlmostEqual(value(roughness(image, leave_out=painted(image, 8, 34)), "Sq"), 2, delta=0.1)
+        self.assertGreater(value(roughness(image), "Sq"), 50)
+
+    def test_sentences(self):
+        image = height_map(np.random.default_rng(1).normal(0, 2, (60, 80)))
+        a, b = ends(image, (0, 5), (70, 5))
+        for words, call in (
+            ("slices", lambda: roughness(two_balls())),
+            ("two cut-offs", lambda: roughness(image, a, b, cutoff=1.0)),
+            ("at least 25", lambda: roughness(image, *ends(image, (0, 5), (10, 5)))),
+            ("points", lambda: roughness(height_map(np.full((9, 9), np.nan)))),
+            ("both of its ends", lambda: roughness(image, a)),
+            ("no section", lambda: roughness(image, section=Curve(np.ones(3), name="Course"))),
+            ("give one", lambda: step_height(image, a, b, section=Curve(np.ones(3), line=(0.0,) * 7))),
+        ):
+            with self.assertRaisesRegex(Trouble, words):
+                call()
+
+
+class DoorsTest(PlaceCase):
+    def test_on_the_command_line(self):
+        made = enamel(4, 192, depth=900)
+        image = height_map(made.heights, pixel=PIXEL / 1000)
+        flat = level(image, order=2, robust=True).image
+        save_image(self.place / "flat.x3p", flat)
+        a, b = ends(flat, (0, 95), (191, 95))
+        start, end = (",".join(f"{v:.6f}" for v in p[:2]) for p in (a, b))
+        out, steps = self.place / "section.csv", self.place / "step.csv"
+        kestrelmist("profile", self.place / "flat.x3p", "--from", start, "--to", end, "--width", "0.005", "--out", out)
+        table = read_csv(out)
+        self.assertEqual([c.name for c in table.columns][0], "distance")
+        self.assertEqual([c.unit for c in table.columns], ["mm", "m"])
+        expected = section_of(flat, Line(a, b, 0.005)).values
+        np.testing.assert_allclose(np.array(table.values[1], float) * 1e9, expected, atol=0.01)
+        kestrelmist(
+            "step-height", self.place / "flat.x3p", "--from", start, "--to", end, "--width", "0.015", "--out", steps
+        )
+        found = read_csv(steps)
+        row = dict(zip(found.values[0], found.values[1]))
+        self.assertAlmostEqual(float(row["depth of the groove"]) * 1e9, 900, delta=9)
+        kestrelmist("roughness", self.place / "flat.x3p", "--out", self.place / "rough.csv")
+        kestrelmist(
+            "profile", self.place / "flat.x3p", "--from", "1,1", "--to", "2,2", "--out", self.place / "n.csv", code=1
+        )
+        self.assertFalse((self.place / "n.csv").exists())
+
+    def test_in_a_study_and_again(self):
+        image = height_map(np.tile(np.where(np.arange(90) > 40, 70.0, 0.0), (40, 1)), pixel=0.01)
+        save_image(self.place / "map.x3p", image)
+        with Study(self.place / "study", create=True) as study:
+            study.run("gather", folder=self.place / "map.x3p")
+            a, b = ends(image, (5, 20), (85, 20))
+            study.run("profile", from_=a, to=b, width=0.1, name="=1+1")
+        with Study(self.place / "study") as study:
+            (record,) = study.items.of_kind("curve")
+            curve = study.thing(record.id)
+            self.assertEqual((curve.name, curve.line), ("=1+1", (*a, *b, 0.1)))
+            table = study.run("step-height", section=record.id)
+            self.assertAlmostEqual(value(table, "step height") * 1e9, 70, places=3)
+
+    def test_a_series_is_refused_and_one_of_its_volumes_is_not(self):
+        axes = (Axis.even("time", 3, 1.0, "s"),)
+        series = Image(np.zeros((9, 9, 1, 3), np.float32), height_map(np.zeros((9, 9))).space, "Run", axes=axes)
+        a, b = ends(series, (1, 1), (7, 7))
+        with self.assertRaisesRegex(Trouble, "is a series"):
+            find_operation("profile")(image=series, from_=a, to=b)
