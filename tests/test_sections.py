@@ -183,7 +183,7 @@ class EnamelTest(unittest.TestCase):
     def test_the_scale_of_heights_makes_it_less_sure(self):
         made = enamel(3, 256, depth=1000)
         flat = level(height_map(made.heights, pixel=1e-4), order=2, robust=True).image
-        a, b = ends(flat, (0, 100), (255, 100))
+        a, b = ends(flat, (0, 200), (255, 200))
         sure = value(step_height(flat, a, b, 2e-3), "depth of the groove", 2)
         less = value(step_height(flat, a, b, 2e-3, calibration=2.0), "depth of the groove", 2)
         self.assertAlmostEqual(less, math.hypot(sure, 1.96 * 20), delta=6)
