@@ -328,7 +328,7 @@ class CoursesPageTest(DeskCase):
         self.assertEqual((float(rows[5]["time"]), rows[5]["time_unit"]), (5 * STEP, "s"))
         self.page.save_csv(self.place / "bare", times=False)
         self.assertNotIn("time", (self.place / "bare.csv").read_text().splitlines()[0])
-        self.page.save_picture(self.place / "courses")
+        self.page.plot.save_picture(self.place / "courses")
         from PIL import Image as Picture
 
         with Picture.open(self.place / "courses.png") as picture:

@@ -8,7 +8,7 @@ from typing import Any
 
 from ..core.registry import Registry
 
-GROUPS = ("Going", "Looking", "Layers", "Panes", "Time", "Window")
+GROUPS = ("Going", "Looking", "Layers", "Panes", "Time", "Measure", "Window")
 
 
 @dataclass(frozen=True)

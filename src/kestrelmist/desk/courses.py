@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
@@ -71,9 +72,12 @@ class Courses(QObject):
         self.changed.emit()
 
     def held(self) -> list[tuple[int, Curve]]:
-        """The curves of the study, in the order they came."""
-        study = self.viewing.study
-        return [(record.id, study.thing(record.id)) for record in study.items.of_kind("curve")]
+        """The curves of the study, in the order they came; sections are on a page of their own."""
+        return [(key, curve) for key, curve in self.viewing.study.curves() if curve.line is None]
+
+    def more(self, key: int) -> list[tuple[str, Callable[[], object]]]:
+        """See `curve_row.Curves`."""
+        return [("Correlate with it", lambda: self.correlate(key))]
 
     def shown(self) -> list[tuple[int, Curve]]:
         """Those that are drawn; the one at the crosshair has the key 0 and comes last."""

@@ -6,7 +6,6 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
-from PySide6.QtGui import QColor, QPainter, QPen, QPixmap
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -22,12 +21,12 @@ from PySide6.QtWidgets import (
 
 from ..core.curve import Curve
 from ..core.errors import Trouble
-from ..core.safe_write import written_whole
 from .courses import PLACES
-from .curve_row import CurveRow, pen_of
+from .curve_plot import CurvePlot
+from .curve_row import CurveRow
 from .desk_model import Desk
 from .plain_text import Words, plain_tip
-from .theme.theme import Theme, figures
+from .theme.theme import figures
 
 MODES = {
     "raw": "As measured",
@@ -40,13 +39,6 @@ MODES = {
 WORDS = {"voxel": "Voxel", "ball": "Ball", "label": "Label in hand"}
 
 
-def cosmetic(colour: str, width: float) -> QPen:
-    """A pen as wide on the screen, whatever the scale of the plot."""
-    pen = QPen(QColor(colour), width)
-    pen.setCosmetic(True)
-    return pen
-
-
 class CoursesPage(QWidget):
     """Settings on top, the plot on the left, the held curves on the right."""
 
@@ -55,12 +47,11 @@ class CoursesPage(QWidget):
     def __init__(self, desk: Desk):
         super().__init__()
         self.desk, self.viewing, self.courses = desk, desk.viewing, desk.courses
-        self.plot = self.mark = None
-        self.lines: dict[int, object] = {}
+        self.plot = CurvePlot(desk.session, "Courses through time")
+        self.lines = self.plot.lines
         self._rows: dict[int, CurveRow] = {}
-        self._importing = False
-        self._room = QHBoxLayout()
-        self._room.setSpacing(8)
+        room = QHBoxLayout()
+        room.setSpacing(8)
         self.said = Words()
         self.said.setProperty("kind", "soft")
         self.said.setWordWrap(True)
@@ -78,15 +69,16 @@ class CoursesPage(QWidget):
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         scroll.setWidget(inside)
         scroll.setFixedWidth(236)
-        self._room.addStretch(1)
-        self._room.addWidget(scroll)
+        room.addWidget(self.plot, 1)
+        room.addWidget(scroll)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(5)
         whole.addLayout(self._settings())
-        whole.addLayout(self._room, 1)
+        whole.addLayout(room, 1)
+        self.plot.made.connect(self._made)
         self.courses.changed.connect(self.refresh)
-        self.viewing.place_changed.connect(self._move_mark)
+        self.viewing.place_changed.connect(lambda: self._move_mark(self.courses.mode != "spectrum"))
 
     def _settings(self) -> QHBoxLayout:
         self.place, self.ball, self.mode = QComboBox(), QDoubleSpinBox(), QComboBox()
@@ -131,41 +123,22 @@ class CoursesPage(QWidget):
 
     def showEvent(self, event) -> None:
         self.courses.watch(True)
-        if self.plot is None and not self._importing:
-            self._importing = True  # the library takes half a second: beside the window
-            self.desk.session.work.start("Courses", _load_library, lambda _: self._make(), lane="preview", loud=False)
 
     def hideEvent(self, event) -> None:
         self.courses.watch(False)
 
-    def _make(self) -> None:
-        import pyqtgraph
+    @property
+    def mark(self):
+        """The line at the volume that is shown; None until the plot is there."""
+        return self.plot.marks[0] if self.plot.marks else None
 
-        self.plot = pyqtgraph.PlotWidget()
-        self.plot.setAccessibleName("Courses through time")
-        self.plot.setMenuEnabled(False)
-        self.plot.setMinimumWidth(200)
-        self.plot.showGrid(y=True, alpha=0.25)
-        self.mark = pyqtgraph.InfiniteLine(movable=True)
+    def _made(self) -> None:
         self.mark.sigPositionChanged.connect(self._mark_moved)
-        self.plot.addItem(self.mark)
-        self._room.insertWidget(0, self.plot, 1)
-        self._room.setStretch(1, 0)
-        self.dress()
+        self.refresh()
 
     def dress(self) -> None:
         """Put on the colours of the theme in force."""
-        if self.plot is not None and self.mark is not None:
-            t = Theme.tokens
-            self.plot.setBackground(t.field)
-            for side in ("left", "bottom"):
-                axis = self.plot.getAxis(side)
-                axis.setPen(QPen(QColor(t.hairline), 1))
-                axis.setTextPen(QPen(QColor(t.soft), 1))
-                axis.setTickFont(figures(12))
-                axis.enableAutoSIPrefix(False)
-            self.mark.setPen(cosmetic(t.amber, 2))
-            self.mark.setHoverPen(cosmetic(t.rust, 3))
+        self.plot.dress()
         self.refresh()
 
     def _set_place(self) -> None:
@@ -183,7 +156,7 @@ class CoursesPage(QWidget):
             self.ball.setValue(courses.ball)
             self.volumes.setChecked(courses.in_volumes)
         self._list_curves()
-        if self.plot is None:
+        if self.mark is None:
             return
         wanted, said, units, heads = {}, courses.trouble, set(), set()
         for key, curve in courses.shown():
@@ -193,21 +166,15 @@ class CoursesPage(QWidget):
                 said = said or str(trouble)
         self.said.setText(said)
         wanted = self._of_one_unit(wanted)
-        for key in [key for key in self.lines if key not in wanted]:
-            self.plot.removeItem(self.lines.pop(key))
-        for key, curve in wanted.items():
-            if key not in self.lines:
-                self.lines[key] = self.plot.plot([], [], connect="finite")
-            self.lines[key].setData(curve.places(), curve.values, connect="finite")
-            self.lines[key].setPen(pen_of(curve))
+        for curve in wanted.values():
             units.add(curve.unit)
             heads.add(curve.along_unit)
         spectrum = courses.mode == "spectrum"
         along = heads.pop() if len(heads) == 1 else ""
-        self.plot.setLabel("bottom", "Frequency" if spectrum else "Time" if along else "Volume", units=along or None)
-        self.plot.setLabel("left", MODES[courses.mode], units=units.pop() if len(units) == 1 else None)
-        self.mark.setVisible(not spectrum and bool(self.viewing.place))
-        self._move_mark()
+        below = "Frequency" if spectrum else "Time" if along else "Volume"
+        beside = MODES[courses.mode], units.pop() if len(units) == 1 else ""
+        self.plot.show_curves(wanted, (below, along), beside)
+        self._move_mark(not spectrum and bool(self.viewing.place))
 
     def _of_one_unit(self, wanted: dict[int, Curve]) -> dict[int, Curve]:
         """Curves of one unit, which is chosen when there are several: a shift in mm and a turn in rad have no axis in
@@ -231,15 +198,14 @@ class CoursesPage(QWidget):
         n = next((k for k, axis in enumerate(record.axes) if axis.name == "time"), 0)
         return n, record.axes[n]
 
-    def _move_mark(self) -> None:
+    def _move_mark(self, shown: bool = True) -> None:
         found = self._time_axis()
-        if self.mark is None or found is None:
+        if found is None or not shown:
+            self.plot.set_mark(0, None)
             return
         n, axis = found
         at = self.viewing.place[n]
-        self.mark.blockSignals(True)
-        self.mark.setValue(axis.values[at] if axis.values and not self.courses.in_volumes else at + 1)
-        self.mark.blockSignals(False)
+        self.plot.set_mark(0, axis.values[at] if axis.values and not self.courses.in_volumes else at + 1)
 
     def _mark_moved(self) -> None:
         found = self._time_axis()
@@ -315,33 +281,4 @@ class CoursesPage(QWidget):
         start = str(Path.home() / "courses.png")
         name, _ = QFileDialog.getSaveFileName(self, "Save the courses as a picture", start, "Picture (*.png *.svg)")
         if name:
-            self.save_picture(Path(name))
-
-    def save_picture(self, path: Path) -> None:
-        """Write the plot as PNG, three times as fine as on the screen."""
-        if self.plot is None:
-            return
-        path = path if path.suffix.lower() == ".png" else path.with_name(f"{path.name}.png")
-        self.desk.session.guarded(lambda: self._write_picture(path))
-
-    def _write_picture(self, path: Path) -> None:
-        from PySide6.QtCore import QBuffer, QIODevice
-
-        assert self.plot is not None
-        pixmap = QPixmap(self.plot.size() * 3)
-        pixmap.setDevicePixelRatio(3)
-        pixmap.fill(QColor(Theme.tokens.field))
-        with QPainter(pixmap) as painter:
-            self.plot.render(painter)
-        buffer = QBuffer()
-        buffer.open(QIODevice.OpenModeFlag.WriteOnly)
-        pixmap.save(buffer, "PNG")
-        with written_whole(path) as stream:
-            stream.write(bytes(buffer.data().data()))
-        self.desk.session.said.emit(f"Saved: {path.name}")
-
-
-def _load_library(progress) -> None:
-    import pyqtgraph
-
-    pyqtgraph.setConfigOptions(antialias=True)
+            self.plot.save_picture(Path(name))

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Protocol
+
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor, QIcon, QPainter, QPen, QPixmap
 from PySide6.QtWidgets import QCheckBox, QColorDialog, QGridLayout, QMenu, QToolButton, QWidget
 
 from ..core.curve import DASHES, Curve
-from .courses import Courses
 from .plain_text import ask_text, plain_tip
 
 LINES = {
@@ -25,10 +27,21 @@ def pen_of(curve: Curve) -> QPen:
     return pen
 
 
+class Curves(Protocol):
+    """What keeps the curves of a list."""
+
+    def set_shown(self, key: int, on: bool) -> None: ...
+    def let_go(self, key: int) -> None: ...
+    def style(self, key: int, **changes) -> None: ...
+    def rename(self, key: int, name: str) -> None: ...
+    def more(self, key: int) -> list[tuple[str, Callable[[], object]]]:
+        """What else can be done with a curve: words, and what does it."""
+
+
 class CurveRow(QWidget):
     """A held curve: its line, whether it is drawn, its name; a menu for the rest."""
 
-    def __init__(self, courses: Courses, key: int):
+    def __init__(self, courses: Curves, key: int):
         super().__init__()
         self.courses, self.key, self.curve = courses, key, None
         self.line, self.shown, self.away = QToolButton(), QCheckBox(), QToolButton()
@@ -75,7 +88,8 @@ class CurveRow(QWidget):
             menu.addAction(dashes.capitalize(), lambda dashes=dashes: courses.style(key, dashes=dashes))
         menu.addSeparator()
         menu.addAction("Rename…", self._ask_name)
-        menu.addAction("Correlate with it", lambda: courses.correlate(key))
+        for words, do in courses.more(key):
+            menu.addAction(words, do)
         return menu
 
     def _ask_colour(self) -> None:

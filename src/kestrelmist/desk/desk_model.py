@@ -24,6 +24,7 @@ from .film import Film
 from .hand import Hand, ToolSettings
 from .layers import Layers
 from .previewing import Previewing
+from .sections import Sections
 from .session import Session
 from .tile_reader import TileReader
 from .tool import TOOLS
@@ -48,6 +49,7 @@ class Desk(QObject):
         self.viewing.stage = self._remembered()["stage"]  # so that only its page is made at first
         self.hand = Hand(self.viewing, self)
         self.courses = Courses(self.viewing, self.hand)
+        self.sections = Sections(self.viewing)
         self.viewing.stage_changed.connect(self._drop_tool)
         self._save = QTimer(self, singleShot=True, interval=400)
         self._save.timeout.connect(self.save_view)

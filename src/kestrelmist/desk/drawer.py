@@ -28,11 +28,12 @@ from ..core.table import Column, Table
 from ..study.recipe import as_yaml, recipe_of
 from .courses_page import CoursesPage
 from .desk_model import Desk
+from .sections_page import SectionsPage
 from .table_model import TableModel
 from .table_view import plain_view
 from .theme.theme import icon
 
-PAGES = ("tables", "logbook", "courses")
+PAGES = ("tables", "logbook", "courses", "sections")
 LOW, MIDDLE, HIGH = 208, 262, 340
 """Height in pixels; facts, of which there are many, get more."""
 LINES = 2000
@@ -84,12 +85,14 @@ class Drawer(QWidget):
         self.pages.addWidget(self.logbook_view)
         self.courses = CoursesPage(desk)
         self.pages.addWidget(self.courses)
+        self.sections = SectionsPage(desk)
+        self.pages.addWidget(self.sections)
         self.which = QComboBox()
         self.which.setMinimumWidth(230)
         self.which.setMaximumWidth(330)
         self.which.setAccessibleName("Table to show")
         self.show_tables, self.show_logbook = QPushButton("Tables"), QPushButton("Logbook")
-        self.show_courses = QPushButton("Courses")
+        self.show_courses, self.show_sections = QPushButton("Courses"), QPushButton("Sections")
         self.save, self.copy = QPushButton("Save…"), QPushButton("Copy as YAML")
         self.save.setToolTip("Save the table as CSV or Parquet, with its units")
         self.shut = QToolButton()
@@ -97,7 +100,7 @@ class Drawer(QWidget):
         self.shut.setAccessibleName("Close the Drawer")
         top = QHBoxLayout()
         top.setSpacing(6)
-        for button in (self.show_tables, self.show_courses, self.show_logbook):
+        for button in (self.show_tables, self.show_courses, self.show_sections, self.show_logbook):
             button.setCheckable(True)
             button.setProperty("kind", "small")
             top.addWidget(button)
@@ -122,6 +125,7 @@ class Drawer(QWidget):
         column.addWidget(self.pages, 1)
         self.show_tables.clicked.connect(lambda: self.open_page("tables"))
         self.show_courses.clicked.connect(lambda: self.open_page("courses"))
+        self.show_sections.clicked.connect(lambda: self.open_page("sections"))
         self.show_logbook.clicked.connect(lambda: self.open_page("logbook"))
         self.shut.clicked.connect(self.hide)
         self.which.activated.connect(self._show)
@@ -137,6 +141,7 @@ class Drawer(QWidget):
     def dress(self) -> None:
         self.shut.setIcon(icon("x", 16))
         self.courses.dress()
+        self.sections.dress()
 
     @property
     def page(self) -> str:
@@ -144,7 +149,7 @@ class Drawer(QWidget):
 
     def open_page(self, page: str) -> None:
         """Open the Drawer on one of PAGES."""
-        tables, courses = page == "tables", page == "courses"
+        tables, curves = page == "tables", page in ("courses", "sections")
         if tables and not self._fresh and not self.which.count():
             self.list_tables()
             if self.which.count():
@@ -154,14 +159,15 @@ class Drawer(QWidget):
             (self.show_tables, "tables"),
             (self.show_logbook, "logbook"),
             (self.show_courses, "courses"),
+            (self.show_sections, "sections"),
         ):
             button.setChecked(page == name)
-        self.search.setVisible(not courses)
+        self.search.setVisible(not curves)
         self.which.setVisible(tables)
         self.save.setVisible(tables)
         self.save.setEnabled(bool(self.which.count()))
         facts = tables and self.results.table.title.startswith("Facts")
-        self.setFixedHeight(HIGH if facts else MIDDLE if courses else LOW)
+        self.setFixedHeight(HIGH if facts else MIDDLE if curves else LOW)
         self.copy.setVisible(page == "logbook")
         self.show()
         if page == "logbook":

@@ -14,6 +14,7 @@ from ..core.registry import Registry
 from ..scene.view import View
 from .hand import Hand
 from .layers import Layers
+from .sections import Sections
 from .session import Session
 from .viewing import Viewing
 
@@ -25,6 +26,7 @@ class OpenDesk(Protocol):
     viewing: Viewing
     hand: Hand
     layers: Layers
+    sections: Sections
 
     def run(self, name: str, settings: dict[str, Any], done: Any = None, title: str | None = None) -> Any: ...
     def run_now(self, name: str, settings: dict[str, Any]) -> bool: ...

@@ -13,6 +13,8 @@ SHORTEST = 0.04
 """Pieces shorter than this share of a section are dust, no plateaus."""
 BANDS = 8
 """Parts of the width that are measured one by one, to learn how sure the mean of all is."""
+RESOLVED = 1e-6
+"""Share of the largest height below which differences are rounding."""
 FEWEST_BANDS = 4
 ROUNDS, FAR, MAD = 4, 4.0, 1.4826
 """How often dust is sought, and how many standard deviations it stands out."""
@@ -110,7 +112,11 @@ def edges_of(along: np.ndarray, values: np.ndarray, name: str) -> tuple[float, .
         raise Trouble(f"There is no step in “{name}”", "draw a line across one")
     filled = np.interp(along, along[there], values[there])
     flat = filled - _common_slope(along, filled) * (along - along[0])
-    split = flat > threshold_otsu(flat)
+    wide = float(np.ptp(flat))
+    if not wide > RESOLVED * float(np.abs(filled).max()):  # nothing but rounding
+        raise Trouble(f"There is no step in “{name}”", "draw a line across one")
+    share = (flat - flat.min()) / wide
+    split = share > threshold_otsu(share)
     if not split.any() or split.all():
         raise Trouble(f"There is no step in “{name}”", "draw a line across one")
     limit = float(np.median(flat[split]) + np.median(flat[~split])) / 2  # half-way between both levels

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from ..core.curve import Curve
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
@@ -306,6 +307,10 @@ class Study:
 
     def table(self, key: int) -> Table:
         return self.thing(key)
+
+    def curves(self) -> list[tuple[int, Curve]]:
+        """The curves that are kept, with their ids, in the order they came."""
+        return [(record.id, self.thing(record.id)) for record in self.items.of_kind("curve")]
 
     def run(self, operation: str, progress: Progress | None = None, **given):
         """Run an operation on this study and keep what it makes; see `kestrelmist.study.keeping.run`."""

@@ -67,6 +67,7 @@ class Canvas(QWidget):
             hand.gesture_moved,
             desk.tiles.arrived,
             desk.previewing.changed,
+            desk.sections.changed,
         ):
             signal.connect(self.refresh)
 
@@ -235,6 +236,8 @@ class Canvas(QWidget):
                 return
             overlay.draw_framed(painter, flat, framed_corners(self.desk, flat))
             overlay.draw_picked(painter, flat, self.hand.picked)
+            if self.desk.sections.watched and self.desk.sections.lies_in(flat):
+                overlay.draw_sections(painter, flat, self.desk.sections)
             if self.hand.gesture is not None:
                 self.hand.gesture.paint(painter, flat)
             tool = tool_named(self.hand.tool)

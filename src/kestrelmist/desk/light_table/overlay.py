@@ -9,9 +9,11 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QImage, QPainter, QPen
 
 from ...core.space import Space
+from ...measure.section import Line
 from ...scene.colour_bars import WIDTH, colour_bars
 from ...scene.view import View
 from ...scene.writing import scale_bar
+from ..sections import Sections
 from ..theme.theme import Theme, figures, words
 from .navigator import MARGIN, SIDE, navigator_frame
 
@@ -62,6 +64,48 @@ def draw_picked(painter: QPainter, view: View, points) -> None:
         painter.setPen(QPen(QColor(Theme.tokens.chip), 1.5))
         painter.drawEllipse(QPointF(x, y), 5, 5)
         painter.drawText(QPointF(x + 8, y + 4), str(n))
+
+
+def draw_sections(painter: QPainter, view: View, sections: Sections) -> None:
+    """The line in hand with its width, its ends and its cursors; those that are kept as thin lines."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    half = QPointF(0.5, 0.5)
+    for curve in sections.on_lead():
+        line = Line.of(curve.line)
+        a, b = (QPointF(*view.to_pixel(w)) + half for w in (line.start, line.end))
+        for colour, wide in ((Theme.tokens.night, curve.width + 2.5), (curve.colour, curve.width)):
+            painter.setPen(QPen(QColor(colour), wide))
+            painter.drawLine(a, b)
+    line = sections.line
+    if line is None:
+        return
+    start, end = np.array(line.start), np.array(line.end)
+    a, b = (QPointF(*view.to_pixel(w)) + half for w in (start, end))
+    chip = QColor(Theme.tokens.chip)
+    if line.width > 0 and line.length > 0:
+        side = line.across * line.width / 2
+        corners = [start + side, end + side, end - side, start - side]
+        painter.setPen(QPen(chip, 1, Qt.PenStyle.DashLine))
+        painter.drawPolygon([QPointF(*view.to_pixel(w)) + half for w in corners])
+    for pen in (QPen(QColor(Theme.tokens.night), 4), QPen(chip, 1.8)):
+        painter.setPen(pen)
+        painter.drawLine(a, b)
+    painter.setBrush(QColor(Theme.tokens.night))
+    painter.drawEllipse(a, 4.5, 4.5)
+    painter.drawEllipse(b, 4.5, 4.5)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    if sections.cursors is None or sections.chosen or line.length <= 0:
+        return
+    way = b - a
+    length = math.hypot(way.x(), way.y()) or 1.0
+    tick = QPointF(-way.y(), way.x()) / length * 9
+    painter.setFont(figures(12))
+    for n, place in enumerate(sections.cursors, 1):
+        at = a + way * (place / line.length)
+        painter.setPen(QPen(QColor(Theme.tokens.amber), 2.4))
+        painter.drawLine(at - tick, at + tick)
+        painter.drawText(at + tick * 1.6 - QPointF(4, -4), str(n))
 
 
 def draw_letters(painter: QPainter, view: View, width: int, height: int) -> None:
