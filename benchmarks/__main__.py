@@ -17,6 +17,7 @@ from . import (
     dicom,
     gathering,
     growing,
+    heights,
     journal,
     layered,
     panes,
@@ -43,6 +44,7 @@ MODULES = {
         courses,
         preparing,
         taking_out,
+        heights,
     )
 }
 

@@ -69,13 +69,14 @@ class Walk:
 
 
 def gather_views(walk: Walk) -> None:
-    """The plan, a series with its facts, a radiograph, a section, and identity taken off a clip."""
+    """The plan, a series with its facts, a section, and identity taken off a clip."""
     window, desk, gather = walk.window, walk.window.desk, walk.window.bench.gather
     walk.press(gather.waiting)
     walk.keep("gather")
     for line in gather.lines:
         line.take = line.name != "Positioning scan"
-    gather.lines[-1].subject = "HM-07"
+    for line in gather.lines:
+        line.subject = line.subject or "HM-07"
     walk.press(gather.take)
     walk.show("Odour run")
     desk.viewing.go_along(0, 14)
@@ -83,8 +84,6 @@ def gather_views(walk: Walk) -> None:
     walk.press(gather.facts)
     walk.keep("facts")
     window.drawer.hide()
-    walk.show("Head from the left")
-    walk.keep("radiograph")
     walk.show("brown fat, section 3")
     canvas = window.table.lead.canvas
     canvas.zoom(3.0)
@@ -230,27 +229,40 @@ def large_section(walk: Walk) -> None:
     canvas.fit()
 
 
-def several_maps(walk: Walk) -> None:
-    """A second person's label map, the first one's edges under it, and both compared."""
-    desk, maps = walk.window.desk, walk.window.bench.outline.groups["label maps"]
+def heights(walk: Walk) -> None:
+    """A height map while it is levelled, and sections of it."""
+    window, desk, bench = walk.window, walk.window.desk, walk.window.bench
+    walk.show("HM-07/Enamel, etched window")
+    desk.viewing.set_stage("Prepare")
+    desk.session.run("level", {"image": desk.viewing.record.id, "how": "plane", "robust": True})
     walk.settle()
-    maps.make("Anna", desk.viewing.map.id)
+    window.drawer.hide()
+    bench.open_operation(find_operation("level"))
+    fields = bench.page("Prepare").form.fields
+    fields["order"].setValue(2)
+    fields["each_line"].setChecked(True)
+    fields["limit_below"].setText("-90")
+    fields["limit_above"].setText("90")
+    walk.keep("level")
+    walk.press(bench.page("Prepare").form.apply)
+    bench.page("Prepare").close_form()
+    desk.viewing.set_stage("Measure")
+    window.drawer.open_page("sections")
     walk.settle()
-    brush = {"labels": desk.viewing.map.id, "image": 1, "label": "Hippocampus", "diameter": 1.4}
-    for name, point in (("erase", (-2.9, -4.4, 1.9)), ("paint", (1.4, -4.3, 1.9))):
-        desk.session.run(name, brush | {"point": point})
+    space, sections = desk.viewing.record.grid, desk.sections
+    for first, last, width in (((30, 380), (480, 380), 0.004), ((40, 300), (470, 240), 0.002)):
+        sections.set_width(width)
+        sections.set_line(space.to_world((*first, 0)), space.to_world((*last, 0)))
         walk.settle()
-    maps.others.setChecked(True)
-    walk.window.table.bring_to_lead(walk.window.table.slices[1])
-    walk.settle()
-    walk.window.table.lead.canvas.zoom(2.0)
-    desk.viewing.go_to((0.1, -5.8, 1.9))
-    first, second = (maps.choice.itemData(n) for n in range(2))
-    desk.session.run("compare-labels", {"labels": first, "other": second})
-    walk.keep("compare")
-    maps.others.setChecked(False)
-    walk.window.table.bring_to_lead(walk.window.table.slices[0])
-    desk.viewing.go_to((0.9, -2.0, 2.4))
+        sections.keep()
+        walk.settle()
+    sections.set_width(0.006)
+    sections.set_line(space.to_world((30, 180, 0)), space.to_world((480, 200, 0)))
+    sections.set_cursor(0, 0.008)
+    sections.set_cursor(1, 0.023)
+    walk.keep("profile")
+    sections.clear()
+    window.drawer.hide()
 
 
 def previewed(walk: Walk) -> None:
@@ -316,6 +328,7 @@ def main() -> None:
         walk.press(bench.go_measure)
         walk.keep("measure")
         window.drawer.hide()
+        heights(walk)
         previewed(walk)
         brain(walk)
         window.finder.open()
@@ -325,7 +338,6 @@ def main() -> None:
         desk.viewing.set_stage("Outline")
         desk.viewing.show_image(1)
         desk.viewing.go_to((0.9, -2.0, 2.4))
-        several_maps(walk)
         window.drawer.hide()
         window.fit_all()
         window.set_theme("dusk")

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QDoubleSpinBox
 
 from kestrelmist.core.operation import all_operations, find_operation
 from kestrelmist.core.quantity import short_size
-from kestrelmist.desk.bench.fields import FramedField, PathField, ThingField, ThingsField
+from kestrelmist.desk.bench.fields import ByHandField, PathField, ThingField, ThingsField
 from kestrelmist.desk.finder import Entry, ranked
 from kestrelmist.desk.light_table.overlay import scale_bar
 from kestrelmist.desk.theme.theme import Theme
@@ -47,8 +47,8 @@ class BenchTest(DeskCase):
                     if p.is_input
                     else QComboBox
                     if p.role == "label" or (p.kind.name == "yes or no" and p.optional)
-                    else FramedField
-                    if p.role in ("area", "box")
+                    else ByHandField
+                    if p.role in ("area", "box", "points")
                     else QCheckBox
                     if p.kind.name == "yes or no"
                     else QLineEdit

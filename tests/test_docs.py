@@ -45,7 +45,7 @@ class PagesTest(unittest.TestCase):
                 self.assertTrue(first in names or f"{first} {rest[0]}" in names, line)
                 operation = all_operations().get(first) or all_operations().get(" ".join([first, *rest[:1]]))
                 if operation:
-                    known = {"--" + p.name.replace("_", "-") for p in operation.parameters}
+                    known = {f"--{p.flag}" for p in operation.parameters}
                     known |= {"--study", "--out", "--json", "--help"}
                     known |= {flag_of(r.name) for r in beside_results(operation)}
                     for option in re.findall(r"--[\w-]+", line):

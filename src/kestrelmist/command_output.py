@@ -81,8 +81,8 @@ class Said:
                 p = operation.first_input("image")
                 assert p is not None
                 said.things.append(arguments[p.name].placed(value))
-            elif isinstance(value, list) and said.one_leads:
-                said.named[name] = value  # they come beside it, and have a place in a folder only
+            elif isinstance(value, list) and len(operation.results) > 1:
+                said.named[name] = value  # they have a place in a folder only
             elif isinstance(value, list):
                 raise Trouble(
                     f"“{operation.title}” needs a study to put the images in",

@@ -12,6 +12,7 @@ from .core.curve import Curve
 from .core.errors import Trouble
 from .core.image import Image
 from .core.labels import LabelMap
+from .core.names import file_name
 from .core.operation import Operation, Result
 from .core.progress import Progress
 from .core.table import Table
@@ -41,6 +42,8 @@ def require_place(operation: Operation, study: Path | None, out: Path | None, be
         if out.is_file() or (out.is_dir() and any(out.iterdir())):
             raise Trouble("There is something of this name already", "name a new folder", out)
         return
+    if operation.results and operation.results[0].many and beside_results(operation):
+        raise Trouble(f"“{operation.title}” makes several files", "name a new folder, without an ending", out)
     kinds = [r.kind.name for r in operation.results]
     written = [{"label edit": "label map", "placement": "image"}.get(k, k) for k in kinds]
     if not written:
@@ -106,7 +109,7 @@ def _write_folder(said: Said, out: Path, progress: Progress) -> list[Path]:
         beside.mkdir()
         things = _by_file(said)
         for n, (name, thing) in enumerate(things):
-            ending = next((e for kind, e in ENDINGS if isinstance(thing, kind)), ".nii.gz")
+            ending = next((e for kind, e in ENDINGS if isinstance(thing, kind)), _image_ending(thing))
             part = progress.part(n / len(things), (n + 1) / len(things))
             found += _write(beside / f"{name.replace('_', ' ')}{ending}", thing, part)
         if out.is_dir():
@@ -115,12 +118,23 @@ def _write_folder(said: Said, out: Path, progress: Progress) -> list[Path]:
     return [out / path.name for path in found]
 
 
+def _image_ending(thing: Any) -> str:
+    """Pictures without sides are OME-TIFF, which knows their scale and takes large ones in tiles."""
+    flat = isinstance(thing, Image) and thing.space.shape[2] == 1 and not thing.space.sides_known
+    return ".ome.tif" if flat else ".nii.gz"
+
+
 def _by_file(said: Said) -> list[tuple[str, Any]]:
-    """Each thing with the name of its file; several of one result are numbered."""
+    """Each thing with the name of its file; several of one result have the
+    last part of their own names, or are numbered."""
     found: list[tuple[str, Any]] = []
     for name, given in said.named.items():
         if isinstance(given, list) and len(given) != 1:
-            found += [(f"{name} {n:02d}", thing) for n, thing in enumerate(given, 1)]
+            known = [name for name, _ in found]
+            for n, thing in enumerate(given, 1):
+                own = file_name(getattr(thing, "name", "").rpartition(", ")[2])
+                found.append((own if own and own not in known else f"{name} {n:02d}", thing))
+                known.append(found[-1][0])
         else:
             found.append((name, given[0] if isinstance(given, list) else given))
     return found

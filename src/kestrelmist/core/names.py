@@ -24,3 +24,13 @@ def typed_name(text: str) -> str:
     if len(text.strip()) > LONGEST_NAME:
         raise Trouble(f"A name of {len(text)} letters is too long", f"use at most {LONGEST_NAME}")
     return plain_name(text)
+
+
+def file_name(text: str) -> str:
+    """A name that a file may have everywhere, at most 100 letters; "" when nothing is left.
+
+    >>> file_name("../a:b?"), file_name(" .. ")
+    ('-a-b-', '')
+    """
+    kept = "".join("-" if c in '/\\:*?"<>|' else c for c in plain_name(text))
+    return kept.lstrip(". ")[:100].rstrip(". ")

@@ -25,8 +25,9 @@ class Unit:
 class Role:
     """What a text, path or group of numbers stands for: "label", "folder", "file", "new" for a file or folder to be
     made, "secret" for a word that is never written down, "names" for words that are not written down either, "mark" for
-    what says that a list was looked through, "place" for a world position, of which x and y will do on a picture,
-    "points" for x and y of three, "area" for a framed one, "box" for the first and last voxel of a framed box."""
+    what says that a list was looked through, "place" for a world position, "end" for one of which x and y will do on a
+    picture, "points" for x and y of three, "area" for a framed one, "box" for the first and last voxel of a framed
+    box."""
 
     text: str
 
@@ -56,6 +57,7 @@ class OrThing:
 Millimetres = Annotated[float, Unit("mm")]
 ImageValue = Annotated[float, Unit("value")]
 WorldPoint = Annotated[tuple[float, float, float], Unit("mm"), Role("place")]
+LineEnd = Annotated[tuple[float, float, float], Unit("mm"), Role("end")]
 Spacing = Annotated[tuple[float, float, float], Unit("mm"), Between(1e-9, 1e6)]
 LabelName = Annotated[str, Role("label")]
 FolderPath = Annotated[Path, Role("folder")]

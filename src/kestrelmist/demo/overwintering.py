@@ -19,7 +19,7 @@ from ..study.keeping import run
 from ..study.stores.label_maps import difference
 from ..study.study import Study
 
-EDITION = 12
+EDITION = 13
 """Raised whenever the animal or its scans change, so that old copies are made anew."""
 SUBJECT, SEED = "HM-07", 7
 OTHER, OTHER_SEED = "HM-08", 8
@@ -27,6 +27,7 @@ SHELF = (
     ("head T2.nii", SUBJECT, "Head T2", "MR", ""),
     ("head PD.nii", SUBJECT, "Head PD", "MR", ""),
     ("brown fat, whole.ome.tif", SUBJECT, "Brown fat, whole section", "", ""),
+    ("enamel, etched window.txt", SUBJECT, "Enamel, etched window", "", "nm"),
     ("second head T1.nii", OTHER, "Head T1", "MR", ""),
     ("second head CT.nii", OTHER, "Head CT", "CT", "HU"),
     ("response to the odour.nii", OTHER, "Response map", "MR", "t"),
@@ -121,8 +122,8 @@ def _make_study(folder: Path, found: Scenes) -> None:
         (record,) = study.records()
         _call(study, record.id, "Head T1", "MR", "")
         for file, subject, name, modality, unit in SHELF:
-            # the large picture stays where it is
-            run(study, "gather", {"folder": found.folder / file, "subject": subject, "copy": file.endswith(".nii")})
+            copied = not file.endswith(".ome.tif")  # the large picture stays where it is
+            run(study, "gather", {"folder": found.folder / file, "subject": subject, "copy": copied})
             _call(study, max(r.id for r in study.records()), name, modality, unit)
         truth = found.true_label_map("t1")
         table = LabelTable()

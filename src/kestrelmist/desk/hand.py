@@ -54,6 +54,7 @@ class Hand(QObject):
     label_chosen = Signal()
     framed_changed = Signal()
     picked_changed = Signal()
+    asked_again = Signal()
     gesture_moved = Signal()
 
     def __init__(self, viewing: Viewing, parent=None):
@@ -65,6 +66,8 @@ class Hand(QObject):
         self.framed: FramedBox | None = None
         self.picked: tuple[tuple[float, float, float], ...] = ()
         """Places that were picked for a field, the last ones."""
+        self.asked_by: object = None
+        """The field that what is framed or picked is for, when it asked."""
         self.gesture = None
         self.session.end_gesture = self.end_gesture
         viewing.lead_changed.connect(self._other_lead)

@@ -11,6 +11,7 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
+from ..core.values import colour_channels
 from .exact_planes import exact_planes, number_type
 
 TILE = 512
@@ -43,7 +44,13 @@ def save_ome_tiff(path: Path, image: Image, progress: Progress | None = None) ->
             f"“{image.name}” has more than two axes beyond space, which OME-TIFF cannot say", "choose .nii.gz", path
         )
     progress = progress or silent()
-    dtype = np.dtype(np.uint8) if image.colour else number_type(image, progress.part(0.0, 0.4))
+    in_parts = image.part is not None and not image.axes and image.space.shape[2] == 1 and bool(image.levels)
+    if image.colour:
+        dtype = np.dtype(np.uint8)
+    elif in_parts:
+        dtype = read_part(image, 0, 1).dtype
+    else:
+        dtype = number_type(image, progress.part(0.0, 0.4))
     if dtype.itemsize == 8 and dtype.kind in "iu":
         raise Trouble(f"The numbers of “{image.name}” are too long for OME-TIFF", "choose .nii.gz", path)
     letters = ome_axes(image)
@@ -66,6 +73,9 @@ def save_ome_tiff(path: Path, image: Image, progress: Progress | None = None) ->
                 total = image.image_planes
 
                 def planes():
+                    if in_parts:
+                        yield from _tiles_of_parts(image, coarse, dtype, path, progress)
+                        return
                     for n, plane in enumerate(exact_planes(image, dtype, progress)):
                         progress.at(0.4 + 0.6 * n / total, f"Writing {path.name}")
                         yield from _tiles(plane, tile) if tile else (plane,)
@@ -76,14 +86,18 @@ def save_ome_tiff(path: Path, image: Image, progress: Progress | None = None) ->
                     "photometric": "rgb" if image.colour else "minisblack",
                     "dtype": dtype,
                 }
+                half = (rows // 2, columns // 2, *((3,) if image.colour else ()))
+                coarse = [np.empty(half, dtype)] if in_parts and levels else []
                 writer.write(planes(), shape=shape, subifds=levels, metadata=metadata, **common)
                 for n in range(levels):
-                    step = 2 ** (n + 1)
-                    coarse = [coarser(plane, step) for plane in exact_planes(image, dtype, progress)]
-                    size = coarse[0].shape[:2]
+                    if in_parts:
+                        made = [coarse[0] if n == 0 else coarser(coarse[0], 2**n)]
+                    else:
+                        made = [coarser(plane, 2 ** (n + 1)) for plane in exact_planes(image, dtype, progress)]
+                    size = made[0].shape[:2]
                     small = shape[: len(shape) - 2 - image.colour] + size + ((3,) if image.colour else ())
                     writer.write(
-                        np.stack(coarse).reshape(small),
+                        np.stack(made).reshape(small),
                         subfiletype=1,
                         metadata=None,
                         **(common | {"tile": (TILE, TILE)}),
@@ -105,6 +119,29 @@ def coarser(plane: np.ndarray, step: int) -> np.ndarray:
     rows, columns = (n // step * step for n in plane.shape[:2])
     blocks = plane[:rows, :columns].reshape(rows // step, step, columns // step, step, *plane.shape[2:]).mean((1, 3))
     return np.rint(blocks).astype(plane.dtype) if plane.dtype.kind in "iu" else blocks.astype(plane.dtype)
+
+
+def read_part(image: Image, top: int, bottom: int) -> np.ndarray:
+    """Rows of a picture that is read in parts, [row, column] or [row, column, 3] of colours."""
+    assert image.part is not None
+    got = np.asarray(image.part((), (0, image.space.shape[0], top, bottom)))[:, :, 0]
+    if image.colour and got.dtype != np.uint8:
+        got = colour_channels(got)
+    return got.swapaxes(0, 1)
+
+
+def _tiles_of_parts(image: Image, coarse: list[np.ndarray], dtype: np.dtype, path: Path, progress: Progress):
+    """Tiles of a picture that is read in parts, a row of tiles at a time; the first coarser level is made along the
+    way."""
+    columns, rows, _ = image.space.shape
+    for top in range(0, rows, TILE):
+        progress.at(top / rows, f"Writing {path.name}")
+        bottom = min(top + TILE, rows)
+        band = np.ascontiguousarray(read_part(image, top, bottom), dtype.newbyteorder("<"))
+        if coarse:
+            half = coarser(band, 2)
+            coarse[0][top // 2 : top // 2 + half.shape[0]] = half[: coarse[0].shape[0] - top // 2]
+        yield from _tiles(band, (TILE, TILE))
 
 
 def _tiles(plane: np.ndarray, tile: tuple[int, int]):

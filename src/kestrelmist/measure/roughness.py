@@ -14,7 +14,7 @@ from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
-from ..core.parameter import Between, Unit, WorldPoint
+from ..core.parameter import Between, LineEnd, Unit
 from ..core.table import Column, Table
 from .section import Width, section_of
 from .step_height import Calibration, line_of
@@ -28,8 +28,8 @@ PARTS = 5
 @operation("measure", "Roughness", name="roughness", keywords="ra rq rz sa sq iso 4287 25178 21920 surface texture")
 def roughness(
     image: Image,
-    from_: WorldPoint | None = None,
-    to: WorldPoint | None = None,
+    from_: LineEnd | None = None,
+    to: LineEnd | None = None,
     width: Width = 0.0,
     *,
     section: Curve | None = None,

@@ -11,7 +11,7 @@ from ..core.curve import COLOURS, Curve, Dashes
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.operation import operation
-from ..core.parameter import Between, Unit, WorldPoint
+from ..core.parameter import Between, LineEnd, Unit
 from ..core.space import Space
 
 MOST = 1 << 20
@@ -128,8 +128,8 @@ def _at(kji: np.ndarray, space: Space, places: np.ndarray) -> np.ndarray:
 )
 def profile(
     image: Image,
-    from_: WorldPoint,
-    to: WorldPoint,
+    from_: LineEnd,
+    to: LineEnd,
     width: Width = 0.0,
     *,
     name: str = "",

@@ -11,7 +11,7 @@ from ..core.curve import Curve
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.operation import operation
-from ..core.parameter import Between, Unit, WorldPoint
+from ..core.parameter import Between, LineEnd, Unit
 from ..core.quantity import nanometres
 from ..core.table import Column, Table
 from .plateaus import Step, step_in
@@ -42,8 +42,8 @@ def line_of(image: Image, from_, to, width: float, section: Curve | None) -> Lin
 )
 def step_height(
     image: Image,
-    from_: WorldPoint | None = None,
-    to: WorldPoint | None = None,
+    from_: LineEnd | None = None,
+    to: LineEnd | None = None,
     width: Width = 0.0,
     *,
     section: Curve | None = None,

@@ -236,6 +236,8 @@ def _cut(thing: Any, full: Space, seen: Space, box: Box, steps: Steps) -> Any:
 
 
 def _to_be_seen(made: Any, given: dict[str, Any], place: tuple[int, ...], title: str) -> Image | LabelMap:
+    if isinstance(made, list) and made:
+        made = made[0]
     if isinstance(made, Image):
         return made.frame(place if len(place) == len(made.axes) else ())
     if isinstance(made, LabelEdit):

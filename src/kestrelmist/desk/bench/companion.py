@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from PySide6.QtWidgets import QWidget
 
 from ...core.registry import Registry
+from ..desk_model import Desk
 
-if TYPE_CHECKING:
-    from ..desk_model import Desk
-    from .form import OperationForm
 
-Companion = Callable[["Desk", "OperationForm"], QWidget]
+class Fields(Protocol):
+    """A form as its companion sees it."""
+
+    fields: dict[str, QWidget]
+
+
+Companion = Callable[[Desk, Fields], QWidget]
 COMPANIONS: Registry[Companion] = Registry("companion", f"{__package__}.companions")
 
 

@@ -106,12 +106,24 @@ class ByHandField(_WithButton):
         self.field.setProperty("kind", "figures")
         self.field.setPlaceholderText(holds)
         self.button.setCheckable(True)
-        self.button.toggled.connect(lambda on: self.hand.set_tool(self.tool if on else "point"))
+        self.button.toggled.connect(self._ask)
         self.hand.tool_changed.connect(self._tool)
+        self.hand.asked_again.connect(self._tool)
+
+    def _ask(self, on: bool) -> None:
+        if on:
+            self.hand.asked_by = self
+            self.hand.asked_again.emit()
+        self.hand.set_tool(self.tool if on else "point")
+
+    @property
+    def asked(self) -> bool:
+        """Whether what the hand frames or picks is for this field: it asked last, or no other one did."""
+        return self.hand.asked_by in (None, self)
 
     def _tool(self) -> None:
         self.button.blockSignals(True)
-        self.button.setChecked(self.hand.tool == self.tool)
+        self.button.setChecked(self.hand.tool == self.tool and self.asked)
         self.button.blockSignals(False)
 
     def put(self, text: str) -> None:
@@ -132,11 +144,11 @@ class FramedField(ByHandField):
         self._follow()
 
     def _follow(self) -> None:
-        if self.hand.framed is not None:
+        if self.hand.framed is not None and self.asked:
             self._framed = getattr(self.hand.framed, self.kind)
             self.put(self._framed)
             self.framed.emit()
-        elif self._framed and self.field.text() == self._framed:
+        elif self.hand.framed is None and self._framed and self.field.text() == self._framed:
             self.field.clear()  # it was framed on an image that leads no more; what is typed stays
 
 
@@ -152,6 +164,8 @@ class PointsField(ByHandField):
 
     def _follow(self) -> None:
         text = ", ".join(f"{v:.6g}" for point in self.hand.picked for v in point[:2])
+        if not self.asked:
+            return
         if text or self.field.text() == self._picked:
             self.put(text)
         self._picked = text

@@ -102,6 +102,7 @@ class OperationPages(OnePage):
                 self.desk.hand.set_tool("point")
             self.desk.hand.set_framed(None)
             self.desk.hand.set_picked(())
+            self.desk.hand.asked_by = None
 
     def add_groups(self, context: BenchContext, stage: str, column: QVBoxLayout) -> None:
         """Put the groups that are registered for a stage into a column."""

@@ -17,6 +17,7 @@ from ...formats.layout import Layout
 from ...formats.nifti_write import save_nifti
 from ...formats.opening import reopened_image
 from ...formats.sampling import sampled_levels
+from ...formats.tiff_write import save_ome_tiff
 from ...scene.thumbnail import thumbnail
 from ..items import ImageRecord, Record
 from ..open_study import OpenStudy
@@ -106,6 +107,13 @@ def body_of(image: Image, files: list[str], origin: Origin) -> dict[str, Any]:
 def _written(image: Image, side: Path, progress: Progress) -> Image:
     """A computed image, worked out once and written; what is given back reads it from there, so that it need not be
     kept in memory and, of a series, no volume is computed anew for its hash and its thumbnail."""
+    if image.levels and image.part is not None and not image.axes:  # larger than memory: in tiles, as it is looked at
+        path = side / "values.ome.tif"
+        save_ome_tiff(path, image, progress)
+        opened = reopened_image("OME-TIFF", [path], {})
+        made = image.like(opened._fetch, labels=image.labels)
+        made.levels, made.part, made.origin = opened.levels, opened.part, Origin("OME-TIFF", [path])
+        return made
     path = side / "values.nii"
     save_nifti(path, image, progress)
     opened = reopened_image("NIfTI", [path], {})

@@ -13,8 +13,7 @@ from ....prepare.left_out import heights_counted
 from ....scene.histogram import counts_of, peaks_of
 from ...desk_model import Desk
 from ...theme.theme import Theme, figures
-from ..companion import companion
-from ..form import OperationForm
+from ..companion import Fields, companion
 from ..histogram import Histogram
 from ..rows import soft
 
@@ -56,7 +55,7 @@ class PeaksHistogram(Histogram):
 class HeightLimits(QWidget):
     """Counts the heights beside the window; a limit dragged to its end is none."""
 
-    def __init__(self, desk: Desk, form: OperationForm):
+    def __init__(self, desk: Desk, form: Fields):
         super().__init__()
         self.desk, self.viewing, self.form = desk, desk.viewing, form
         self.histogram, self.told = PeaksHistogram(), soft("")
@@ -141,5 +140,5 @@ class HeightLimits(QWidget):
 
 
 @companion("level")
-def height_limits(desk: Desk, form: OperationForm) -> QWidget:
+def height_limits(desk: Desk, form: Fields) -> QWidget:
     return HeightLimits(desk, form)
