@@ -195,5 +195,7 @@ class WrongTest(PlaceCase):
         self.assertIn("stain 1.ome.tif", [p.name for p in (self.place / "second").iterdir()])
         kestrelmist("stains", self.place / "section.ome.tif", "--out", self.place / "one.ome.tif", code=1)
         self.assertFalse((self.place / "one.ome.tif").exists())
-        failed = kestrelmist("stains", self.place / "section.ome.tif", "--pair", "nothing", "--out", self.place / "n", code=1)
+        failed = kestrelmist(
+            "stains", self.place / "section.ome.tif", "--pair", "nothing", "--out", self.place / "n", code=1
+        )
         self.assertIn("choose", failed.stderr)

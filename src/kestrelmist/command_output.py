@@ -81,7 +81,7 @@ class Said:
                 p = operation.first_input("image")
                 assert p is not None
                 said.things.append(arguments[p.name].placed(value))
-            elif isinstance(value, list) and len(operation.results) > 1:
+            elif isinstance(value, list) and not operation.brings_files:
                 said.named[name] = value  # they have a place in a folder only
             elif isinstance(value, list):
                 raise Trouble(

@@ -32,7 +32,9 @@ def require_place(operation: Operation, study: Path | None, out: Path | None, be
         if result.name in beside:
             writer_for(beside[result.name], result.kind.name)
     if out is None:
-        if study is None and any(r.kind.name != "table" and not r.many for r in operation.results):
+        if study is None and any(
+            r.kind.name != "table" and not (r.many and operation.brings_files) for r in operation.results
+        ):
             raise Trouble(
                 f"“{operation.title}” needs a place for its result",
                 "name a file with --out, or work in a study with --study",
@@ -42,7 +44,7 @@ def require_place(operation: Operation, study: Path | None, out: Path | None, be
         if out.is_file() or (out.is_dir() and any(out.iterdir())):
             raise Trouble("There is something of this name already", "name a new folder", out)
         return
-    if operation.results and operation.results[0].many and beside_results(operation):
+    if operation.results and operation.results[0].many and not operation.brings_files:
         raise Trouble(f"“{operation.title}” makes several files", "name a new folder, without an ending", out)
     kinds = [r.kind.name for r in operation.results]
     written = [{"label edit": "label map", "placement": "image"}.get(k, k) for k in kinds]
@@ -60,7 +62,8 @@ def require_place(operation: Operation, study: Path | None, out: Path | None, be
 
 def takes_folder(operation: Operation, out: Path) -> bool:
     """Whether a name without an ending is a folder that all results go to."""
-    return not out.suffix and len(beside_results(operation)) > 0
+    several = bool(operation.results) and operation.results[0].many and not operation.brings_files
+    return not out.suffix and (several or len(beside_results(operation)) > 0)
 
 
 def beside_results(operation: Operation) -> list[Result]:
