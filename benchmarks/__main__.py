@@ -23,6 +23,7 @@ from . import (
     panes,
     panning,
     preparing,
+    staining,
     starting,
     tables,
     taking_out,
@@ -45,6 +46,7 @@ MODULES = {
         preparing,
         taking_out,
         heights,
+        staining,
     )
 }
 

@@ -76,7 +76,7 @@ def gather_views(walk: Walk) -> None:
     for line in gather.lines:
         line.take = line.name != "Positioning scan"
     for line in gather.lines:
-        line.subject = line.subject or "HM-07"
+        line.subject = "HM-07" if line.subject.startswith("Unnamed") else line.subject
     walk.press(gather.take)
     walk.show("Odour run")
     desk.viewing.go_along(0, 14)
@@ -84,11 +84,25 @@ def gather_views(walk: Walk) -> None:
     walk.press(gather.facts)
     walk.keep("facts")
     window.drawer.hide()
-    walk.show("brown fat, section 3")
-    canvas = window.table.lead.canvas
-    canvas.zoom(3.0)
-    desk.viewing.set_look(colour_map="Lagoon")
-    walk.keep("section")
+    walk.show("brown fat, haematoxylin and eosin")
+    section = desk.viewing.record.id
+    desk.session.run("stains", {"image": section})
+    walk.settle()
+    window.drawer.hide()
+    desk.viewing.set_stage("Prepare")
+    apart = [desk.study.find(f"brown fat, haematoxylin and eosin, {name}").id for name in ("haematoxylin", "eosin")]
+    desk.viewing.show_image(section)
+    walk.settle()
+    desk.beside.show([section, *apart])
+    walk.settle()
+    window.table.working.canvas.zoom(2.2)
+    window.bench.open_operation(find_operation("stains"))
+    walk.press(window.bench.page("Prepare").form.preview.box)
+    walk.keep("stains")
+    walk.press(window.bench.page("Prepare").form.preview.box)
+    window.bench.page("Prepare").close_form()
+    desk.beside.show(())
+    desk.viewing.set_stage("Gather")
     walk.show("Heart clip")
     desk.viewing.go_along(0, 9)
     gather.open(find_operation("deidentify-image"))

@@ -12,7 +12,6 @@ from ..core.operation import operation
 from ..core.parameter import Between, Role
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
-from ..core.values import packed_colours
 from .stain_vectors import (
     Stains,
     Vectors,
@@ -216,12 +215,11 @@ def _stain(image: Image, unmixing: Unmixing, n: int, name: str) -> Image:
 
     def of(level: Image) -> Image:
         def whole(index: tuple[int, ...], progress: Progress) -> np.ndarray:
-            read = lambda: np.asarray(level.stored((), progress).values)[:, :, 0].T  # noqa: E731
-            return unmixing.amount(n, id(level), read).T[:, :, None]
+            values = unmixing.amount(n, id(level), lambda: np.asarray(level.stored((), progress).values)[:, :, 0])
+            return values[:, :, None]
 
         def part(index: tuple[int, ...], box: tuple[int, int, int, int]) -> np.ndarray:
-            read = lambda: packed_colours(part_of(level, box)).T  # noqa: E731
-            return unmixing.amount(n, (id(level), box), read).T[:, :, None]
+            return unmixing.amount(n, (id(level), box), lambda: part_of(level, box))[:, :, None]
 
         made = level.like(whole, name=f"{image.name}, {name}", unit="OD", colour=False)
         made.part = part if level.part is not None else None

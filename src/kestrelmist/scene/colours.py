@@ -40,7 +40,8 @@ def first_map(image) -> str:
     """The colour map an image is shown with at first."""
     if image.two_sided:
         return TWO_SIDED
-    return "Grey, inverted" if image.inverted else "Grey"
+    dense_is_dark = image.inverted or image.unit == "OD"  # what takes light looks as it does under the microscope
+    return "Grey, inverted" if dense_is_dark else "Grey"
 
 
 def first_range(image) -> tuple[float, float]:
