@@ -14,11 +14,13 @@ from .safe_write import write_trouble
 
 
 @contextmanager
-def claimed(target: Path) -> Iterator[Path]:
+def claimed(target: Path, keep: bool = False) -> Iterator[Path]:
     """Claim a file or folder that is about to be written; gives the path beside it to write to.
 
     The path beside is free when the block begins and is cleared when it ends; the block gives it its name by renaming.
-    The claim is the system's lock on a small file beside, so that it ends with the process, however that ends.
+    With `keep`, what an earlier run has left there stays, and so does what this one leaves: for work that goes on where
+    it was stopped. The claim is the system's lock on a small file beside, so that it ends with the process, however
+    that ends.
 
     Raises
     ------
@@ -36,11 +38,16 @@ def claimed(target: Path) -> Iterator[Path]:
         raise Trouble("Another run is writing to this place", "wait for it, or name another", target)
     beside = target.with_name(f".{target.name}.part")
     try:
-        for left in (beside, beside.with_name(f".{beside.name}.part"), beside.with_name(f".{beside.name}.claim")):
+        for left in (
+            ()
+            if keep
+            else (beside, beside.with_name(f".{beside.name}.part"), beside.with_name(f".{beside.name}.claim"))
+        ):
             _clear(left)
         yield beside
     finally:
-        _clear(beside)
+        if not keep:
+            _clear(beside)
         with suppress(OSError):
             mark.unlink()
         os.close(lock)

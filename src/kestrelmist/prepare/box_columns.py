@@ -1,0 +1,127 @@
+"""Which column of a table of boxes is what: guessed by its name and its values, and said otherwise by hand."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from ..core.errors import Trouble
+
+Layout = Literal["auto", "corner and size", "two corners", "centre and size"]
+ROLES = ("picture", "subject", "class", "part", "a", "b", "c", "d", "columns", "rows")
+"""What a column may be; a to d are the four numbers of a box, columns and rows the size that they are counted in."""
+NAMES = {
+    "picture": ("picture", "image", "file", "filename", "imagefile", "imageindex", "imagename", "imageid", "path",
+                "name", "imagepath", "filepath", "pictureid"),
+    "subject": ("subject", "subjectid", "animal", "animalid", "patient", "patientid", "case", "caseid", "individual"),
+    "class": ("class", "label", "category", "finding", "findinglabel", "target", "classname", "kind", "type"),
+    "part": ("part", "split", "set", "fold", "partition", "subset"),
+}  # fmt: skip
+BOXES: dict[str, tuple[tuple[str, str, str, str], ...]] = {
+    "two corners": (
+        ("xmin", "ymin", "xmax", "ymax"), ("x1", "y1", "x2", "y2"), ("left", "top", "right", "bottom"),
+        ("x0", "y0", "x1", "y1"), ("minx", "miny", "maxx", "maxy"), ("xstart", "ystart", "xend", "yend"),
+    ),
+    "centre and size": (
+        ("cx", "cy", "w", "h"), ("cx", "cy", "width", "height"), ("xcenter", "ycenter", "width", "height"),
+        ("xcentre", "ycentre", "width", "height"), ("centerx", "centery", "width", "height"),
+        ("centrex", "centrey", "width", "height"), ("xc", "yc", "w", "h"),
+    ),
+    "corner and size": (
+        ("x", "y", "w", "h"), ("x", "y", "width", "height"), ("left", "top", "width", "height"),
+        ("xmin", "ymin", "width", "height"), ("x", "y", "columns", "rows"), ("xmin", "ymin", "w", "h"),
+    ),
+}  # fmt: skip
+SIZES = (
+    ("imagewidth", "imageheight"), ("originalwidth", "originalheight"), ("picturewidth", "pictureheight"),
+    ("originalimagewidth", "originalimageheight"), ("imgwidth", "imgheight"), ("sizex", "sizey"),
+    ("imagecolumns", "imagerows"), ("originalimagewidth", "height"),
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Columns:
+    """Numbers of columns by what they are, and how the four numbers of a box are meant."""
+
+    where: dict[str, int]
+    layout: str
+
+    def told(self, heads: Sequence[str]) -> str:
+        """In words, for a report: "picture: File, class: Label"."""
+        parts = [f"{role}: {heads[n]}" for role, n in self.where.items() if role not in "abcd"]
+        if "a" in self.where:
+            parts.append(f"box ({self.layout}): " + " ".join(heads[self.where[k]] for k in "abcd"))
+        return ", ".join(parts)
+
+
+def plain(head: str) -> str:
+    """A heading as it is compared: small letters and digits only, without what it is a box of."""
+    short = re.sub(r"[^a-z0-9]", "", head.casefold())
+    return re.sub(r"^(bbox|boundingbox|box|roi)(?=.)", "", short)
+
+
+def guessed(heads: Sequence[str], said: str = "", layout: Layout = "auto") -> Columns:
+    """What each column is.
+
+    Parameters
+    ----------
+    heads : texts
+        Headings of the table.
+    said : text
+        What is known better: "picture=File, class=Finding, a=left" …
+    layout : text
+        How the four numbers are meant; by their headings when "auto".
+
+    Raises
+    ------
+    Trouble
+        When nothing says which picture a row is of, a column that is named is not there, or only part of a box is.
+    """
+    names = [plain(head) for head in heads]
+    where: dict[str, int] = {}
+    for role, known in NAMES.items():
+        found = next((names.index(name) for name in known if name in names), None)
+        if found is not None and found not in where.values():
+            where[role] = found
+    meant = _box(names, layout, where)
+    for pair in SIZES:
+        if all(name in names for name in pair) and not {names.index(n) for n in pair} & set(where.values()):
+            where["columns"], where["rows"] = (names.index(name) for name in pair)
+            break
+    for one in filter(None, (part.strip() for part in said.split(","))):
+        role, _, head = (part.strip() for part in one.partition("="))
+        if role not in ROLES or not head:
+            raise Trouble(
+                f"“{one}” says of no column what it is", f"write it as in picture=File; there are {', '.join(ROLES)}"
+            )
+        where[role] = _column(heads, head)
+    if "picture" not in where:
+        raise Trouble(
+            "No column of this table says which picture a row is of",
+            f"name it, as in --columns picture={heads[0] if heads else 'File'}",
+        )
+    missing = [k for k in "abcd" if k not in where]
+    if 0 < len(missing) < 4:
+        raise Trouble("Only part of a box has columns", f"say which ones are {', '.join(missing)}")
+    return Columns(where, meant)
+
+
+def _box(names: list[str], layout: str, where: dict[str, int]) -> str:
+    """How the four numbers are meant; where they stand is put into `where`. What was said goes before headings."""
+    said = layout if layout in BOXES else ""
+    for one in sorted(BOXES, key=lambda one: one != said):
+        for four in BOXES[one]:
+            if all(name in names for name in four):
+                where |= {k: names.index(name) for k, name in zip("abcd", four)}
+                return said or one
+    return said or "corner and size"
+
+
+def _column(heads: Sequence[str], head: str) -> int:
+    exact = [n for n, one in enumerate(heads) if one.strip() == head]
+    alike = exact or [n for n, one in enumerate(heads) if one.strip().casefold() == head.casefold()]
+    if not alike:
+        raise Trouble(f"This table has no column “{head}”", f"it has {', '.join(heads)}")
+    return alike[0]

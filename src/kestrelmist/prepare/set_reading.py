@@ -1,0 +1,77 @@
+"""A picture of a set, read: its values, which are brighter where more was stopped, and the range of its number type."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from ..core.errors import Trouble
+
+
+@dataclass(frozen=True)
+class Read:
+    """Values (rows, columns), as the file has them or turned over, and the range that its numbers may have."""
+
+    values: np.ndarray
+    span: tuple[float, float]
+    turned: bool = False
+
+
+def read_picture(path: Path) -> Read:
+    """One picture; of colours their brightness. One that is stored with dense bone dark (MONOCHROME1) is turned over.
+
+    Raises
+    ------
+    Trouble
+        When the file cannot be read, or is no single picture.
+    """
+    with open(path, "rb") as stream:
+        start = stream.read(132)
+    found = _plain_dicom(path) if start[128:] == b"DICM" else None
+    return found if found is not None else _any(path)
+
+
+def _plain_dicom(path: Path) -> Read | None:
+    """A single grey frame, which the library gives at once; None for what takes more thought."""
+    import pydicom
+
+    try:
+        ds = pydicom.dcmread(path)
+        if int(ds.get("SamplesPerPixel", 1)) != 1 or int(ds.get("NumberOfFrames", 1) or 1) != 1:
+            return None
+        values = ds.pixel_array
+        bits, signed = int(ds.BitsStored), int(ds.get("PixelRepresentation", 0)) == 1
+        slope, shift = float(ds.get("RescaleSlope", 1) or 1), float(ds.get("RescaleIntercept", 0) or 0)
+        turned = str(ds.get("PhotometricInterpretation", "")) == "MONOCHROME1"
+    except Exception:  # whatever the library makes of it: the program's own reader says what is wrong
+        return None
+    low, high = (-(1 << (bits - 1)), (1 << (bits - 1)) - 1) if signed else (0, (1 << bits) - 1)
+    if (slope, shift) != (1.0, 0.0):
+        values = values.astype(np.float32) * np.float32(slope) + np.float32(shift)
+    span = tuple(sorted((low * slope + shift, high * slope + shift)))
+    return _turned(values, (span[0], span[1])) if turned else Read(values, (span[0], span[1]))
+
+
+def _any(path: Path) -> Read:
+    from ..formats.opening import open_image
+
+    image = open_image(path).grey()
+    if image.axes or image.space.shape[2] != 1:
+        raise Trouble("This file holds more than one picture", "take it apart first", path)
+    stored = image.stored()
+    values = stored.exact()[:, :, 0].T
+    kind = stored.values.dtype
+    if kind.kind in "iu":
+        info = np.iinfo(kind)
+        ends = sorted((info.min * stored.slope + stored.intercept, info.max * stored.slope + stored.intercept))
+        span = float(ends[0]), float(ends[1])
+    else:
+        there = values[np.isfinite(values)]
+        span = (float(there.min()), float(there.max())) if there.size else (0.0, 1.0)
+    return _turned(values, span) if image.inverted else Read(values, span)
+
+
+def _turned(values: np.ndarray, span: tuple[float, float]) -> Read:
+    return Read(np.float32(span[0] + span[1]) - values.astype(np.float32), span, True)
