@@ -23,6 +23,7 @@ from . import (
     panes,
     panning,
     preparing,
+    sets,
     staining,
     starting,
     tables,
@@ -47,6 +48,7 @@ MODULES = {
         taking_out,
         heights,
         staining,
+        sets,
     )
 }
 

@@ -217,9 +217,12 @@ class SetTest(PlaceCase):
         part = self.place / ".set.part"
         before = {p: p.stat().st_mtime_ns for p in part.rglob("*.npy")}
         self.assertGreater(len(before), 10)
+        torn = next(iter(before))
+        torn.write_bytes(torn.read_bytes()[:500])
         self.make()
         kept = [self.to / p.relative_to(part) for p in before]
-        self.assertEqual([p.stat().st_mtime_ns for p in kept], list(before.values()))
+        self.assertEqual([p.stat().st_mtime_ns for p in kept[1:]], list(before.values())[1:])
+        self.assertEqual(np.load(kept[0]).shape, (96, 96))
         self.assertEqual(len(self.column("pictures.csv", "picture")), 70)
         self.assertFalse(part.exists())
 

@@ -17,6 +17,7 @@ from .core.kernel import not_kept
 from .core.operation import OPERATIONS, STAGES, Operation
 from .core.parameter import Parameter
 from .core.progress import Progress
+from .demo.commands import add_demo_commands
 
 if TYPE_CHECKING:
     from .study.task import Task
@@ -356,18 +357,7 @@ def _desk(places: tuple[Path, ...], picture: Path | None, demo: bool) -> None:
     raise SystemExit(start(list(places), picture, demo))
 
 
-@program.command("animals")
-@click.argument("folder", type=click.Path(path_type=Path))
-@click.option("--count", type=click.IntRange(1, 1000), default=5, show_default=True, help="How many animals.")
-@click.option("--seed", type=click.IntRange(0, 10**6), default=21, show_default=True, help="Seed of the first one.")
-@click.option("--volumes", type=click.IntRange(1, 10_000), default=40, show_default=True, help="Length of the run.")
-def _animals(folder: Path, count: int, seed: int, volumes: int) -> None:
-    """Make up animals: heads, a functional run with its field map, and what is true of them."""
-    from .demo.functional_files import write_animals
-
-    with _Bar(False) as progress:
-        made = write_animals(folder, range(seed, seed + count), volumes, progress)
-    print("\n".join(f"Made {place}" for place in made))
+add_demo_commands(program, _Bar)
 
 
 @program.command("install")

@@ -7,6 +7,8 @@ from typing import Literal
 
 import numpy as np
 
+from ..core.kernel import kernel
+from ..core.values import KERNEL_TYPES
 from .box_table import Box
 
 Rule = Literal["stretch", "fit", "crop"]
@@ -47,8 +49,9 @@ def fit_of(columns: int, rows: int, size: tuple[int, int], rule: Rule) -> Fit:
 
 
 def resized(values: np.ndarray, fit: Fit, border: float = 0.0) -> np.ndarray:
-    """The picture itself, float32 (rows, columns): each new pixel is the mean of what it covers, weighted towards its
-    middle (a triangle, as Pillow has it); what lies beside the picture is `border`."""
+    """The picture itself, float32 (rows, columns), of values of any number type: each new pixel is the mean of what it
+    covers, weighted towards its middle (a triangle, as Pillow has it, over whole blocks of pixels where it becomes much
+    smaller); what lies beside the picture, and what has no value, is `border`."""
     from PIL import Image as Pillow
 
     rows, columns = values.shape
@@ -56,19 +59,42 @@ def resized(values: np.ndarray, fit: Fit, border: float = 0.0) -> np.ndarray:
     left, right = max(0, round(fit.left)), min(fit.columns, round(fit.left + columns * fit.x))
     top, bottom = max(0, round(fit.top)), min(fit.rows, round(fit.top + rows * fit.y))
     right, bottom = max(right, left + 1), max(bottom, top + 1)
+    down, across = max(1, int(1 / (GAP * fit.y))), max(1, int(1 / (GAP * fit.x)))
     shown = (
-        max(0.0, (left - fit.left) / fit.x),
-        max(0.0, (top - fit.top) / fit.y),
-        min(float(columns), (right - fit.left) / fit.x),
-        min(float(rows), (bottom - fit.top) / fit.y),
+        max(0.0, (left - fit.left) / fit.x) / across,
+        max(0.0, (top - fit.top) / fit.y) / down,
+        min(float(columns), (right - fit.left) / fit.x) / across,
+        min(float(rows), (bottom - fit.top) / fit.y) / down,
     )
-    source = Pillow.fromarray(np.ascontiguousarray(values, np.float32))
-    made = source.resize((right - left, bottom - top), Pillow.Resampling.BILINEAR, shown, GAP)
+    blocks = np.empty((-(-rows // down), -(-columns // across)), np.float32)
+    _means(np.ascontiguousarray(kernel_values(values)), down, across, np.float32(border), blocks)
+    made = Pillow.fromarray(blocks).resize((right - left, bottom - top), Pillow.Resampling.BILINEAR, shown)
     if (right - left, bottom - top) == (fit.columns, fit.rows):
         return np.asarray(made)
     out = np.full((fit.rows, fit.columns), border, np.float32)
     out[top:bottom, left:right] = np.asarray(made)
     return out
+
+
+def kernel_values(values: np.ndarray) -> np.ndarray:
+    """Values in one of the number types that kernels are compiled for."""
+    return values if values.dtype in KERNEL_TYPES and values.dtype.isnative else values.astype(np.float32)
+
+
+@kernel
+def _means(values, down, across, border, out):
+    rows, columns = values.shape
+    for y in range(out.shape[0]):
+        for x in range(out.shape[1]):
+            total = np.float32(0)
+            count = np.float32(0)
+            for v in range(y * down, min((y + 1) * down, rows)):
+                for u in range(x * across, min((x + 1) * across, columns)):
+                    value = np.float32(values[v, u])
+                    good = value - value == np.float32(0)
+                    total += value if good else border
+                    count += np.float32(1)
+            out[y, x] = total / count
 
 
 def scaled(

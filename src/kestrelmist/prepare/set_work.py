@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from dataclasses import asdict, dataclass
@@ -22,6 +21,8 @@ from .set_reading import read_picture
 CHUNK, ALONE = 16, 48
 """Pictures that a process is given at a time, and how few are worked out without any."""
 JOURNAL = "done.jsonl"
+HEAD = 128
+"""Bytes of an .npy file before its values."""
 
 
 @dataclass(frozen=True)
@@ -76,7 +77,8 @@ def worked_out(items: list[Item], recipe: Recipe, folder: Path, workers: int, pr
         When nothing can be written there.
     Cancelled
     """
-    known = {done.number: done for done in _journal(folder) if done.wrong or (folder / _target(items, done)).exists()}
+    whole = HEAD + recipe.size[0] * recipe.size[1] * np.dtype(recipe.kind).itemsize
+    known = {done.number: done for done in _journal(folder) if done.wrong or _is_whole(folder, items, done, whole)}
     left = [item for item in items if item.number not in known]
     for part in {Path(item.target).parent for item in items}:
         (folder / part).mkdir(parents=True, exist_ok=True)
@@ -90,8 +92,10 @@ def worked_out(items: list[Item], recipe: Recipe, folder: Path, workers: int, pr
     return known
 
 
-def _target(items: list[Item], done: Done) -> str:
-    return items[done.number].target
+def _is_whole(folder: Path, items: list[Item], done: Done, size: int) -> bool:
+    """Whether the array of one that was done is there with all of its bytes: not so after a fall of the current."""
+    path = folder / items[done.number].target
+    return path.exists() and path.stat().st_size == size
 
 
 def _journal(folder: Path) -> Iterator[Done]:
@@ -136,32 +140,21 @@ def _one(item: Item, recipe: Recipe, folder: Path) -> Done:
         read = read_picture(Path(item.file))
         rows, columns = read.values.shape
         fit = fit_of(columns, rows, recipe.size, recipe.rule)
-        values = read.values.astype(np.float32)
-        if recipe.values == "percentiles":  # of the picture itself, before a border is put round it
-            there = values[np.isfinite(values)]
-            low, high = np.percentile(there, recipe.limits) if there.size else (0.0, 1.0)
-            small = scaled(_fitted(values, fit, low), "range", (float(low), float(high)), read.span, recipe.kind)
-        else:
-            low = {"type": read.span[0], "range": recipe.limits[0]}.get(recipe.values, 0.0)
-            small = scaled(_fitted(values, fit, low), recipe.values, recipe.limits, read.span, recipe.kind)
+        how, (low, high) = recipe.values, recipe.limits
+        if how == "percentiles":  # of the picture itself, before a border is put round it
+            there = read.values[np.isfinite(read.values)]
+            how, (low, high) = "range", np.percentile(there, recipe.limits) if there.size else (0.0, 1.0)
+        ground = {"type": read.span[0], "range": low}.get(how, 0.0)
+        small = scaled(resized(read.values, fit, ground), how, (float(low), float(high)), read.span, recipe.kind)
     except Trouble as trouble:
         return Done(item.number, wrong=str(trouble))
     except Exception as error:  # a damaged file may make a decoder do anything; the others go on
         return Done(item.number, wrong=f"{Path(item.file).name} cannot be read ({type(error).__name__}: {error})")
     target = folder / item.target
-    beside = target.with_name(f".{target.name}.part")
     try:
-        with open(beside, "wb") as stream:
-            np.save(stream, small)
-        os.replace(beside, target)
+        np.save(target, small)  # it counts when the journal has it
     except OSError as error:
-        beside.unlink(missing_ok=True)
         raise Trouble(
             f"This picture cannot be written ({error.strerror})", "make room, and do it again", target
         ) from error
     return Done(item.number, columns, rows, read.turned)
-
-
-def _fitted(values: np.ndarray, fit, border: float) -> np.ndarray:
-    filled = values if np.isfinite(values).all() else np.nan_to_num(values, nan=border, posinf=border, neginf=border)
-    return resized(filled, fit, border)
