@@ -18,6 +18,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from kestrelmist.core.operation import find_operation
+from kestrelmist.demo.many_radiographs import write_radiographs
 from kestrelmist.demo.overwintering import demo_study
 from kestrelmist.desk.app import application, open_window
 
@@ -69,7 +70,7 @@ class Walk:
 
 
 def gather_views(walk: Walk) -> None:
-    """The plan, a series with its facts, a section, and identity taken off a clip."""
+    """The plan, a section with its stains apart, and identity taken off a clip."""
     window, desk, gather = walk.window, walk.window.desk, walk.window.bench.gather
     walk.press(gather.waiting)
     walk.keep("gather")
@@ -82,7 +83,6 @@ def gather_views(walk: Walk) -> None:
     desk.viewing.go_along(0, 14)
     desk.viewing.go_to((1.4, 2.4, 2.4))
     walk.press(gather.facts)
-    walk.keep("facts")
     window.drawer.hide()
     walk.show("brown fat, haematoxylin and eosin")
     section = desk.viewing.record.id
@@ -279,6 +279,24 @@ def heights(walk: Walk) -> None:
     window.drawer.hide()
 
 
+def pictures(walk: Walk, place: Path) -> None:
+    """Radiographs of many animals with the boxes of a table, before a set is made of them."""
+    table = write_radiographs(place / "radiographs", 60)
+    window, desk, bench = walk.window, walk.window.desk, walk.window.bench
+    desk.viewing.set_stage("Prepare")
+    bench.open_operation(find_operation("picture-set"))
+    form = bench.page("Prepare").form
+    for name, value in (("table", table), ("folder", table.parent / "pictures"), ("to", place / "set")):
+        form.fields[name].field.setText(str(value))
+    walk.press(form.companion.button)
+    for name, value in (("table", "boxes.csv"), ("folder", "pictures"), ("to", "set of 224")):
+        form.fields[name].field.setText(value)
+    walk.keep("pictures")
+    desk.collection.close()
+    bench.page("Prepare").close_form()
+    window.drawer.hide()
+
+
 def previewed(walk: Walk) -> None:
     """What would become of a slice, wiped over what there is."""
     desk, bench = walk.window.desk, walk.window.bench
@@ -343,6 +361,7 @@ def main() -> None:
         walk.keep("measure")
         window.drawer.hide()
         heights(walk)
+        pictures(walk, Path(place))
         previewed(walk)
         brain(walk)
         window.finder.open()

@@ -23,6 +23,7 @@ from .courses import Courses
 from .film import Film
 from .hand import Hand, ToolSettings
 from .layers import Layers
+from .pictures.collection import Collection
 from .previewing import Previewing
 from .sections import Sections
 from .session import Session
@@ -50,6 +51,7 @@ class Desk(QObject):
         self.hand = Hand(self.viewing, self)
         self.courses = Courses(self.viewing, self.hand)
         self.sections = Sections(self.viewing)
+        self.collection = Collection(self.session)
         self.viewing.stage_changed.connect(self._drop_tool)
         self._save = QTimer(self, singleShot=True, interval=400)
         self._save.timeout.connect(self.save_view)

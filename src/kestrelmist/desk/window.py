@@ -30,6 +30,7 @@ from .light_table.strip import Strip
 from .lost_study import GoneWatch
 from .on_table import OnTable
 from .path_bar import PathBar
+from .pictures.page import PicturesPage
 from .plain_text import Words
 from .plan_table import PlanPage
 from .readout import Readout
@@ -97,6 +98,9 @@ class Window(QMainWindow):
         self.middle = QStackedWidget()
         self.middle.addWidget(self.table)
         self.middle.addWidget(self.plan)
+        self.pictures = PicturesPage(self.desk.collection)
+        self.middle.addWidget(self.pictures)
+        self.desk.collection.opened.connect(self._lay_over)
         self.session, self.viewing, self.hand = self.desk.session, self.desk.viewing, self.desk.hand
         self.viewing.plan_shown.connect(self._lay_over)
         self.viewing.stage_changed.connect(self._lay_over)
@@ -161,10 +165,13 @@ class Window(QMainWindow):
             self.table.lead.canvas.setFocus()
 
     def _lay_over(self, *_) -> None:
-        """The plan lies over the panes in Gather, as long as there is one."""
-        self.middle.setCurrentWidget(
-            self.plan if self.viewing.stage == "Gather" and self.plan.model.lines else self.table
-        )
+        """The plan lies over the panes in Gather, as long as there is one; so do the pictures of a table in Prepare."""
+        stage, over = self.viewing.stage, self.table
+        if stage == "Gather" and self.plan.model.lines:
+            over = self.plan
+        elif stage == "Prepare" and self.desk.collection.is_open:
+            over = self.pictures
+        self.middle.setCurrentWidget(over)
 
     def start(self) -> None:
         """Show what was shown last time."""
@@ -180,6 +187,7 @@ class Window(QMainWindow):
         """Whether nothing is still being read, checked or drawn."""
         solid = self.table.solid.canvas.settled or not self.viewing.ready
         calm = self.session.work.idle and self.desk.tiles.idle and self.desk.previewing.settled
+        calm = calm and self.pictures.reader.idle
         return calm and self.bench.checks.settled and solid
 
     def _shortcuts(self) -> None:
@@ -261,7 +269,7 @@ class Window(QMainWindow):
     def set_theme(self, name: str) -> None:
         """Dress the whole window in "mist" or "dusk"."""
         apply_theme(QApplication.instance(), name)
-        for part in (self.path, self.drawer, self.bench, self.plan, self.strip):
+        for part in (self.path, self.drawer, self.bench, self.plan, self.pictures, self.strip):
             part.dress()
         self.shelf.fill()
         self.on_table.dress()
@@ -320,6 +328,7 @@ class Window(QMainWindow):
             self.watch.ask(self._leave)
             return
         self.table.solid.canvas.close_process()
+        self.pictures.reader.close()
         for window in list(self.table.floating):
             window.hide()
             window.deleteLater()

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from ..core.errors import Trouble
+from ..core.table import Column, Table
 from .box_columns import Columns, Layout, guessed
 
 SEPARATORS = (",", ";", "\t", "|")
@@ -170,3 +171,24 @@ def _number(text: str, comma: bool) -> float:
     if not -1e9 < value < 1e9:  # neither infinite nor no number
         raise ValueError
     return value
+
+
+def box_in(row: Row, columns: int, rows: int) -> Box | None:
+    """The box of a row in pixels of its picture, of so many columns and rows."""
+    if row.box is None:
+        return None
+    if row.relative:
+        return row.box.scaled(columns, rows)
+    return row.box if row.size is None else row.box.scaled(columns / row.size[0], rows / row.size[1])
+
+
+def table_of(rows: Iterable[Row]) -> Table:
+    """Rows as a table that `read_boxes` reads as they are: the corner and the size of each box, and the columns and
+    rows that it is counted in, 1 and 1 for shares of the picture's sides."""
+    heads = ("picture", "subject", "class", "part", "left", "top", "width", "height", "image_width", "image_height")
+    table = Table("Boxes", [Column(name, "", 4) for name in heads])
+    for row in rows:
+        box = (None,) * 4 if row.box is None else (row.box.left, row.box.top, row.box.width, row.box.height)
+        size = (1.0, 1.0) if row.relative else row.size or (None, None)
+        table.rows.append((row.picture, row.subject, row.label, row.part, *box, *size))
+    return table

@@ -16,6 +16,7 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.progress import Progress
 from ..core.table import Column, Table
+from .box_table import box_in
 from .picture_fit import fit_of
 from .set_parts import PARTS
 from .set_work import JOURNAL, Done, Recipe, Wanted
@@ -137,11 +138,8 @@ def _boxes(
         for row in one.rows:
             if row.box is None:
                 continue
-            box = row.box
-            if row.relative:
-                box = box.scaled(was.columns, was.rows)
-            elif row.size is not None:
-                box = box.scaled(was.columns / row.size[0], was.rows / row.size[1])
+            box = box_in(row, was.columns, was.rows)
+            assert box is not None
             own = replace(box, left=max(box.left, 0.0), top=max(box.top, 0.0))
             inside = (
                 own.left < was.columns and own.top < was.rows and box.left + box.width > 0 and box.top + box.height > 0

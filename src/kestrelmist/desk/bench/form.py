@@ -207,7 +207,8 @@ class OperationForm(QWidget):
     def _text_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
         if p.role == "label":
             return self._label_field(p)
-        field = QLineEdit("" if p.required or p.default is None else str(p.default))
+        start = "" if p.required or p.default is None else p.default
+        field = QLineEdit(", ".join(f"{v:g}" for v in start) if isinstance(start, tuple) else str(start))
         field.setProperty("kind", "figures")
         if p.unit and p.unit != "value" and p.kind.field == "number":
             field.setPlaceholderText(pretty_unit(p.unit))

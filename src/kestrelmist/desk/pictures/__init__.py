@@ -1,0 +1,1 @@
+"""A grid of pictures with their boxes, over the Light table."""

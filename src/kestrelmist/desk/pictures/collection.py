@@ -1,0 +1,239 @@
+"""The pictures of a table of boxes as the window shows them: filtered, paged, and their boxes corrected by hand."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QObject, Signal
+
+from ...core.errors import Trouble
+from ...prepare.box_table import Box, BoxTable, Row, read_boxes, table_of
+from ...prepare.picture_match import Matched, files_below, matched
+from ..session import Session
+
+PAGE = 120
+"""Pictures of one page."""
+ALL, NONE = "All classes", "Without a box"
+PROBLEMS = ("All pictures", "Missing files", "Double names", "Not read", "Corrected")
+
+
+@dataclass
+class Entry:
+    """A picture: its name in the table, its file when one was found, and its rows."""
+
+    name: str
+    file: Path | None
+    rows: list[Row] = field(default_factory=list)
+    problem: str = ""
+    unread: bool = False
+    corrected: bool = False
+
+    @property
+    def classes(self) -> set[str]:
+        return {row.label for row in self.rows if row.box is not None}
+
+
+class Collection(QObject):
+    """What is shown in the grid. Corrections are remembered by the study as they are made."""
+
+    opened = Signal()
+    """Another table, or none, is shown."""
+    saved = Signal(str)
+    """The table was written with its corrections."""
+    changed = Signal()
+    """Other pictures are on the page, or a box is another one."""
+
+    def __init__(self, session: Session):
+        super().__init__(session)
+        self.session = session
+        self.table: Path | None = None
+        self.folder: Path | None = None
+        self.entries: list[Entry] = []
+        self.heads = ""
+        self.chosen_class, self.chosen_problem, self.page = ALL, PROBLEMS[0], 0
+        self._undo: list[tuple[str, list[Row], bool]] = []
+        self._stamp = ""
+        self._asked = 0
+
+    @property
+    def is_open(self) -> bool:
+        return self.table is not None
+
+    def open(self, table: Path, folder: Path, columns: str = "", layout: Any = "auto", counted_in: Any = None) -> None:
+        """Read a table, and find its pictures in a folder, beside the window."""
+        self._asked += 1
+        asked = self._asked
+
+        def work(progress):
+            boxes = read_boxes(table, columns, layout, counted_in)
+            progress.at(0.5, "Matching rows and files")
+            return boxes, matched((row.picture for row in boxes.rows), files_below(folder, progress), folder)
+
+        def put(found: tuple[BoxTable, Matched]) -> None:
+            if asked == self._asked and not self.session.closed:
+                self._put(table, folder, *found)
+
+        self.session.work.start(f"Reading {table.name}", work, put)
+
+    def _put(self, table: Path, folder: Path, boxes: BoxTable, files: Matched) -> None:
+        entries: dict[str, Entry] = {}
+        for row in boxes.rows:
+            if row.picture not in entries:
+                several = files.double.get(row.picture)
+                problem = f"{len(several)} files have this name" if several else ""
+                problem = "no file has this name" if row.picture in files.missing else problem
+                entries[row.picture] = Entry(row.picture, files.files.get(row.picture), problem=problem)
+            entries[row.picture].rows.append(row)
+        self.table, self.folder, self.entries = table, folder, list(entries.values())
+        self.heads = boxes.columns.told(boxes.heads)
+        self.chosen_class, self.chosen_problem, self.page, self._undo = ALL, PROBLEMS[0], 0, []
+        stat = table.stat()
+        self._stamp = f"boxes of {table.resolve()} {stat.st_size} {stat.st_mtime_ns}"
+        self._recall(entries)
+        self.opened.emit()
+        self.changed.emit()
+        if boxes.problems:
+            line, words = boxes.problems[0]
+            self.session.trouble.emit(f"{len(boxes.problems)} rows of {table.name} are left out; line {line} {words}.")
+
+    def close(self) -> None:
+        """Put the pictures away; corrections stay remembered."""
+        self._asked += 1
+        self.table, self.folder, self.entries = None, None, []
+        self.opened.emit()
+
+    # filters and pages
+
+    @property
+    def classes(self) -> list[str]:
+        """What can be chosen: all, each class, and pictures without a box."""
+        found = sorted({label for entry in self.entries for label in entry.classes})
+        return [ALL, *found, NONE]
+
+    @property
+    def visible(self) -> list[Entry]:
+        """Pictures that pass both filters."""
+        return [entry for entry in self.entries if self._of_class(entry) and self._of_problem(entry)]
+
+    def _of_class(self, entry: Entry) -> bool:
+        if self.chosen_class == NONE:
+            return not entry.classes
+        return self.chosen_class == ALL or self.chosen_class in entry.classes
+
+    def _of_problem(self, entry: Entry) -> bool:
+        n = PROBLEMS.index(self.chosen_problem)
+        missing = entry.file is None and entry.problem.startswith("no file")
+        return (True, missing, entry.file is None and not missing, entry.unread, entry.corrected)[n]
+
+    @property
+    def pages(self) -> int:
+        return max(1, -(-len(self.visible) // PAGE))
+
+    @property
+    def shown(self) -> list[Entry]:
+        """Pictures of the present page."""
+        return self.visible[self.page * PAGE : (self.page + 1) * PAGE]
+
+    def choose(self, chosen_class: str | None = None, problem: str | None = None) -> None:
+        """Show other pictures."""
+        self.chosen_class = self.chosen_class if chosen_class is None else chosen_class
+        self.chosen_problem = self.chosen_problem if problem is None else problem
+        self.page = 0
+        self.changed.emit()
+
+    def turn_to(self, page: int) -> None:
+        self.page = min(max(page, 0), self.pages - 1)
+        self.changed.emit()
+
+    def unreadable(self, name: str, words: str) -> None:
+        """A picture could not be read."""
+        entry = self._entry(name)
+        if entry is not None and not entry.unread:
+            entry.unread, entry.problem = True, words
+
+    def _entry(self, name: str) -> Entry | None:
+        return next((entry for entry in self.entries if entry.name == name), None)
+
+    # corrections
+
+    def correct(self, name: str, n: int | None, box: Box | None, label: str, size: tuple[int, int]) -> None:
+        """Change the `n`th box of a picture, take it away (box None), or add one (n None); in pixels of the picture,
+        which has so many columns and rows."""
+        entry = self._entry(name)
+        if entry is None:
+            return
+        self._undo.append((name, list(entry.rows), entry.corrected))
+        rows, first = list(entry.rows), entry.rows[0]
+        counted = (float(size[0]), float(size[1]))
+        if n is None:
+            made = replace(first, line=0, box=box, label=label, size=counted, relative=False)
+            rows = [made] if len(rows) == 1 and first.box is None else [*rows, made]
+        elif box is None:
+            rest = [row for k, row in enumerate(rows) if k != n]
+            rows = rest or [replace(first, box=None, label="")]  # the picture stays, with nothing on it
+        else:
+            rows[n] = replace(rows[n], box=box, label=label, size=counted, relative=False)
+        self._take(entry, rows, True)
+
+    def undo(self) -> None:
+        """Take the last correction back."""
+        if self._undo:
+            name, rows, corrected = self._undo.pop()
+            entry = self._entry(name)
+            if entry is not None:
+                self._take(entry, rows, corrected)
+
+    @property
+    def can_undo(self) -> bool:
+        return bool(self._undo)
+
+    def _take(self, entry: Entry, rows: list[Row], corrected: bool) -> None:
+        entry.rows, entry.corrected = rows, corrected
+        self._remember()
+        self.changed.emit()
+
+    def _remember(self) -> None:
+        kept = {e.name: [_as_list(row) for row in e.rows] for e in self.entries if e.corrected}
+        if not self.session.study.read_only:
+            self.session.guarded(lambda: self.session.study.catalogue.remember(self._stamp, kept))
+
+    def _recall(self, entries: dict[str, Entry]) -> None:
+        """Corrections that were made before, to this very table."""
+        kept = self.session.study.catalogue.recall(self._stamp, {})
+        for name, rows in kept.items() if isinstance(kept, dict) else ():
+            if name in entries and isinstance(rows, list):
+                try:
+                    entries[name].rows = [_from_list(entries[name].rows[0], row) for row in rows]
+                    entries[name].corrected = True
+                except (TypeError, ValueError, IndexError):
+                    continue
+
+    def save(self, path: Path) -> bool:
+        """Write the table as it is now; returns whether it was written."""
+        path = path if path.suffix.lower() == ".csv" else path.with_name(f"{path.name}.csv")
+
+        def write() -> bool:
+            if not self.entries:
+                raise Trouble("There is no table of boxes to save", "look at one first")
+            table_of(row for entry in self.entries for row in entry.rows).save_csv(path)
+            return True
+
+        kept = bool(self.session.guarded(write))
+        if kept:
+            self.session.said.emit(f"Saved: {path.name}")
+            self.saved.emit(str(path))
+        return kept
+
+
+def _as_list(row: Row) -> list:
+    box = None if row.box is None else [row.box.left, row.box.top, row.box.width, row.box.height]
+    return [row.line, box, row.label, None if row.size is None else list(row.size), row.relative]
+
+
+def _from_list(first: Row, kept: list) -> Row:
+    line, box, label, size, relative = kept
+    made = None if box is None else Box(*(float(v) for v in box))
+    counted = None if size is None else (float(size[0]), float(size[1]))
+    return replace(first, line=int(line), box=made, label=str(label), size=counted, relative=bool(relative))

@@ -1,0 +1,264 @@
+"""The grid of pictures with their boxes: opened from the form, filtered, paged, corrected, remembered, saved."""
+
+import shutil
+import tempfile
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtTest import QTest
+
+from kestrelmist.core.operation import find_operation
+from kestrelmist.demo.many_radiographs import shot, write_radiographs
+from kestrelmist.desk.pictures.collection import ALL, NONE, PAGE
+from kestrelmist.desk.pictures.grid import ENTRY
+from kestrelmist.desk.pictures.one_picture import LARGE
+from kestrelmist.formats.table_files import read_csv
+from kestrelmist.prepare.box_table import Box, box_in, read_boxes
+from kestrelmist.study.study import Study
+from tests.desk_case import DeskCase, pause
+from tests.making import PlaceCase
+
+
+class DemoTest(PlaceCase):
+    def test_boxes_lie_round_what_they_name(self):
+        for animal in range(1, 13):
+            made = shot(animal)
+            values = 4095.0 - made.values if made.turned else made.values.astype(float)
+            for label, *ends in made.boxes:
+                left, top, right, bottom = (round(v) for v in ends)
+                self.assertTrue(0 <= left < right <= values.shape[1] and 0 <= top < bottom <= values.shape[0])
+                if label == "transponder":
+                    inside = values[top:bottom, left:right]
+                    self.assertGreater(inside.max(), 1.2 * np.median(inside))
+        self.assertTrue(np.array_equal(shot(3).values, shot(3).values))
+        self.assertFalse(
+            np.array_equal(shot(3).values.shape, shot(4, 9).values.shape) and (shot(3).values == shot(4).values).all()
+        )
+
+    def test_files_and_table(self):
+        table = write_radiographs(self.place, 11, workers=1)
+        found = read_boxes(table)
+        self.assertEqual(len({row.picture for row in found.rows}), 12)  # the tenth was taken twice
+        self.assertEqual(len({row.subject for row in found.rows}), 11)
+        self.assertEqual(found.problems, [])
+        first = {p: p.stat().st_mtime_ns for p in (self.place / "pictures").rglob("*.dcm")}
+        write_radiographs(self.place, 11, workers=1)
+        self.assertEqual(first, {p: p.stat().st_mtime_ns for p in (self.place / "pictures").rglob("*.dcm")})
+
+
+class PicturesTest(DeskCase):
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        holder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(holder.cleanup)
+        cls.made = Path(holder.name) / "xr"
+        write_radiographs(cls.made, 9, workers=1)
+
+    def setUp(self):
+        super().setUp()
+        shutil.copytree(self.made, self.place / "xr")
+        self.table = self.place / "xr" / "boxes.csv"
+        text = self.table.read_text()
+        more = "none.dcm,GX-900,heart,1,2,30,40,560,760\nbad.dcm,GX-901,,,,,,,\n"
+        self.table.write_text(text + more)
+        (self.place / "xr" / "pictures" / "bad.dcm").write_bytes(b"no picture")
+        Study(self.place / "study", create=True).close()
+        self.window = self.open(self.place / "study")
+        self.collection, self.page = self.window.desk.collection, self.window.pictures
+        self.look()
+
+    def look(self):
+        self.window.desk.viewing.set_stage("Prepare")
+        self.form = self.window.bench.page("Prepare").open(find_operation("picture-set"))
+        for name, value in (
+            ("table", self.table),
+            ("folder", self.place / "xr" / "pictures"),
+            ("to", self.place / "set"),
+        ):
+            self.form.fields[name].field.setText(str(value))
+        self.press(self.form.companion.button)
+        self.settle(self.window)
+
+    def show(self, name="GX-001 a.dcm"):
+        self.page.show_one(name)
+        self.settle(self.window)
+        return self.page.one
+
+    def drag(self, start, end, key=None):
+        one = self.page.one
+        QTest.mousePress(one, Qt.MouseButton.LeftButton, pos=QPoint(round(start.x()), round(start.y())))
+        for share in (0.4, 1.0):
+            at = start + (end - start) * share
+            QTest.mouseMove(one, QPoint(round(at.x()), round(at.y())))
+            pause(5)
+        if key is not None:
+            QTest.keyClick(one, key)
+        QTest.mouseRelease(one, Qt.MouseButton.LeftButton, pos=QPoint(round(end.x()), round(end.y())))
+
+    def rows(self, name="GX-001 a.dcm"):
+        return next(e for e in self.collection.entries if e.name == name).rows
+
+    def test_grid_filters_and_what_is_wrong(self):
+        self.assertIs(self.window.middle.currentWidget(), self.page)
+        cells = self.page.grid.cells
+        self.assertEqual(cells.rowCount(), 11)
+        self.assertIsNotNone(self.page.reader.small("GX-001 a.dcm"))
+        self.collection.choose(problem="Missing files")
+        self.assertEqual([e.name for e in cells.entries], ["none.dcm"])
+        self.collection.choose(problem="Not read")
+        self.assertEqual([e.name for e in cells.entries], ["bad.dcm"])
+        self.collection.choose("transponder", "All pictures")
+        for n in range(cells.rowCount()):
+            self.assertIn("transponder", cells.index(n).data(ENTRY).classes)
+        self.collection.choose(NONE)
+        self.assertEqual([e.name for e in cells.entries], ["bad.dcm"])
+        self.collection.choose(ALL)
+        self.page.grid.grab()
+        self.assertEqual(self.troubles, [])
+
+    def test_a_click_shows_a_picture_and_its_box_is_moved_and_made_larger(self):
+        grid = self.page.grid
+        at = grid.visualRect(grid.cells.index(0)).center()
+        QTest.mouseClick(grid.viewport(), Qt.MouseButton.LeftButton, pos=at)
+        self.settle(self.window)
+        one = self.page.one
+        self.assertEqual((self.page.large, one.name), (True, "GX-001 a.dcm"))
+        small = self.page.reader.small(one.name, LARGE)
+        before = box_in(self.rows()[0], small.columns, small.rows)
+        rect = one.rect_of(0)
+        scale = rect.width() / before.width
+        self.drag(rect.center(), rect.center() + QPointF(30, 12))
+        moved = box_in(self.rows()[0], small.columns, small.rows)
+        self.assertAlmostEqual(moved.left - before.left, 30 / scale, delta=1.5 / scale)
+        self.assertAlmostEqual(moved.width, before.width, delta=0.1)
+        self.assertEqual((one.chosen, self.rows()[0].label), (0, "heart"))
+        rect = one.rect_of(0)
+        self.drag(rect.bottomRight(), rect.bottomRight() + QPointF(20, 25))
+        larger = box_in(self.rows()[0], small.columns, small.rows)
+        self.assertAlmostEqual(larger.width - moved.width, 20 / scale, delta=1.5 / scale)
+        self.assertAlmostEqual(larger.left, moved.left, delta=0.1)
+        self.drag(one.rect_of(0).center(), one.rect_of(0).center() + QPointF(50, 0), Qt.Key.Key_Escape)
+        self.assertEqual(box_in(self.rows()[0], small.columns, small.rows), larger)
+        self.press(self.page.undo)
+        self.press(self.page.undo)
+        self.assertEqual(box_in(self.rows()[0], small.columns, small.rows), before)
+        self.assertFalse(self.collection.can_undo)
+
+    def test_boxes_are_drawn_named_and_taken_away(self):
+        one = self.show()
+        count = len(self.rows())
+        frame, scale = one._frame()
+        start = frame.topLeft() + QPointF(10, 10)
+        self.page.of_box.setCurrentText("=1+1 <b>")
+        self.page.of_box.lineEdit().editingFinished.emit()
+        self.drag(start, start + QPointF(40, 60))
+        self.assertEqual(len(self.rows()), count + 1)
+        self.assertEqual(self.rows()[-1].label, "=1+1 <b>")
+        self.assertAlmostEqual(self.rows()[-1].box.width, 40 / scale, delta=1.5 / scale)
+        self.assertIn("=1+1 <b>", self.collection.classes)
+        self.drag(start + QPointF(60, 0), start + QPointF(60, 1))  # a click draws nothing
+        self.assertEqual(len(self.rows()), count + 1)
+        one.chosen = count
+        one.set_class("scar")
+        self.assertEqual(self.rows()[-1].label, "scar")
+        one.setFocus()
+        QTest.keyClick(one, Qt.Key.Key_Delete)
+        self.assertEqual(len(self.rows()), count)
+        for _ in range(count):
+            one.chosen = 0
+            one.take_away()
+        self.assertEqual([row.box for row in self.rows()], [None])
+        self.collection.choose(NONE)
+        self.assertIn("GX-001 a.dcm", [e.name for e in self.collection.visible])
+
+    def test_corrections_are_remembered_and_saved(self):
+        one = self.show("GX-002 a.dcm")
+        size = one._size
+        self.collection.correct("GX-002 a.dcm", 0, Box(5, 6, 70, 80), "heart", size)
+        self.window.close()
+        self.window = self.open(self.place / "study")
+        self.collection, self.page = self.window.desk.collection, self.window.pictures
+        self.look()
+        self.assertEqual(box_in(self.rows("GX-002 a.dcm")[0], *size), Box(5, 6, 70, 80))
+        self.collection.choose(problem="Corrected")
+        self.assertEqual([e.name for e in self.collection.visible], ["GX-002 a.dcm"])
+        self.assertTrue(self.collection.save(self.place / "better"))
+        again = read_boxes(self.place / "better.csv")
+        self.assertEqual(again.columns.layout, "corner and size")
+        found = next(row for row in again.rows if row.picture == "GX-002 a.dcm")
+        self.assertEqual(box_in(found, *size), Box(5, 6, 70, 80))
+        others = {
+            (r.picture, r.label): box_in(r, 560, 760)
+            for r in read_boxes(self.table).rows
+            if r.picture != "GX-002 a.dcm"
+        }
+        for row in again.rows:
+            if row.picture != "GX-002 a.dcm":
+                true, box = others[row.picture, row.label], box_in(row, 560, 760)
+                self.assertEqual(true is None, box is None)
+                if box is not None:
+                    self.assertAlmostEqual(box.left, true.left, places=2)
+        self.assertEqual(self.form.fields["table"].text(), str(self.place / "better.csv"))
+        self.press(self.form.apply)
+        self.settle(self.window)
+        boxes = read_csv(self.place / "set" / "boxes.csv")
+        self.assertGreater(boxes.count, 10)
+        self.assertEqual(self.troubles, [])
+
+    def test_other_things_happen_meanwhile(self):
+        one = self.show()
+        rect = one.rect_of(0)
+        for happening in (
+            lambda: self.window.desk.viewing.set_stage("Outline"),
+            lambda: self.window.desk.viewing.set_stage("Prepare"),
+            lambda: self.window.set_theme("dusk"),
+            lambda: self.window.set_theme("mist"),
+            self.collection.undo,
+            lambda: self.collection.choose("stone"),
+            lambda: self.page.show_one("none.dcm"),
+            lambda: self.page.show_one("bad.dcm"),
+            self.collection.close,
+        ):
+            QTest.mousePress(one, Qt.MouseButton.LeftButton, pos=rect.center().toPoint())
+            QTest.mouseMove(one, rect.center().toPoint() + QPoint(9, 9))
+            happening()
+            QTest.mouseRelease(one, Qt.MouseButton.LeftButton, pos=rect.center().toPoint())
+            one.grab()
+            self.settle(self.window)
+        self.assertIs(self.window.middle.currentWidget(), self.window.table)
+        self.look()
+        self.page._turn(1)
+        self.show()
+        self.page._turn(1)
+        self.assertEqual(one.name, "GX-002 a.dcm")
+        self.page._turn(-5)
+        self.assertEqual(one.name, "GX-001 a.dcm")
+        self.assertEqual(self.troubles, [])
+
+    def test_pages(self):
+        lines = ["file,x,y,w,h", *(f"P{n},1,2,3,4" for n in range(2 * PAGE + 7))]
+        self.table.write_text("\n".join(lines))
+        self.look()
+        self.assertEqual((self.collection.pages, self.page.grid.cells.rowCount()), (3, PAGE))
+        self.press(self.page.after)
+        self.press(self.page.after)
+        self.press(self.page.after)
+        self.assertEqual((self.collection.page, self.page.grid.cells.rowCount()), (2, 7))
+        self.assertIn("without a file", self.page.told.text())
+
+    def test_what_is_missing_is_said(self):
+        self.form.fields["folder"].field.setText("")
+        self.press(self.form.companion.button)
+        self.assertIn("folder is not named", self.troubles[-1])
+        self.form.fields["folder"].field.setText(str(self.place))
+        self.form.fields["counted_in"].setText("12")
+        self.press(self.form.companion.button)
+        self.assertIn("two numbers", self.troubles[-1])
+        self.form.fields["counted_in"].setText("")
+        self.form.fields["table"].field.setText(str(self.place / "none.csv"))
+        self.press(self.form.companion.button)
+        self.settle(self.window)
+        self.assertIn("cannot be read", self.troubles[-1])
+        self.assertTrue(self.collection.is_open)  # what was shown stays
