@@ -1,10 +1,12 @@
 """Sets of pictures: sizes, values, parts, what lies beside the arrays, stops and bad input."""
 
+import errno
 import json
 import os
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import zarr
@@ -233,6 +235,20 @@ class SetTest(PlaceCase):
         self.make(size="64x48", rule="stretch")
         for array in self.column("pictures.csv", "array"):
             self.assertEqual(np.load(self.to / array).shape, (48, 64))
+
+    def test_no_room_on_disk(self):
+        save, count = np.save, iter(range(1000))
+
+        def full(path, values):
+            if next(count) > 30:
+                raise OSError(errno.ENOSPC, "No space left on device")
+            save(path, values)
+
+        with mock.patch("kestrelmist.prepare.set_work.np.save", full), self.assertRaisesRegex(Trouble, "make room"):
+            self.make()
+        self.assertFalse(self.to.exists())
+        self.make()
+        self.assertEqual(len(self.column("pictures.csv", "picture")), 70)
 
     def test_parts_of_a_column(self):
         rows = [f"{line},{'val' if 'HM-0' in line else 'train'}" for line in self.lines[1:]]

@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QTimer
 
 from ..core.curve import COLOURS, DASHES, Curve
 from ..core.errors import Trouble
@@ -17,6 +17,7 @@ from ..measure.hold_course import curve_of
 from ..measure.seed import Seed, seed_at
 from ..measure.timeline import Timeline, others_of
 from ..study.items import ImageRecord
+from .curve_keeping import CurveKeeping
 from .hand import Hand
 from .viewing import Viewing
 
@@ -24,21 +25,17 @@ LIVE = "#5A6B75"
 PLACES = ("voxel", "ball", "label")
 
 
-class Courses(QObject):
+class Courses(CurveKeeping):
     """What the page of courses shows. Nothing is read while nobody looks at it."""
-
-    changed = Signal()
-    """The course at the crosshair, those held, or what is to be shown of them."""
 
     def __init__(self, viewing: Viewing, hand: Hand):
         super().__init__(viewing)
-        self.viewing, self.hand, self.session = viewing, hand, viewing.session
+        self.hand = hand
         self.watched = False
         self.live: Curve | None = None
         self.trouble = ""
         self.place, self.ball = "voxel", 1.0
         self.mode, self.in_volumes = "raw", False
-        self.hidden: set[int] = set()
         self._timeline: Timeline | None = None
         self._of: tuple | None = None
         self._asked = 0
@@ -71,9 +68,9 @@ class Courses(QObject):
         self.in_volumes = on
         self.changed.emit()
 
-    def held(self) -> list[tuple[int, Curve]]:
-        """The curves of the study, in the order they came; sections are on a page of their own."""
-        return [(key, curve) for key, curve in self.viewing.study.curves() if curve.line is None]
+    def is_mine(self, curve: Curve) -> bool:
+        """Sections are on a page of their own."""
+        return curve.line is None
 
     def more(self, key: int) -> list[tuple[str, Callable[[], object]]]:
         """See `curve_row.Curves`."""
@@ -83,10 +80,6 @@ class Courses(QObject):
         """Those that are drawn; the one at the crosshair has the key 0 and comes last."""
         held = [(key, curve) for key, curve in self.held() if key not in self.hidden]
         return [*held, *([(0, self.live)] if self.live is not None else [])]
-
-    def set_shown(self, key: int, on: bool) -> None:
-        (self.hidden.discard if on else self.hidden.add)(key)
-        self.changed.emit()
 
     # the course at the crosshair
 
@@ -201,17 +194,6 @@ class Courses(QObject):
             )
             return None
         return record
-
-    def style(self, key: int, **changes) -> None:
-        """Draw a held curve otherwise: colour, width, dashes."""
-        self.session.run("style-curve", {"curve": key, **changes})
-
-    def rename(self, key: int, name: str) -> None:
-        self.session.run("rename", {"thing": key, "name": name})
-
-    def let_go(self, key: int) -> None:
-        """Take a held curve away; undo brings it back."""
-        self.session.run("take-off", {"thing": key})
 
     def correlate(self, curve: int | None, drift: float = 0.0, mean_course: bool = False, without=()) -> None:
         """Map how every voxel goes with a held curve, or with the place that is followed; the map is laid over its

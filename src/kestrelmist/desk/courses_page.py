@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QMenu,
     QPushButton,
-    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
@@ -22,10 +21,11 @@ from PySide6.QtWidgets import (
 from ..core.curve import Curve
 from ..core.errors import Trouble
 from .courses import PLACES
+from .curve_list import CurveList
 from .curve_plot import CurvePlot
 from .curve_row import CurveRow
 from .desk_model import Desk
-from .plain_text import Words, plain_tip
+from .plain_text import plain_tip
 from .theme.theme import figures
 
 MODES = {
@@ -49,28 +49,12 @@ class CoursesPage(QWidget):
         self.desk, self.viewing, self.courses = desk, desk.viewing, desk.courses
         self.plot = CurvePlot(desk.session, "Courses through time")
         self.lines = self.plot.lines
-        self._rows: dict[int, CurveRow] = {}
         room = QHBoxLayout()
         room.setSpacing(8)
-        self.said = Words()
-        self.said.setProperty("kind", "soft")
-        self.said.setWordWrap(True)
-        self._list = QVBoxLayout()
-        self._list.setSpacing(2)
-        inside = QWidget()
-        inside.setProperty("kind", "scrolled")
-        column = QVBoxLayout(inside)
-        column.setContentsMargins(0, 0, 4, 0)
-        column.addLayout(self._list)
-        column.addWidget(self.said)
-        column.addStretch(1)
-        scroll = QScrollArea(widgetResizable=True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        scroll.setWidget(inside)
-        scroll.setFixedWidth(236)
+        self.list = CurveList(self.courses)
+        self.said = self.list.said
         room.addWidget(self.plot, 1)
-        room.addWidget(scroll)
+        room.addWidget(self.list)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(5)
@@ -155,7 +139,7 @@ class CoursesPage(QWidget):
             self.ball.setVisible(courses.place == "ball")
             self.ball.setValue(courses.ball)
             self.volumes.setChecked(courses.in_volumes)
-        self._list_curves()
+        self.list.show_curves(dict(courses.held()), courses.hidden)
         if self.mark is None:
             return
         wanted, said, units, heads = {}, courses.trouble, set(), set()
@@ -219,23 +203,9 @@ class CoursesPage(QWidget):
             at = min(max(round(value) - 1, 0), axis.size - 1)
         self.viewing.go_along(n, at)
 
-    # the list of curves
-
-    def _list_curves(self) -> None:
-        held = dict(self.courses.held())
-        for key in [key for key in self._rows if key not in held]:
-            row = self._rows.pop(key)
-            self._list.removeWidget(row)
-            row.deleteLater()
-        for key, curve in held.items():
-            if key not in self._rows:
-                self._rows[key] = CurveRow(self.courses, key)
-                self._list.addWidget(self._rows[key])
-            self._rows[key].show_curve(curve, key not in self.courses.hidden)
-
     @property
     def rows(self) -> list[CurveRow]:
-        return list(self._rows.values())
+        return self.list.rows
 
     # menus
 

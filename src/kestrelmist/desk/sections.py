@@ -7,7 +7,6 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QObject, Signal
 
 from ..core.curve import COLOURS, DASHES, Curve
 from ..core.errors import Trouble
@@ -16,6 +15,7 @@ from ..measure.plateaus import Step, step_in
 from ..measure.readings import Reading, reading_of
 from ..measure.section import Line, Section, curve_of, section_of
 from ..scene.view import View
+from .curve_keeping import CurveKeeping
 from .viewing import Viewing
 
 LIVE = "#A44E28"
@@ -23,15 +23,11 @@ QUICK = 40_000
 """Points that are read while a hand draws; more are read beside the window."""
 
 
-class Sections(QObject):
+class Sections(CurveKeeping):
     """What the page of sections and the panes show of them."""
-
-    changed = Signal()
-    """The line, its values, the cursors, those kept, or what is shown of them."""
 
     def __init__(self, viewing: Viewing):
         super().__init__(viewing)
-        self.viewing, self.session = viewing, viewing.session
         self.watched = False
         """Whether lines are drawn on the panes: while the page is seen."""
         self.line: Line | None = None
@@ -45,7 +41,6 @@ class Sections(QObject):
         """The step of the line in hand, once it was asked for: what counted is tinted in the plot."""
         self.chosen = 0
         """The curve that the cursors read: the line in hand (0), or the id of one that is kept."""
-        self.hidden: set[int] = set()
         self._lines: dict[int, tuple[Line, tuple[float, float] | None]] = {}
         self._lead: int | None = None
         self._asked = 0
@@ -155,9 +150,9 @@ class Sections(QObject):
 
     # those that are kept
 
-    def held(self) -> list[tuple[int, Curve]]:
-        """Sections of the study, in the order they came."""
-        return [(key, curve) for key, curve in self.viewing.study.curves() if curve.line is not None]
+    def is_mine(self, curve: Curve) -> bool:
+        """Courses have no line."""
+        return curve.line is not None
 
     def _kept_changed(self) -> None:
         if self.chosen and self.chosen not in dict(self.held()):
@@ -178,21 +173,6 @@ class Sections(QObject):
         if record is None or curve.subject != record.subject:
             return False
         return curve.image == record.name or (image is not None and curve.image in (image.name, image.grey().name))
-
-    def set_shown(self, key: int, on: bool) -> None:
-        (self.hidden.discard if on else self.hidden.add)(key)
-        self.changed.emit()
-
-    def style(self, key: int, **changes) -> None:
-        """Draw a kept section otherwise: colour, width, dashes."""
-        self.session.run("style-curve", {"curve": key, **changes})
-
-    def rename(self, key: int, name: str) -> None:
-        self.session.run("rename", {"thing": key, "name": name})
-
-    def let_go(self, key: int) -> None:
-        """Take a kept section away; undo brings it back."""
-        self.session.run("take-off", {"thing": key})
 
     def more(self, key: int) -> list[tuple[str, Callable[[], object]]]:
         """See `curve_row.Curves`."""

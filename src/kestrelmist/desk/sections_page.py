@@ -12,7 +12,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QMenu,
     QPushButton,
-    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
@@ -22,6 +21,7 @@ from ..core.digits import rounded
 from ..core.errors import Trouble
 from ..core.quantity import Quantity, pretty_unit
 from .bench.rows import NumberField, number
+from .curve_list import WIDTH, CurveList
 from .curve_plot import CurvePlot
 from .curve_row import CurveRow
 from .desk_model import Desk
@@ -37,35 +37,20 @@ class SectionsPage(QWidget):
         super().__init__()
         self.desk, self.viewing, self.sections = desk, desk.viewing, desk.sections
         self.plot = CurvePlot(desk.session, "Sections", marks=2)
-        self._rows: dict[int, CurveRow] = {}
         self.reading = Words()
         self.reading.setFont(figures(12))
         self.reading.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.reading.setAccessibleName("What the cursors tell")
-        self.said = Words()
-        self.said.setProperty("kind", "soft")
-        self.said.setWordWrap(True)
-        self._list = QVBoxLayout()
-        self._list.setSpacing(2)
-        inside = QWidget()
-        inside.setProperty("kind", "scrolled")
-        column = QVBoxLayout(inside)
-        column.setContentsMargins(0, 0, 4, 0)
-        column.addWidget(self.said)
-        column.addLayout(self._list)
-        column.addStretch(1)
-        scroll = QScrollArea(widgetResizable=True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        scroll.setWidget(inside)
+        self.list = CurveList(self.sections)
+        self.said = self.list.said
         right = QVBoxLayout()
         right.setSpacing(4)
         right.addWidget(self.reading)
-        right.addWidget(scroll, 1)
+        right.addWidget(self.list, 1)
         side = QWidget()
         side.setLayout(right)
         right.setContentsMargins(0, 0, 0, 0)
-        side.setFixedWidth(236)
+        side.setFixedWidth(WIDTH)
         room = QHBoxLayout()
         room.setSpacing(8)
         room.addWidget(self.plot, 1)
@@ -168,12 +153,12 @@ class SectionsPage(QWidget):
                 spin.setSuffix(f" {unit}")
                 spin.setEnabled(sections.cursors is not None)
                 spin.setValue(sections.cursors[n] * factor if sections.cursors is not None else 0)
-        self._list_kept()
+        self.list.show_curves(dict(sections.held()), sections.hidden)
         there = sections.line is not None
         self.keep.setEnabled(there)
         for button in (self.step, self.rough):
             button.setEnabled(there or bool(sections.chosen))
-        self.said.setText(sections.trouble or ("" if there or self._rows else "Press Draw and drag a line over it."))
+        self.said.setText(sections.trouble or ("" if there or self.rows else "Press Draw and drag a line over it."))
         self.said.setVisible(bool(self.said.text()))
         self.reading.setText("\n".join(f"{words:<9}{value}" for words, value in self.told()))
         self.reading.setVisible(bool(self.reading.text()))
@@ -225,23 +210,9 @@ class SectionsPage(QWidget):
             lines.append(("step", str(Quantity(step.height, value, step.expanded()))))
         return lines
 
-    # the kept sections
-
-    def _list_kept(self) -> None:
-        held = dict(self.sections.held())
-        for key in [key for key in self._rows if key not in held]:
-            row = self._rows.pop(key)
-            self._list.removeWidget(row)
-            row.deleteLater()
-        for key, curve in held.items():
-            if key not in self._rows:
-                self._rows[key] = CurveRow(self.sections, key)
-                self._list.addWidget(self._rows[key])
-            self._rows[key].show_curve(curve, key not in self.sections.hidden)
-
     @property
     def rows(self) -> list[CurveRow]:
-        return list(self._rows.values())
+        return self.list.rows
 
     # leaving the program
 

@@ -52,10 +52,15 @@ class Collection(QObject):
         self.folder: Path | None = None
         self.entries: list[Entry] = []
         self.heads = ""
+        self.missing = 0
+        """Pictures without a file."""
         self.chosen_class, self.chosen_problem, self.page = ALL, PROBLEMS[0], 0
         self._undo: list[tuple[str, list[Row], bool]] = []
         self._stamp = ""
         self._asked = 0
+        self._by_name: dict[str, Entry] = {}
+        self._classes: list[str] | None = None
+        self._visible: list[Entry] | None = None
 
     @property
     def is_open(self) -> bool:
@@ -86,12 +91,14 @@ class Collection(QObject):
                 problem = "no file has this name" if row.picture in files.missing else problem
                 entries[row.picture] = Entry(row.picture, files.files.get(row.picture), problem=problem)
             entries[row.picture].rows.append(row)
-        self.table, self.folder, self.entries = table, folder, list(entries.values())
+        self.table, self.folder, self.entries, self._by_name = table, folder, list(entries.values()), entries
         self.heads = boxes.columns.told(boxes.heads)
         self.chosen_class, self.chosen_problem, self.page, self._undo = ALL, PROBLEMS[0], 0, []
         stat = table.stat()
         self._stamp = f"boxes of {table.resolve()} {stat.st_size} {stat.st_mtime_ns}"
+        self.missing = sum(entry.file is None for entry in self.entries)
         self._recall(entries)
+        self._classes = self._visible = None
         self.opened.emit()
         self.changed.emit()
         if boxes.problems:
@@ -101,7 +108,8 @@ class Collection(QObject):
     def close(self) -> None:
         """Put the pictures away; corrections stay remembered."""
         self._asked += 1
-        self.table, self.folder, self.entries = None, None, []
+        self.table, self.folder, self.entries, self._by_name = None, None, [], {}
+        self._classes = self._visible = None
         self.opened.emit()
 
     # filters and pages
@@ -109,13 +117,17 @@ class Collection(QObject):
     @property
     def classes(self) -> list[str]:
         """What can be chosen: all, each class, and pictures without a box."""
-        found = sorted({label for entry in self.entries for label in entry.classes})
-        return [ALL, *found, NONE]
+        if self._classes is None:
+            found = sorted({label for entry in self.entries for label in entry.classes})
+            self._classes = [ALL, *found, NONE]
+        return self._classes
 
     @property
     def visible(self) -> list[Entry]:
         """Pictures that pass both filters."""
-        return [entry for entry in self.entries if self._of_class(entry) and self._of_problem(entry)]
+        if self._visible is None:
+            self._visible = [entry for entry in self.entries if self._of_class(entry) and self._of_problem(entry)]
+        return self._visible
 
     def _of_class(self, entry: Entry) -> bool:
         if self.chosen_class == NONE:
@@ -140,7 +152,7 @@ class Collection(QObject):
         """Show other pictures."""
         self.chosen_class = self.chosen_class if chosen_class is None else chosen_class
         self.chosen_problem = self.chosen_problem if problem is None else problem
-        self.page = 0
+        self.page, self._visible = 0, None
         self.changed.emit()
 
     def turn_to(self, page: int) -> None:
@@ -149,19 +161,21 @@ class Collection(QObject):
 
     def unreadable(self, name: str, words: str) -> None:
         """A picture could not be read."""
-        entry = self._entry(name)
+        entry = self.entry(name)
         if entry is not None and not entry.unread:
             entry.unread, entry.problem = True, words
+            self._visible = None
 
-    def _entry(self, name: str) -> Entry | None:
-        return next((entry for entry in self.entries if entry.name == name), None)
+    def entry(self, name: str) -> Entry | None:
+        """The picture of a name."""
+        return self._by_name.get(name)
 
     # corrections
 
     def correct(self, name: str, n: int | None, box: Box | None, label: str, size: tuple[int, int]) -> None:
         """Change the `n`th box of a picture, take it away (box None), or add one (n None); in pixels of the picture,
         which has so many columns and rows."""
-        entry = self._entry(name)
+        entry = self.entry(name)
         if entry is None:
             return
         self._undo.append((name, list(entry.rows), entry.corrected))
@@ -181,7 +195,7 @@ class Collection(QObject):
         """Take the last correction back."""
         if self._undo:
             name, rows, corrected = self._undo.pop()
-            entry = self._entry(name)
+            entry = self.entry(name)
             if entry is not None:
                 self._take(entry, rows, corrected)
 
@@ -191,6 +205,7 @@ class Collection(QObject):
 
     def _take(self, entry: Entry, rows: list[Row], corrected: bool) -> None:
         entry.rows, entry.corrected = rows, corrected
+        self._classes = self._visible = None
         self._remember()
         self.changed.emit()
 

@@ -41,7 +41,7 @@ class OnePicture(QWidget):
 
     @property
     def entry(self) -> Entry | None:
-        return next((e for e in self.collection.entries if e.name == self.name), None)
+        return self.collection.entry(self.name)
 
     def show_picture(self, name: str) -> None:
         self.name, self.chosen, self._drag, self._moved = name, None, None, None

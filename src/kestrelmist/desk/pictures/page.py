@@ -171,7 +171,7 @@ class PicturesPage(QWidget):
             self.told.setText(f"{entry.name} · {entry.rows[0].subject} · {boxes} {'box' if boxes == 1 else 'boxes'}")
         else:
             self.number.setText(f"Page {collection.page + 1} of {collection.pages}")
-            missing = sum(e.file is None for e in collection.entries)
+            missing = collection.missing
             lost = f", {missing} without a file" if missing else ""
             self.told.setText(f"{len(visible)} of {len(collection.entries)} pictures{lost}")
 
