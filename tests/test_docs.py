@@ -38,6 +38,7 @@ class PagesTest(unittest.TestCase):
             "bench",
             "shots",
             "desk",
+            "radiographs",
         }
         for page in PAGES:
             for line in re.findall(r"^    \./kestrel (?!-)(.+)$", page.read_text(), re.M):

@@ -300,6 +300,8 @@ class ReadingTest(PlaceCase):
         read = read_picture(self.place / "a.dcm")
         np.testing.assert_array_equal(read.values, values)
         self.assertEqual((read.span, read.turned), ((0, 4095), False))
+        radiograph(self.place / "high.dcm", values + 0x8000)  # something else in the bits above
+        np.testing.assert_array_equal(read_picture(self.place / "high.dcm").values, values)
         radiograph(self.place / "b.dcm", 4095 - values, "MONOCHROME1")
         np.testing.assert_array_equal(read_picture(self.place / "b.dcm").values, values)
         Pillow.fromarray((values // 16).astype(np.uint8)).save(self.place / "c.png")

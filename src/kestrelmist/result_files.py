@@ -128,14 +128,14 @@ def _image_ending(thing: Any) -> str:
 
 
 def _by_file(said: Said) -> list[tuple[str, Any]]:
-    """Each thing with the name of its file; several of one result have the
-    last part of their own names, or are numbered."""
+    """Each thing with the name of its file; several of one result are numbered;
+    images have the last part of their own names, such as that of a stain."""
     found: list[tuple[str, Any]] = []
     for name, given in said.named.items():
         if isinstance(given, list) and len(given) != 1:
             known = [name for name, _ in found]
             for n, thing in enumerate(given, 1):
-                own = file_name(getattr(thing, "name", "").rpartition(", ")[2])
+                own = file_name(thing.name.rpartition(", ")[2]) if isinstance(thing, Image) else ""
                 found.append((own if own and own not in known else f"{name} {n:02d}", thing))
                 known.append(found[-1][0])
         else:

@@ -41,10 +41,11 @@ def _plain_dicom(path: Path) -> Read | None:
         ds = pydicom.dcmread(path)
         if int(ds.get("SamplesPerPixel", 1)) != 1 or int(ds.get("NumberOfFrames", 1) or 1) != 1:
             return None
-        values = ds.pixel_array
         bits, signed = int(ds.BitsStored), int(ds.get("PixelRepresentation", 0)) == 1
         slope, shift = float(ds.get("RescaleSlope", 1) or 1), float(ds.get("RescaleIntercept", 0) or 0)
         turned = str(ds.get("PhotometricInterpretation", "")) == "MONOCHROME1"
+        values = _native(ds, bits, signed)
+        values = ds.pixel_array if values is None else values
     except Exception:  # whatever the library makes of it: the program's own reader says what is wrong
         return None
     low, high = (-(1 << (bits - 1)), (1 << (bits - 1)) - 1) if signed else (0, (1 << bits) - 1)
@@ -52,6 +53,22 @@ def _plain_dicom(path: Path) -> Read | None:
         values = values.astype(np.float32) * np.float32(slope) + np.float32(shift)
     span = tuple(sorted((low * slope + shift, high * slope + shift)))
     return _turned(values, (span[0], span[1])) if turned else Read(values, (span[0], span[1]))
+
+
+def _native(ds, bits: int, signed: bool) -> np.ndarray | None:
+    """Plain pixels as they lie in the file, which is quicker than to have them looked at one by one; None when they are
+    packed, or their numbers hold more than a value."""
+    kinds = {"1.2.840.10008.1.2": "<", "1.2.840.10008.1.2.1": "<", "1.2.840.10008.1.2.2": ">"}
+    order = kinds.get(str(ds.file_meta.get("TransferSyntaxUID", "")))
+    allocated = int(ds.BitsAllocated)
+    if order is None or allocated not in (8, 16) or int(ds.HighBit) != bits - 1 or (signed and bits != allocated):
+        return None
+    shape = int(ds.Rows), int(ds.Columns)
+    kind = np.dtype(f"{order}{'i' if signed else 'u'}{allocated // 8}")
+    if len(ds.PixelData) < shape[0] * shape[1] * kind.itemsize:
+        return None
+    values = np.frombuffer(ds.PixelData, kind, shape[0] * shape[1]).reshape(shape)
+    return values if signed or bits == allocated or int(values.max()) < 1 << bits else None
 
 
 def _any(path: Path) -> Read:

@@ -9,7 +9,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QFileDialog,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QStackedWidget,
     QToolButton,
@@ -54,7 +53,7 @@ class PicturesPage(QWidget):
         self.shut = QToolButton()
         self.shut.setToolTip("Put the pictures away")
         self.shut.setAccessibleName("Put the pictures away")
-        self.before, self.after, self.number = QPushButton("Before"), QPushButton("Next"), QLabel()
+        self.before, self.after, self.number = QPushButton("Before"), QPushButton("Next"), Words()
         self.number.setProperty("kind", "soft")
         for button in (self.back, self.undo, self.save, self.away, self.before, self.after):
             button.setProperty("kind", "small")
