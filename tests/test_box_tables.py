@@ -2,7 +2,7 @@
 
 from kestrelmist.core.errors import Trouble
 from kestrelmist.prepare.box_columns import guessed
-from kestrelmist.prepare.box_table import Box, read_boxes
+from kestrelmist.prepare.box_table import Box, box_in, read_boxes, table_of
 from kestrelmist.prepare.picture_match import files_below, matched
 from tests.making import PlaceCase
 
@@ -77,6 +77,16 @@ class TableTest(PlaceCase):
         self.assertEqual([row.picture for row in table.rows], ["a", "e"])
         self.assertIsNone(table.rows[1].box)
         self.assertEqual([line for line, _ in table.problems], [3, 4, 5, 6, 9])
+
+    def test_written_and_read_again(self):
+        text = 'file,x,y,w,h,class,animal\n-5.dcm,1,2,3,4,=1+1,@home\nb.png,-0.1,0.2,0.3,0.4,"a,b",<b>\nc.png,,,,,,\n'
+        first = self.read(text)
+        table_of(first.rows).save_csv(self.place / "again.csv")
+        again = read_boxes(self.place / "again.csv")
+        for a, b in zip(first.rows, again.rows, strict=True):
+            self.assertEqual(
+                (a.picture, a.label, a.subject, box_in(a, 90, 70)), (b.picture, b.label, b.subject, box_in(b, 90, 70))
+            )
 
     def test_what_is_no_table(self):
         for words, text in (

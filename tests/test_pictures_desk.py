@@ -102,6 +102,8 @@ class PicturesTest(DeskCase):
 
     def test_grid_filters_and_what_is_wrong(self):
         self.assertIs(self.window.middle.currentWidget(), self.page)
+        self.assertIn("picture: file", self.form.companion.told.text())
+        self.assertIn("two corners", self.form.companion.told.text())
         cells = self.page.grid.cells
         self.assertEqual(cells.rowCount(), 11)
         self.assertIsNotNone(self.page.reader.small("GX-001 a.dcm"))

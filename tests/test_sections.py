@@ -257,7 +257,7 @@ class DoorsTest(PlaceCase):
         )
         found = read_csv(steps)
         row = dict(zip(found.values[0], found.values[1]))
-        self.assertAlmostEqual(float(row["depth of the groove"]) * 1e9, 900, delta=9)
+        self.assertAlmostEqual(float(row["depth of the groove"]), 900, delta=9)
         kestrelmist("roughness", self.place / "flat.x3p", "--out", self.place / "rough.csv")
         kestrelmist(
             "profile", self.place / "flat.x3p", "--from", "1,1", "--to", "2,2", "--out", self.place / "n.csv", code=1
@@ -276,7 +276,8 @@ class DoorsTest(PlaceCase):
             curve = study.thing(record.id)
             self.assertEqual((curve.name, curve.line), ("=1+1", (*a, *b, 0.1)))
             table = study.run("step-height", section=record.id)
-            self.assertAlmostEqual(value(table, "step height") * 1e9, 70, places=3)
+            self.assertAlmostEqual(value(table, "step height"), 70, places=3)
+            self.assertEqual(value(table, "step height", 3), "nm")
 
     def test_a_series_is_refused_and_one_of_its_volumes_is_not(self):
         axes = (Axis.even("time", 3, 1.0, "s"),)

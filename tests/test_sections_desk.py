@@ -45,7 +45,8 @@ class ReadingTest(PlaceCase):
         curve = Curve([0.0, 8.0], [0.0, 0.004], "mm", "nm", line=(0,) * 7, name="=1+1")
         table = read_sections([curve, curve], 0.001, 0.003)
         self.assertEqual(table.rows[0][:5], ("=1+1", 0.001, 0.003, 0.002, table.rows[0][4]))
-        self.assertAlmostEqual(table.rows[1][5], 4)
+        self.assertEqual((table.rows[1][5], table.rows[1][7]), ("mm", "nm"))
+        self.assertAlmostEqual(table.rows[1][6], 4)
         for words, curves, second in (("0.004 mm long", [curve], 0.01), ("no section", [Curve([1.0])], 0.001)):
             with self.assertRaisesRegex(Trouble, words):
                 read_sections(curves, 0.0, second)
@@ -104,7 +105,7 @@ class SectionsDeskTest(DeskCase):
         np.testing.assert_allclose(shares, (1 / 3, 2 / 3))
         told = dict(self.page.told())
         self.assertIn("µm", told["along"])
-        self.assertIn("m", told["height"])
+        self.assertIn("nm", told["height"])
         self.draw((100, 30), (100, 50))  # an end
         np.testing.assert_allclose(self.sections.line.start, line.start)
         np.testing.assert_allclose(self.sections.line.end, self.at(100, 50), atol=0.002)
@@ -162,7 +163,7 @@ class SectionsDeskTest(DeskCase):
         self.assertEqual(self.troubles, [])
         row = tables[-1].rows[0]
         self.assertEqual(row[0], "depth of the groove")
-        self.assertAlmostEqual(row[1] * 1e9, 80, delta=max(row[2] * 1e9, 0.5))
+        self.assertAlmostEqual(row[1], 80, delta=max(row[2], 0.5))
         self.window.drawer.open_page("sections")
         self.sections.choose(0)
         self.press(self.page.step)

@@ -17,6 +17,7 @@ from .labels import LabelMap
 from .origin import Origin
 from .placement import Placement
 from .progress import Progress, silent
+from .quantity import readable
 from .space import Space
 from .values import KERNEL_TYPES, Stored, colour_channels, kernel_ready
 from .waiting import reading
@@ -302,7 +303,8 @@ class Image:
         if self.colour:
             red, green, blue = colour_channels(np.array([int(value)], np.uint32))[0]
             return f"{red} {green} {blue}"
-        return "none" if value != value else f"{value:.5g} {self.unit}".replace("-", "−").strip()
+        unit, factor = readable(self.unit)
+        return "none" if value != value else f"{factor * value:.5g} {unit}".replace("-", "−").strip()
 
     def display_range(self) -> tuple[float, float]:
         """Lower and upper value to show at first: 1st and 99.5th percentile of a sample of the voxels."""

@@ -84,6 +84,12 @@ def nanometres(unit: str) -> float | None:
         return None
 
 
+def readable(unit: str) -> tuple[str, float]:
+    """The unit in which heights are told, and how many of it one of theirs has: what a file has in metres is told in
+    nanometres."""
+    return ("nm", 1e9) if unit == "m" else (unit, 1.0)
+
+
 def _difference(registry, unit):
     """The unit of a difference of two values: for degrees, without their zero."""
     name = str(unit)

@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 from ..core.curve import Curve
 from ..core.digits import rounded
 from ..core.errors import Trouble
-from ..core.quantity import Quantity, pretty_unit
+from ..core.quantity import Quantity, pretty_unit, readable
 from .bench.rows import NumberField, number
 from .curve_list import WIDTH, CurveList
 from .curve_plot import CurvePlot
@@ -165,7 +165,7 @@ class SectionsPage(QWidget):
         if not self.isVisible() or not self.plot.marks:
             return
         drawn = self._drawn(factor)
-        value = next((c.unit for c in drawn.values()), "")
+        value = readable(next((c.unit for c in drawn.values()), ""))[0]
         self.plot.show_curves(drawn, ("Along the line", unit), ("Value", pretty_unit(value)))
         step = sections.step
         self.plot.show_bands(
@@ -176,14 +176,15 @@ class SectionsPage(QWidget):
             self.plot.set_mark(n, place)
 
     def _drawn(self, factor: float) -> dict[int, Curve]:
-        """Sections in the unit of the one that is read, with lengths as they are shown."""
+        """Sections in the units of the one that is read, with lengths as they are shown."""
         read, shown = self.sections.read, self.sections.shown()
-        unit = read.unit if read is not None else shown[-1][1].unit if shown else ""
+        like = read if read is not None else shown[-1][1] if shown else None
         found = {}
         for key, curve in shown:
-            if curve.unit == unit:
+            if like is not None and (curve.unit, curve.along_unit) == (like.unit, like.along_unit):
                 wide = 2.4 if key == self.sections.chosen else curve.width
-                found[key] = replace(curve, along=curve.places() * factor, width=wide)
+                values = curve.values * readable(curve.unit)[1]
+                found[key] = replace(curve, values=values, along=curve.places() * factor, width=wide)
         return found
 
     def told(self) -> list[tuple[str, str]]:
@@ -191,23 +192,25 @@ class SectionsPage(QWidget):
         found, read, (unit, factor) = self.sections.reading, self.sections.read, self._unit
         if found is None or read is None:
             return []
-        value = pretty_unit(read.unit)
-        sure = self.sections.unsure
-        difference = str(Quantity(found.difference, value, sure)) if math.isfinite(found.difference) else "no value"
-        spread = abs(found.difference) if math.isfinite(found.difference) else 0.0
-        if sure is None and math.isfinite(found.difference):
-            difference = f"{rounded(found.difference, 0.0, spread or 1.0):g} {value}".rstrip()
+        plain, times = readable(read.unit)
+        value, rise, sure = pretty_unit(plain), times * found.difference, self.sections.unsure
+        if not math.isfinite(rise):
+            difference = "no value"
+        elif sure is None:
+            difference = f"{rounded(rise, 0.0, abs(rise) or 1.0):g} {value}".rstrip()
+        else:
+            difference = str(Quantity(rise, value, times * sure))
         lines = [("along", f"{found.along * factor:.4g} {unit}")]
         if found.straight is not None and math.isfinite(found.straight):
             lines.append(("straight", f"{found.straight * factor:.4g} {unit}"))
         lines.append(("height" if found.angle is not None else "change", difference))
         if math.isfinite(found.slope):
-            lines.append(("slope", f"{found.slope / factor:.4g} {value}/{unit}"))
+            lines.append(("slope", f"{times * found.slope / factor:.4g} {value}/{unit}"))
         if found.angle is not None and math.isfinite(found.angle):
             lines.append(("angle", f"{found.angle:.3f}°"))
         if self.sections.step is not None:
             step = self.sections.step
-            lines.append(("step", str(Quantity(step.height, value, step.expanded()))))
+            lines.append(("step", str(Quantity(times * step.height, value, times * step.expanded()))))
         return lines
 
     @property

@@ -12,7 +12,7 @@ from ..core.curve import Curve
 from ..core.errors import Trouble
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
-from ..core.quantity import nanometres
+from ..core.quantity import nanometres, readable
 from ..core.table import Column, Table
 
 Place = Annotated[float, Unit("mm"), Between(0, 1e9)]
@@ -70,24 +70,16 @@ def read_sections(sections: list[Curve], first: Place, second: Place) -> Table:
     sections : curves
         Sections that were kept.
     first, second : mm
-        Places along them, from their starts.
+        Places along them, from their starts; in pixels, of sections of a picture without a scale.
 
     Raises
     ------
     Trouble
         When one is no section, or is shorter than that.
     """
-    columns = [
-        Column("section"),
-        Column("from", "mm", 6),
-        Column("to", "mm", 6),
-        Column("along", "mm", 6),
-        Column("straight", "mm", 6),
-        Column("difference", "", 6),
-        Column("unit"),
-        Column("slope", "", 6),
-        Column("angle", "°", 4),
-    ]
+    heads = (("from", 6), ("to", 6), ("along", 6), ("straight", 6))
+    columns = [Column("section"), *(Column(name, "", digits) for name, digits in heads), Column("length_unit")]
+    columns += [Column("difference", "", 6), Column("unit"), Column("slope", "", 6), Column("angle", "°", 4)]
     table = Table("Sections between two places", columns)
     for curve in sections:
         if curve.line is None:
@@ -97,7 +89,9 @@ def read_sections(sections: list[Curve], first: Place, second: Place) -> Table:
                 f"“{curve.name}” is {curve.places()[-1]:.6g} {curve.along_unit} long", "give places that lie on it"
             )
         found = reading_of(curve, first, second)
-        values = (found.along, found.straight, found.difference, curve.unit, found.slope, found.angle)
+        (unit, factor), length = readable(curve.unit), curve.along_unit
+        told = factor * found.difference, unit, factor * found.slope
+        values = (found.along, found.straight, length, *told, found.angle)
         cells = [None if isinstance(v, float) and not math.isfinite(v) else v for v in values]
         table.rows.append((curve.name, first, second, *cells))
     return table

@@ -15,6 +15,7 @@ from ..core.labels import LabelMap
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, LineEnd, Unit
+from ..core.quantity import readable
 from ..core.table import Column, Table
 from .section import Width, section_of
 from .step_height import Calibration, line_of
@@ -63,12 +64,13 @@ def roughness(
     require_picture(image)
     rows: list[tuple] = []
     scale = 1.96 * calibration / 100
+    unit, factor = readable(image.unit)
     if from_ is not None or to is not None or section is not None:
         found = section_of(image, line_of(image, from_, to, width, section))
         for name, value, spread in _of_line(found.along, found.values, cutoff, image.name):
-            rows.append((name, value, math.hypot(2.776 * spread, scale * value), image.unit))
+            rows.append((name, factor * value, factor * math.hypot(2.776 * spread, scale * value), unit))
     for name, value in _of_surface(image, cutoff, leave_out):
-        rows.append((name, value, scale * value if scale else None, image.unit))
+        rows.append((name, factor * value, factor * scale * value if scale else None, unit))
     columns = [Column("what"), Column("value", "", 6), Column("uncertainty (95 %)", "", 6), Column("unit")]
     table = Table(f"Roughness of {image.name}", columns)
     table.rows.extend(rows)

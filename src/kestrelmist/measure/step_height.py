@@ -12,7 +12,7 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.operation import operation
 from ..core.parameter import Between, LineEnd, Unit
-from ..core.quantity import nanometres
+from ..core.quantity import nanometres, readable
 from ..core.table import Column, Table
 from .plateaus import Step, step_in
 from .section import Line, Width, section_of
@@ -88,7 +88,7 @@ def step_height(
 
 
 def _told(step: Step, image: Image, calibration: float) -> Table:
-    unit, length = image.unit, image.space.unit
+    (unit, factor), length = readable(image.unit), image.space.unit
     table = Table(
         f"Step height in {image.name}",
         [Column("what"), Column("value", "", 6), Column("uncertainty (95 %)", "", 6), Column("unit")],
@@ -96,12 +96,12 @@ def _told(step: Step, image: Image, calibration: float) -> Table:
     word = (
         "step height" if len(step.edges) == 1 else "height of the ridge" if step.height > 0 else "depth of the groove"
     )
-    height = step.height if len(step.edges) == 1 else abs(step.height)
-    table.rows.append((word, height, step.expanded(calibration), unit))
-    table.rows.append(("noise of the plateaus (standard)", step.noise, None, unit))
+    height = factor * (step.height if len(step.edges) == 1 else abs(step.height))
+    table.rows.append((word, height, factor * step.expanded(calibration), unit))
+    table.rows.append(("noise of the plateaus (standard)", factor * step.noise, None, unit))
     if calibration:
-        table.rows.append(("calibration (standard)", calibration * abs(step.height), None, unit))
-    nm = nanometres(unit)
+        table.rows.append(("calibration (standard)", calibration * abs(height), None, unit))
+    nm = nanometres(image.unit)
     if nm is not None and length == "mm":
         table.rows.append(("slope of the plateaus", math.degrees(math.atan(step.slope * nm * 1e-6)), None, "°"))
     for n, edge in enumerate(step.edges, 1):

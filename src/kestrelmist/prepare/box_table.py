@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from ..core.cells import as_written
 from ..core.errors import Trouble
 from ..core.table import Column, Table
 from .box_columns import Columns, Layout, guessed
@@ -134,7 +135,7 @@ def _fill(table: BoxTable, lines: Iterable[list[str]], size: tuple[float, float]
 
         def cell(role: str, cells: list[str] = cells) -> str:
             n = where.get(role)
-            return cells[n].strip() if n is not None and n < len(cells) else ""
+            return as_written(cells[n].strip()) if n is not None and n < len(cells) else ""
 
         picture = cell("picture")
         if not picture:

@@ -11,7 +11,7 @@ from pathlib import Path
 from ..core.errors import Trouble
 from ..core.progress import Progress, silent
 
-LEFT_OUT = (".csv", ".tsv", ".json", ".txt", ".xlsx", ".md", ".db", ".parquet")
+LEFT_OUT = (".csv", ".tsv", ".json", ".txt", ".xlsx", ".md", ".db", ".parquet", ".npy", ".part")
 """Endings of what is no picture, so that a table beside the pictures is not one of them."""
 
 

@@ -30,6 +30,13 @@ class LookAtThem(QWidget):
         column.addWidget(self.told)
         self.button.clicked.connect(self.open)
         desk.collection.saved.connect(self._saved)
+        desk.collection.opened.connect(self._opened)
+
+    def _opened(self) -> None:
+        """What was taken for what; it is said otherwise under Columns."""
+        collection = self.desk.collection
+        if collection.is_open:
+            self.told.setText(f"Taken for {collection.heads}. Say it otherwise under Columns and Layout.")
 
     def _saved(self, path: str) -> None:
         """The form works on the corrected table from now on."""
