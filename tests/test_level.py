@@ -9,6 +9,7 @@ from kestrelmist.checks.notice import Subject, run_checks
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap
+from kestrelmist.core.operation import find_operation
 from kestrelmist.core.space import Space, picture_space
 from kestrelmist.demo.enamel import PIXEL, enamel
 from kestrelmist.formats.opening import open_image
@@ -148,7 +149,15 @@ class OtherWaysTest(unittest.TestCase):
             heights = 200 * x + 90 * x[:, None] + np.random.default_rng(1).normal(0, 1, (120, 120))
             heights[:, 40:75] += 700
             heights[30:35, 90:95] -= 300
-            flat = of(level(height_map(heights), how, order=order, robust=True).image)
+            made = level(height_map(heights), how, order=order, robust=True)
+            flat = of(made.image)
+            self.assertLess(value(made.report, "left of what counted, RMS"), 1.3)  # of noise of 1
+            self.assertAlmostEqual(value(made.report, "stood out of the robust fit"), 100 * 35 / 120, delta=1.5)
+            given = {"image": height_map(heights), "how": how, "along": "fast", "order": order, "robust": True,
+                     "limit_below": None, "limit_above": None, "each_line": False}  # fmt: skip
+            tinted = find_operation("level").tinted(given)[:, :, 0].T
+            self.assertGreater(tinted[:, 40:75].mean(), 0.99)
+            self.assertLess(tinted[:, :35].mean(), 0.02)
             self.assertLess(abs(flat[:, :35].mean()), 0.6, how)
             self.assertAlmostEqual(float(np.median(flat[:, 42:72])), 700, delta=2)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from contextlib import suppress
 from typing import Annotated, Any, Literal, NamedTuple
 
 import numpy as np
@@ -24,6 +25,7 @@ from .lines_fit import Left, anything_left, squares_left
 LEVELLED = "Levelled by"
 """The fact of an image that says how it was levelled; checks read it."""
 WAYS = Literal["lines", "plane", "surface", "points", "differences", "steps"]
+FITTED = ("lines", "plane", "surface")
 Points = Annotated[tuple[float, float, float, float, float, float] | None, Unit("mm"), Role("points")]
 
 
@@ -42,7 +44,12 @@ def _left_out(given: dict[str, Any]) -> np.ndarray:
     limits = given["limit_below"], given["limit_above"], given["each_line"]
     slow = _runs_slow(given["how"], given["along"])
     left = left_of(image, slow, *limits, given.get("leave_out"))
-    out = ~left.used & np.isfinite(left.heights)
+    out = ~left.used
+    if given["robust"] and given["how"] in FITTED:
+        with suppress(Trouble):  # it is said by the operation itself
+            found = _fitted(image, given["how"], given["order"], True, left, None, silent())
+            out = out if found.out is None else out | found.out
+    out &= np.isfinite(left.heights)
     return (out if slow else out.T)[:, :, None]
 
 
@@ -122,20 +129,23 @@ def level(
     progress.at(0.1, "Fitting")
     if not anything_left(left):
         raise Trouble(f"All of “{image.name}” is left out of the fit", "give other limits, or leave out less")
-    if how == "lines":
-        found = lines(left, order, robust, image.name, progress.part(0.1, 0.8))
-    elif how in ("plane", "surface"):
-        found = surface(left, 1 if how == "plane" else order, robust, image.name, progress.part(0.1, 0.8))
-    elif how == "points":
-        found = picked_plane(image, points)
-    else:
-        found = (differences if how == "differences" else steps)(left, image.name)
+    found = _fitted(image, how, order, robust, left, points, progress.part(0.1, 0.8))
     progress.at(0.85, "Taking it away")
     flat = found.level(left.heights)
     image_of = (lambda z: z[:, :, None]) if slow else (lambda z: z.T[:, :, None])
     made = image.like(image_of(flat), name=f"{image.name}, level", facts={**image.facts, **_said(how, order)})
     background = image.like(lambda *_: image_of(found.background(flat.shape)), name=f"{image.name}, background")
     return Levelled(made, background, _report(image, found, left, flat, slow))
+
+
+def _fitted(image: Image, how: str, order: int, robust: bool, left: Left, points, progress: Progress) -> Levelling:
+    if how == "lines":
+        return lines(left, order, robust, image.name, progress)
+    if how in FITTED:
+        return surface(left, 1 if how == "plane" else order, robust, image.name, progress)
+    if how == "points":
+        return picked_plane(image, points)
+    return (differences if how == "differences" else steps)(left, image.name)
 
 
 def _said(how: str, order: int) -> dict[str, str]:
@@ -146,10 +156,11 @@ def _report(image: Image, found: Levelling, left: Left, flat: np.ndarray, slow: 
     known = nanometres(image.unit) is not None
     unit = "nm" if known else image.unit
     factor = in_nanometres(image) if known else 1.0
-    squares, count = squares_left(left, flat)
-    rows: list[tuple] = [("left out of the fit", 100 * (1 - count / flat.size), "%")]
-    if found.stood_out:
-        rows.append(("stood out of the robust fit", 100 * found.stood_out * count / flat.size, "%"))
+    counted = squares_left(left, flat)[1]
+    squares, count = squares_left(left if found.out is None else left.without(found.out), flat)
+    rows: list[tuple] = [("left out of the fit", 100 * (1 - counted / flat.size), "%")]
+    if found.out is not None:
+        rows.append(("stood out of the robust fit", 100 * (counted - count) / flat.size, "%"))
     if found.filled:
         rows.append(("lines levelled by their neighbours", float(found.filled), ""))
     means, lines = found.means, np.linspace(-1, 1, len(found.means))

@@ -32,12 +32,12 @@ NEAR = 2
 
 @dataclass(frozen=True)
 class Levelling:
-    """A polynomial of each line, (lines, order + 1), how many lines have that of their neighbours, and the share of
-    what counted that a robust fit has left out."""
+    """A polynomial of each line, (lines, order + 1), how many lines have that of their neighbours, and what a robust
+    fit has left out, bool (lines, points)."""
 
     coefficients: np.ndarray
     filled: int = 0
-    stood_out: float = 0.0
+    out: np.ndarray | None = None
 
     def level(self, heights: np.ndarray) -> np.ndarray:
         return less(heights, self.coefficients)
@@ -70,7 +70,7 @@ def lines(left: Left, order: int, robust: bool, name: str, progress: Progress) -
         return fitted_lines(*sums(of, order, progress))
 
     start = _first_lines(left, order) if robust else None
-    found, out = _trimmed(left, fit, start, progress, by_line=True) if start is not None else (fit(left), 0.0)
+    found, out = _trimmed(left, fit, start, progress, by_line=True) if start is not None else (fit(left), None)
     missing = ~np.isfinite(found[:, 0])
     if 2 * missing.sum() > len(found):
         raise Trouble(
@@ -93,7 +93,7 @@ def surface(left: Left, order: int, robust: bool, name: str, progress: Progress)
         return found
 
     start = _first_plane(left, order) if robust else None
-    found, out = _trimmed(left, fit, start, progress, by_line=False) if start is not None else (fit(left), 0.0)
+    found, out = _trimmed(left, fit, start, progress, by_line=False) if start is not None else (fit(left), None)
     return Levelling(found, 0, out)
 
 
@@ -155,9 +155,9 @@ def _steps_between(left: Left, name: str) -> np.ndarray:
     return found
 
 
-def _trimmed(left: Left, fit, start: np.ndarray, progress: Progress, by_line: bool) -> tuple[np.ndarray, float]:
-    """The fit without what stands out of it, from a first one (lines, order + 1), and the share of what counted that
-    was left out.
+def _trimmed(left: Left, fit, start: np.ndarray, progress: Progress, by_line: bool) -> tuple[np.ndarray, np.ndarray]:
+    """The fit without what stands out of it, from a first one (lines, order + 1), and what that is, bool (lines,
+    points).
 
     First to the nearer half of the points, again and again (least trimmed squares, by the steps of P. J. Rousseeuw and
     K. Van Driessen, Data Min. Knowl. Discov. 12, 2006), then to all that lie within some standard deviations.
@@ -178,7 +178,7 @@ def _trimmed(left: Left, fit, start: np.ndarray, progress: Progress, by_line: bo
                 break
             continue
         out, found = now, fit(left.without(now))
-    return found, float(out.sum() / max(used.sum(), 1))
+    return found, out
 
 
 def _middle(away: np.ndarray, by_line: bool) -> np.ndarray:
