@@ -152,12 +152,12 @@ class OtherWaysTest(unittest.TestCase):
             made = level(height_map(heights), how, order=order, robust=True)
             flat = of(made.image)
             self.assertLess(value(made.report, "left of what counted, RMS"), 1.3)  # of noise of 1
-            self.assertAlmostEqual(value(made.report, "stood out of the robust fit"), 100 * 35 / 120, delta=1.5)
+            self.assertAlmostEqual(value(made.report, "stood out of the robust fit"), 100 * 35 / 120, delta=5)
             given = {"image": height_map(heights), "how": how, "along": "fast", "order": order, "robust": True,
                      "limit_below": None, "limit_above": None, "each_line": False}  # fmt: skip
             tinted = find_operation("level").tinted(given)[:, :, 0].T
             self.assertGreater(tinted[:, 40:75].mean(), 0.99)
-            self.assertLess(tinted[:, :35].mean(), 0.02)
+            self.assertLess(tinted[:, :35].mean(), 0.06)
             self.assertLess(abs(flat[:, :35].mean()), 0.6, how)
             self.assertAlmostEqual(float(np.median(flat[:, 42:72])), 700, delta=2)
 

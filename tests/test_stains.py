@@ -56,7 +56,7 @@ class TruthTest(PlaceCase):
         cases.append(([("a", (0.30, 0.50, 0.81)), ("b", (0.85, 0.45, 0.28))], "estimate"))
         for n, (vectors, name) in enumerate(cases):
             first, second = (vector for _, vector in vectors)
-            made = stained(20 + n, 256, first, second, (236.0, 243.0, 229.0), (0.7, 0.4))
+            made = stained(20 + n, 200, first, second, (236.0, 243.0, 229.0), (0.7, 0.4))
             image = picture(made.colours)
             for pair in {name, "estimate"}:
                 found = stains(image, pair)

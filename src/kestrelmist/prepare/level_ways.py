@@ -15,6 +15,8 @@ from .lines_fit import Left, fitted_lines, fitted_surface, less, of_lines, sums
 ROUNDS = 10
 PART = 0.55
 """Share of the points that a robust fit goes by at first."""
+SHOULDER = 90
+"""Share of a line, as 1 / SHOULDER, that is left out on both sides of what stands out."""
 TINY = 1e-6
 """Share of the largest distance that is none: rounding."""
 SPREAD = 3.0
@@ -162,8 +164,11 @@ def _trimmed(left: Left, fit, start: np.ndarray, progress: Progress, by_line: bo
     First to the nearer half of the points, again and again (least trimmed squares, by the steps of P. J. Rousseeuw and
     K. Van Driessen, Data Min. Knowl. Discov. 12, 2006), then to all that lie within some standard deviations.
     """
+    from scipy import ndimage
+
     used, found = left.used, start
     out = np.zeros(left.heights.shape, bool)
+    shoulder = max(1, left.heights.shape[1] // SHOULDER)
     for n in range(2 * ROUNDS):
         progress.at(n / (2 * ROUNDS), "Fitting")
         away = np.abs(less(left.heights, np.nan_to_num(found)))
@@ -173,6 +178,8 @@ def _trimmed(left: Left, fit, start: np.ndarray, progress: Progress, by_line: bo
             limit = SPREAD * MAD * _middle(np.where(used & ~out, away, np.float32(np.nan)), by_line)
         with np.errstate(invalid="ignore"):
             now = used & (away > np.maximum(limit, TINY * np.nanmax(away)))
+        if n >= ROUNDS:  # the shoulders of what stands out too: they lie too near to be told, and pull all the same
+            now = used & ndimage.binary_dilation(now, np.ones((1, 2 * shoulder + 1), bool))
         if n not in (0, ROUNDS) and np.array_equal(now, out):
             if n > ROUNDS:
                 break
