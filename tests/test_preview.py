@@ -9,7 +9,8 @@ from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap
 from kestrelmist.core.operation import all_operations
 from kestrelmist.core.progress import Progress, silent
-from kestrelmist.core.space import Space
+from kestrelmist.core.space import Space, picture_space
+from kestrelmist.demo.stained import stained
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.tiff_write import save_ome_tiff
 from kestrelmist.scene.first_look import scale_between
@@ -150,6 +151,17 @@ class PreviewTest(PlaceCase):
         image.fetch(silent())
         self.assertAlmostEqual(part.thing.value_at(world), float(np.clip(image.value_at(world), 180, 220)), delta=1)
 
+    def test_a_picture_in_colour_is_judged_by_all_of_it(self):
+        made = stained(5, 300)
+        space = picture_space(300, 300, (5e-4, 5e-4))
+        image = Image(np.ascontiguousarray(made.colours.transpose(1, 0, 2)[:, :, None]), space, "Section", colour=True)
+        task = settle(self.study, "stains", {"image": image, "pair": "estimate"})
+        tissue = space.to_world((220, 150, 0))  # where there is no glass to tell the white point by
+        near = through(fitted(AXIAL, space, 90, 90), AXIAL, space.centre).moved(centre=tuple(tissue), pixel=5e-4)
+        part = preview(self.study, task, near, (), silent())
+        whole = compute(self.study, task, silent(), prepare=False).values["stains"][0]
+        self.assertAlmostEqual(part.thing.value_at(tissue), float(whole.data[220, 150, 0]), places=5)
+
     def test_what_has_no_preview_or_nothing_in_view(self):
         image = noisy(straight_space((24, 24, 20)))
         view = through(fitted(AXIAL, image.space, 100, 100), AXIAL, image.space.centre)
@@ -205,6 +217,14 @@ class ScaleTest(PlaceCase):
 
 
 class CoarseTest(PlaceCase):
+    def test_colours_stay_colours(self):
+        rgb = np.random.default_rng(1).integers(0, 255, (6, 4, 1, 3)).astype(np.uint8)
+        image = Image(rgb, Space((6, 4, 1), np.eye(4)), colour=True)
+        coarse = coarse_image(image, (3, 2, 1))
+        self.assertTrue(coarse.colour)
+        expected = rgb.reshape(2, 3, 2, 2, 1, 3).mean((1, 3))
+        np.testing.assert_allclose(coarse.rgb(), expected, atol=0.51)
+
     def test_means_at_the_same_places(self):
         image = noisy(tilted_space((20, 24, 16)))
         coarse = coarse_image(image, (2, 3, 1))

@@ -9,6 +9,7 @@ import numpy as np
 from .image import Image
 from .labels import LabelMap
 from .space import Space
+from .values import packed_colours
 
 Steps = tuple[int, int, int]
 LEAST = 24
@@ -38,12 +39,19 @@ def coarse_space(space: Space, steps: Steps) -> Space:
 
 
 def coarse_image(image: Image, steps: Steps) -> Image:
-    """Means of blocks of voxels, over those that have a value; volumes of a series are read when they are looked at.
-    Of a colour image, its brightness."""
+    """Means of blocks of voxels, over those that have a value; of colours, those of red, green and blue. Volumes of a
+    series are read when they are looked at."""
     if steps == (1, 1, 1):
         return image
     space = coarse_space(image.space, steps)
-    return image.grey().each_volume(lambda values: _means(values, steps), space=space)
+    if image.colour:
+        return image.each_volume(lambda packed: _mean_colours(packed, steps), space=space)
+    return image.each_volume(lambda values: _means(values, steps), space=space)
+
+
+def _mean_colours(packed: np.ndarray, steps: Steps) -> np.ndarray:
+    channels = [_means((packed >> np.uint32(shift)) & np.uint32(255), steps) for shift in (16, 8, 0)]
+    return packed_colours(np.rint(np.stack(channels, -1)).astype(np.uint8))
 
 
 def coarse_labels(labels: LabelMap, steps: Steps) -> LabelMap:

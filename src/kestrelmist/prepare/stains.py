@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Annotated, NamedTuple
 
 import numpy as np
@@ -52,7 +53,7 @@ class Separated(NamedTuple):
     keywords="colour deconvolution unmix haematoxylin hematoxylin eosin dab bright field histology optical density",
     takes="colour",
     group="Sections",
-    reach=0.0,
+    reach=math.inf,  # the white point and what is estimated are told by all of the picture
 )
 def stains(
     image: Image,
