@@ -1,7 +1,9 @@
 """Sections, step heights and roughness, against closed formulas and made-up enamel whose depth is known."""
 
 import math
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
 
@@ -10,9 +12,12 @@ from kestrelmist.core.curve import Curve
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.operation import find_operation
+from kestrelmist.core.space import picture_space
 from kestrelmist.demo.enamel import PIXEL, enamel
+from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.table_files import read_csv
+from kestrelmist.formats.tiff_write import save_ome_tiff
 from kestrelmist.measure.plateaus import edges_of, step_in
 from kestrelmist.measure.roughness import roughness
 from kestrelmist.measure.section import Line, profile, section_of
@@ -66,6 +71,23 @@ class SectionTest(unittest.TestCase):
         share = found.along / found.along[-1]
         places = np.array(line.start) + share[:, None] * np.subtract(line.end, line.start)
         np.testing.assert_allclose(found.values, places @ (2, -1, 5), atol=1e-3)
+
+    def test_a_picture_larger_than_memory_is_read_along_the_line_only(self):
+        rng = np.random.default_rng(1)
+        for colour in (False, True):
+            shape = (2200, 320, 1, 3) if colour else (2200, 320, 1)
+            values = rng.integers(0, 250, shape).astype(np.uint8)
+            plain = Image(values, picture_space(2200, 320, (1e-3, 1e-3)), "Section", colour=colour)
+            with tempfile.TemporaryDirectory() as place:
+                save_ome_tiff(Path(place) / "large.ome.tif", plain)
+                large = open_image(Path(place) / "large.ome.tif").grey()
+                self.assertTrue(large.levels)
+                for first, last in (((10, 20), (2150, 300)), ((-30, 120), (2250, 120))):
+                    a, b = ends(plain, first, last)
+                    line = Line(a, b, 0.01)
+                    found, true = section_of(large, line), section_of(plain.grey(), line)
+                    self.assertFalse(large.in_memory)
+                    np.testing.assert_allclose(found.lines, true.lines, atol=1e-9)
 
     def test_outside_and_holes(self):
         heights = np.zeros((30, 30))

@@ -19,7 +19,7 @@ from .placement import Placement
 from .progress import Progress, silent
 from .quantity import readable
 from .space import Space
-from .values import KERNEL_TYPES, Stored, colour_channels, kernel_ready
+from .values import KERNEL_TYPES, Stored, brightness, colour_channels, kernel_ready, packed_colours
 from .waiting import reading
 
 __all__ = ["Image", "Origin", "KERNEL_TYPES", "Fetch"]
@@ -280,7 +280,10 @@ class Image:
         if not self.colour:
             return self
         if self._grey is None:
-            self._grey = self.each_volume(_brightness, colour=False, name=f"{self.name}, brightness")
+            self._grey = grey = self.each_volume(brightness, colour=False, name=f"{self.name}, brightness")
+            grey.levels = [level.grey() for level in self.levels]
+            if (part := self.part) is not None:
+                grey.part = lambda index, box: brightness(packed_colours(np.asarray(part(index, box))))
         return self._grey
 
     def each_volume(self, change: Callable[[np.ndarray], np.ndarray], **changes) -> Image:
@@ -371,11 +374,6 @@ def _outer(values: np.ndarray) -> tuple[float, float]:
     ranks = [round(share * (values.size - 1)) for share in (0.01, 0.995)]
     low, high = (float(v) for v in np.partition(values, ranks)[ranks])
     return low, high
-
-
-def _brightness(packed: np.ndarray) -> np.ndarray:
-    weights = np.array([0.299, 0.587, 0.114], np.float32)
-    return np.rint(colour_channels(packed) @ weights).astype(np.uint8)
 
 
 def _from_array(data, space: Space, axes: tuple[Axis, ...], colour: bool) -> Fetch:

@@ -86,3 +86,8 @@ def packed_colours(rgb: np.ndarray) -> np.ndarray:
 def colour_channels(packed: np.ndarray) -> np.ndarray:
     """Packed colours as uint8 [..., 3] in the order red, green, blue."""
     return np.stack([((packed >> np.uint32(shift)) & np.uint32(255)).astype(np.uint8) for shift in (16, 8, 0)], -1)
+
+
+def brightness(packed: np.ndarray) -> np.ndarray:
+    """The brightness of packed colours, uint8: 0.299 red + 0.587 green + 0.114 blue (ITU-R BT.601)."""
+    return np.rint(colour_channels(packed) @ np.array([0.299, 0.587, 0.114], np.float32)).astype(np.uint8)

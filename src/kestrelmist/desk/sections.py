@@ -109,7 +109,7 @@ class Sections(CurveKeeping):
             self.trouble = ""
             self.changed.emit()
             return
-        grey = image.grey()
+        grey = (image.finer or image).grey()  # of a picture larger than memory, what its file has
         step = min(grey.space.spacing)
         if line.length / step * (1 + line.width / step) <= QUICK and grey.in_memory:
             try:

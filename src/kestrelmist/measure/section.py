@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Annotated
 
 import numpy as np
@@ -14,8 +14,8 @@ from ..core.operation import operation
 from ..core.parameter import Between, LineEnd, Unit
 from ..core.space import Space
 
-MOST = 1 << 20
-"""Points along a section."""
+MOST, PIECE = 1 << 20, 256
+"""Points along a section, and how many of them are read at a time in a picture that is larger than memory."""
 Width = Annotated[float, Unit("mm"), Between(0, 1e6)]
 
 
@@ -95,11 +95,29 @@ def section_of(image: Image, line: Line) -> Section:
     beside = max(1, int(round(line.width / step)) + 1) if line.width > 0 else 1
     offsets = np.linspace(-line.width / 2, line.width / 2, beside) if beside > 1 else np.zeros(1)
     values = np.empty((count, beside))
-    for n, offset in enumerate(offsets):
-        values[:, n] = _at(image.kji, space, places + offset * line.across)
+    across = offsets[:, None] * line.across
+    in_parts = image.part is not None and not image.in_memory and space.shape[2] == 1
+    for first in range(0, count, PIECE if in_parts else count):
+        some = (places[first : first + PIECE if in_parts else None, None] + across).reshape(-1, 3)
+        found = _in_part(image, some) if in_parts else _at(image.kji, space, some)
+        values[first : first + len(found) // beside] = found.reshape(-1, beside)
     if not np.isfinite(values).any():
         raise Trouble(f"The line meets no value of “{image.name}”", "draw it over the image")
     return Section(share * line.length, values)
+
+
+def _in_part(image: Image, places: np.ndarray) -> np.ndarray:
+    """Values at world positions (n, 3) of a picture larger than memory: only what lies round them is read."""
+    space = image.space
+    voxel = space.to_voxel(places)[:, :2]
+    low = np.clip(np.floor(voxel.min(0)).astype(int) - 1, 0, np.array(space.shape[:2]) - 1)
+    high = np.clip(np.ceil(voxel.max(0)).astype(int) + 2, low + 1, space.shape[:2])
+    assert image.part is not None
+    values = np.asarray(image.part((), (int(low[0]), int(high[0]), int(low[1]), int(high[1]))))
+    affine = space.affine.copy()
+    affine[:3, 3] = space.to_world((*low, 0))
+    around = replace(space, shape=(values.shape[0], values.shape[1], 1), affine=affine)
+    return _at(values.T, around, places)
 
 
 def _at(kji: np.ndarray, space: Space, places: np.ndarray) -> np.ndarray:
