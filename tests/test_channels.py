@@ -45,6 +45,11 @@ class ChannelsTest(PlaceCase):
         green = split_channels(large)[1]
         self.assertTrue(green.levels)
         np.testing.assert_array_equal(green.part((), (100, 200, 50, 90)), colours[100:200, 50:90, :, 1])
+        red, green, blue = split_channels(large)
+        merged = merge_channels(red, [green, blue])
+        np.testing.assert_array_equal(merged.part((2,), (100, 200, 50, 90)), colours[100:200, 50:90, :, 2])
+        self.assertEqual([m.space for m in merged.levels], [m.space for m in large.levels])
+        np.testing.assert_array_equal(merged.levels[0].frame((1,)).data, green.levels[0].data)
 
     def test_other_axes_stay(self):
         values = np.arange(4 * 3 * 2 * 5, dtype=np.float32).reshape(4, 3, 1, 2, 5)

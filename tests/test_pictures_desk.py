@@ -147,6 +147,25 @@ class PicturesTest(DeskCase):
         self.press(self.page.undo)
         self.assertEqual(box_in(self.rows()[0], small.columns, small.rows), before)
         self.assertFalse(self.collection.can_undo)
+        steps = len(self.window.desk.study.logbook.entries())
+        one.chosen = 0
+        one.take_away()
+        one.setFocus()
+        QTest.keyClick(one, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual(box_in(self.rows()[0], small.columns, small.rows), before)
+        self.assertEqual(len(self.window.desk.study.logbook.entries()), steps)  # it was no undo of the study
+
+    def test_long_names_do_not_widen_the_window(self):
+        width = self.window.width()
+        name = "n" * 300
+        lines = ["file,x,y,w,h,class,animal", f"{name},1,2,3,4,{'c' * 300},{'s' * 300}", f"<b>{name},5,6,7,8,0,0"]
+        self.table.write_text("\n".join(lines))
+        self.look()
+        self.page.show_one(name)
+        self.settle(self.window)
+        self.assertEqual(self.window.width(), width)
+        self.assertLessEqual(self.page.minimumSizeHint().width(), self.page.width())
+        self.page.grab()
 
     def test_boxes_are_drawn_named_and_taken_away(self):
         one = self.show()

@@ -98,6 +98,30 @@ class TruthTest(PlaceCase):
         other = stain_colours(found.stains[0], [found.stains[1]], pair="haematoxylin and DAB")
         self.assertLess(float(other.rgb()[:, :, 0].transpose(1, 0, 2)[tissue][:, 2].mean()), 190)
 
+    def test_a_stain_of_a_pair_by_its_name(self):
+        found = stains(picture(self.made.colours))
+        own = stain_colours(found.stains[1]).rgb().astype(int)
+        save_ome_tiff(self.place / "eosin.ome.tif", found.stains[1])
+        save_ome_tiff(self.place / "one.ome.tif", found.stains[0])
+        eosin, one = open_image(self.place / "eosin.ome.tif"), open_image(self.place / "one.ome.tif")
+        white = found.vectors.rows[-1][1:4]
+        pair = "haematoxylin and eosin"
+        self.assertLess(np.abs(stain_colours(eosin, pair=pair, white=white).rgb() - own).max(), 2)
+        both = stain_colours(eosin, [one], pair=pair, white=white).rgb().astype(int)  # order does not count
+        self.assertLess(np.abs(both - stain_colours(found.stains[0], [found.stains[1]]).rgb()).max(), 2)
+
+    def test_by_vectors_that_are_typed(self):
+        found = stains(picture(self.made.colours), "estimate")
+        told = ", ".join(" ".join(f"{v:.4f}" for v in row[1:4]) for row in found.vectors.rows[:2])
+        save_ome_tiff(self.place / "one.ome.tif", found.stains[0])
+        bare = open_image(self.place / "one.ome.tif")  # the file does not know what stain it is
+        white = found.vectors.rows[-1][1:4]
+        a = stain_colours(bare, vectors=told.split(",")[0], white=white).rgb()
+        self.assertLess(np.abs(a.astype(int) - stain_colours(found.stains[0]).rgb()).max(), 2)
+        for wrong in ("1 2", "a b c", "0 0 0", told):
+            with self.assertRaisesRegex(Trouble, "is not red, green and blue of 1"):
+                stain_colours(bare, vectors=wrong)
+
     def test_amounts_that_are_exact_come_back_exactly(self):
         rng = np.random.default_rng(1)
         for names in KNOWN:

@@ -159,7 +159,9 @@ class Previewing(QObject):
         operation = form.operation
         try:
             given = form.wanted() or {}
-            task = settle(study, operation.name, {**given, operation.first_input("image").name: record.id})  # type: ignore[union-attr]
+            image = operation.first_input("image")
+            assert image is not None
+            task = settle(study, operation.name, {**given, image.name: record.id})
         except Trouble as trouble:
             self._drop(f"No preview: {trouble}", wanted)
             return

@@ -78,13 +78,20 @@ def merge_channels(image: Image, others: list[Image], *, names: str = "") -> Ima
     units = {one.unit for one in everyone}
     axis = Axis("channel", len(everyone), labels=labels)
 
-    def fetch(index: tuple[int, ...], progress: Progress):
-        return everyone[index[-1]].stored(index[:-1], progress)
+    unit = units.pop() if len(units) == 1 else ""
 
-    made = image.like(fetch, axes=(axis,), unit=units.pop() if len(units) == 1 else "", name=f"{image.name}, merged")
-    parts = [one.part for one in everyone]
-    if all(part is not None for part in parts):
-        made.part = lambda index, box: parts[index[-1]](index[:-1], box)  # type: ignore[misc]
+    def of(several: list[Image]) -> Image:
+        def fetch(index: tuple[int, ...], progress: Progress):
+            return several[index[-1]].stored(index[:-1], progress)
+
+        made = several[0].like(fetch, axes=(axis,), unit=unit, name=f"{image.name}, merged")
+        parts = [one.part for one in several]
+        if all(part is not None for part in parts):
+            made.part = lambda index, box: parts[index[-1]](index[:-1], box)  # type: ignore[misc]
+        return made
+
+    made = of(everyone)
+    made.levels = [of(list(coarse)) for coarse in zip(*(one.levels for one in everyone))]
     return made
 
 

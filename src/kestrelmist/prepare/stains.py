@@ -125,7 +125,12 @@ def stains(
     reach=0.0,
 )
 def stain_colours(
-    image: Image, others: list[Image] | None = None, *, pair: Stains = "estimate", white: White = None
+    image: Image,
+    others: list[Image] | None = None,
+    *,
+    pair: Stains = "estimate",
+    vectors: str = "",
+    white: White = None,
 ) -> Image:
     """Colours again, of one stain alone or of several together, as they would be seen.
 
@@ -134,7 +139,11 @@ def stain_colours(
     image, others : Image
         Amounts of stains, as “Separate stains” makes them; one of them, or more.
     pair : text
-        Give them the colours of a pair or triple by name, in its order; their own ones with "estimate".
+        Give them the colours of a pair or triple by name; their own ones with "estimate". What ends in the name of a
+        stain, as in "section 3, eosin", takes the colour of that stain; the others take what is left, in order.
+    vectors : text
+        Red, green and blue of each stain, as the report of “Separate stains” has them:
+        "0.65 0.70 0.29, 0.07 0.99 0.11".
     white : three numbers
         Red, green and blue of the light; that they were separated with when left out.
 
@@ -146,16 +155,15 @@ def stain_colours(
     everyone = [image, *(others or ())]
     if any(one.space != image.space for one in everyone):
         raise Trouble("These stains lie on different grids", "choose stains of one picture")
-    if pair in ("estimate", "areas"):
+    if vectors:
+        rows = _typed(vectors, len(everyone))
+    elif pair in ("estimate", "areas"):
         rows = [_read(one, STAIN) for one in everyone]
         if any(row is None for row in rows):
             name = next(one.name for one, row in zip(everyone, rows) if row is None)
-            raise Trouble(f"Nothing tells the colour of “{name}”", "choose a pair by name")
+            raise Trouble(f"Nothing tells the colour of “{name}”", "choose a pair by name, or give its vectors")
     else:
-        known = known_vectors(pair)
-        if len(everyone) > len(known):
-            raise Trouble(f"“{pair}” has {len(known)} stains, and {len(everyone)} were given", "choose fewer")
-        rows = [vector for _, vector in known[: len(everyone)]]
+        rows = _of_pair(everyone, pair)
     light = white or next((w for one in everyone if (w := _read(one, WHITE)) is not None), (255.0, 255.0, 255.0))
     unmixing = Unmixing(np.array(rows, float), np.array(light, float))
 
@@ -229,6 +237,31 @@ def _stain(image: Image, unmixing: Unmixing, n: int, name: str) -> Image:
     made = of(image)
     made.levels = [of(level) for level in image.levels]
     return made
+
+
+def _of_pair(everyone: list[Image], pair: str) -> list[tuple[float, ...] | None]:
+    """The vectors of a pair for some of its stains: by the ends of their names, and in its order for the others."""
+    known = dict(known_vectors(pair))
+    if len(everyone) > len(known):
+        raise Trouble(f"“{pair}” has {len(known)} stains, and {len(everyone)} were given", "choose fewer")
+    left = list(known)
+    named = []
+    for one in everyone:
+        named.append(next((name for name in left if one.name.lower().endswith(name.lower())), ""))
+        left = [name for name in left if name != named[-1]]
+    return [known[name or left.pop(0)] for name in named]
+
+
+def _typed(text: str, count: int) -> list[tuple[float, ...] | None]:
+    """Vectors that were typed, of length 1; raises Trouble when there are not as many, or they are no colours."""
+    try:
+        found = np.array([[float(v) for v in one.split()] for one in text.split(",")])
+        good = found.shape == (count, 3) and bool((found >= 0).all()) and bool((found.max(1) > 0).all())
+    except ValueError:
+        good = False
+    if not good:
+        raise Trouble(f"“{text}” is not red, green and blue of {count} stains", "write them as in 0.65 0.70 0.29")
+    return [tuple(row) for row in found / np.linalg.norm(found, axis=1, keepdims=True)]
 
 
 def _numbers(values) -> str:

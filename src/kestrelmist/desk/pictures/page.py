@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QEvent, Qt
+from PySide6.QtGui import QKeySequence
 from PySide6.QtWidgets import (
     QComboBox,
     QFileDialog,
@@ -47,6 +48,9 @@ class PicturesPage(QWidget):
         )
         self.away, self.of_box = QPushButton("Take the box away"), QComboBox()
         self.of_box.setEditable(True)
+        for box in (self.classes, self.of_box):
+            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            box.setMinimumContentsLength(14)
         self.of_box.setAccessibleName("Class of the chosen box, or of the next one that is drawn")
         self.undo.setToolTip("Take the last correction back")
         self.save.setToolTip(plain_tip("Write the table with its corrections as CSV; the form uses that one then"))
@@ -104,13 +108,26 @@ class PicturesPage(QWidget):
     def dress(self) -> None:
         self.shut.setIcon(icon("x", 16))
 
+    def event(self, event) -> bool:
+        """Undo is that of the boxes while they are under the hand, and not that of the study."""
+        if event.type() == QEvent.Type.ShortcutOverride and event.matches(QKeySequence.StandardKey.Undo):
+            event.accept()
+            return True
+        return super().event(event)
+
+    def keyPressEvent(self, event) -> None:
+        if event.matches(QKeySequence.StandardKey.Undo):
+            self.collection.undo()
+        else:
+            super().keyPressEvent(event)
+
     def _opened(self) -> None:
         self.reader.forget()
         self.show_all()
         collection = self.collection
         if collection.table is None:
             return
-        self.heading.setText(f"Pictures of “{collection.table.name}”")
+        self._write(self.heading, f"Pictures of “{collection.table.name}”")
         self.heading.setToolTip(plain_tip(collection.heads))
         self.one.new_class = ""
         self.grid.cells.show_page()
@@ -167,12 +184,18 @@ class PicturesPage(QWidget):
             at = next((n for n, e in enumerate(visible) if e is entry), 0)
             self.number.setText(f"{at + 1} of {len(visible)}")
             boxes = sum(row.box is not None for row in entry.rows)
-            self.told.setText(f"{entry.name} · {entry.rows[0].subject} · {boxes} {'box' if boxes == 1 else 'boxes'}")
+            count = f"{boxes} {'box' if boxes == 1 else 'boxes'}"
+            self._write(self.told, f"{count} · {entry.rows[0].subject} · {entry.name}")
         else:
             self.number.setText(f"Page {collection.page + 1} of {collection.pages}")
             missing = collection.missing
             lost = f", {missing} without a file" if missing else ""
-            self.told.setText(f"{len(visible)} of {len(collection.entries)} pictures{lost}")
+            self._write(self.told, f"{len(visible)} of {len(collection.entries)} pictures{lost}")
+
+    def _write(self, line: Words, text: str) -> None:
+        """Names may be long; the page does not grow with them."""
+        room = max(200, self.width() - 320)
+        line.setText(line.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, room))
 
     def ask_and_save(self) -> None:
         table = self.collection.table

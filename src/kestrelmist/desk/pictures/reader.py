@@ -78,6 +78,8 @@ class PictureReader(QObject):
             self._closed = True
             self._wanted.clear()
             self._there.notify()
+        if self._thread is not None:  # nobody is told anything by a reader that goes
+            self._thread.join(5)
 
     def _run(self) -> None:
         while True:

@@ -77,7 +77,6 @@ register(
         "Drag a line over the picture; drag its ends or the line to move it. Shift, held while you drag, keeps it"
         " straight.",
         DrawingSection,
-        ("Prepare", "Measure"),
         offered=False,
         order=11,
     )
