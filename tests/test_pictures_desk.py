@@ -8,12 +8,14 @@ import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 
+from kestrelmist.core.errors import Trouble
 from kestrelmist.core.operation import find_operation
 from kestrelmist.demo.many_radiographs import shot, write_radiographs
 from kestrelmist.desk.pictures.collection import ALL, NONE, PAGE
 from kestrelmist.desk.pictures.grid import ENTRY
 from kestrelmist.desk.pictures.one_picture import LARGE
 from kestrelmist.formats.table_files import read_csv
+from kestrelmist.prepare.box_columns import as_said, guessed
 from kestrelmist.prepare.box_table import Box, box_in, read_boxes
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause
@@ -45,6 +47,19 @@ class DemoTest(PlaceCase):
         first = {p: p.stat().st_mtime_ns for p in (self.place / "pictures").rglob("*.dcm")}
         write_radiographs(self.place, 11, workers=1)
         self.assertEqual(first, {p: p.stat().st_mtime_ns for p in (self.place / "pictures").rglob("*.dcm")})
+
+
+class ColumnsTest(PlaceCase):
+    def test_said_as_it_is_read(self):
+        heads = ["File", "File", "a, b", "#1", "", "say \"x\"", "name=y", "Animal", "left", "top", "w", "h"]
+        chosen = {"picture": 1, "class": 2, "part": 3, "subject": 6, "a": 8, "b": 9, "c": 4, "d": 5}
+        self.assertEqual(guessed(heads, as_said(chosen, heads)).where, chosen)
+        self.assertEqual(as_said({"picture": 0, "subject": None}, ["file", "animal"]), "picture=file, subject=")
+        self.assertEqual(guessed(["file", "animal"], "subject=").where, {"picture": 0})
+        self.assertEqual(guessed(["file", "animal"], "subject=#1").where["subject"], 0)
+        for words, said in (("no column “#3”", "picture=#3"), ("what it is", "picture"), ("what it is", "size=file")):
+            with self.assertRaisesRegex(Trouble, words):
+                guessed(["file", "animal"], said)
 
 
 class PicturesTest(DeskCase):
@@ -81,6 +96,32 @@ class PicturesTest(DeskCase):
         self.press(self.form.companion.button)
         self.settle(self.window)
 
+    def test_columns_are_guessed_shown_and_chosen(self):
+        columns, pause_for = self.form.companion.columns, lambda: (pause(300), self.settle(self.window))
+        pause_for()
+        shown = {role: choice.currentText() for role, choice in columns.lists.items()}
+        self.assertEqual((shown["picture"], shown["class"], shown["subject"]), ("file", "class", "animal"))
+        self.assertEqual([shown[k] for k in "abcd"], ["xmin", "ymin", "xmax", "ymax"])
+        self.assertEqual(columns.rows.labelForField(columns.lists["c"]).text(), "Right")
+        subject = columns.lists["subject"]
+        subject.setCurrentIndex(subject.findText("class"))
+        subject.activated.emit(subject.currentIndex())
+        pause_for()
+        self.assertEqual(self.form.values()["columns"], "subject=class")
+        self.assertIn("subject: class", self.collection.heads)  # the open grid follows
+        subject.setCurrentIndex(0)
+        subject.activated.emit(0)
+        pause_for()
+        self.assertEqual(self.form.values()["columns"], "subject=")
+        layout = self.form.fields["layout"]
+        layout.setCurrentIndex(layout.findData("centre and size"))
+        pause_for()
+        self.assertEqual(columns.rows.labelForField(columns.lists["a"]).text(), "Centre, x")
+        self.form.fields["table"].field.setText(str(self.place / "none.csv"))
+        pause_for()
+        self.assertIn("Choose the table", columns.told.text())
+        self.assertFalse(columns.rows.isRowVisible(subject))
+
     def show(self, name="GX-001 a.dcm"):
         self.page.show_one(name)
         self.settle(self.window)
@@ -102,8 +143,8 @@ class PicturesTest(DeskCase):
 
     def test_grid_filters_and_what_is_wrong(self):
         self.assertIs(self.window.middle.currentWidget(), self.page)
-        self.assertIn("picture: file", self.form.companion.told.text())
-        self.assertIn("two corners", self.form.companion.told.text())
+        self.assertIn("picture: file", self.collection.heads)
+        self.assertIn("two corners", self.collection.heads)
         cells = self.page.grid.cells
         self.assertEqual(cells.rowCount(), 11)
         self.assertIsNotNone(self.page.reader.small("GX-001 a.dcm"))

@@ -158,6 +158,16 @@ class StepTest(unittest.TestCase):
         lines[300:320, 10:14] = np.nan
         step = step_in(self.x, lines, "map")
         self.assertAlmostEqual(step.height, 80, delta=0.3)
+        self.assertEqual(step.dust, [])  # of a part of the width only
+        self.assertEqual(step.counted, step.used)
+        lines[80:92] += 900
+        step = step_in(self.x, lines, "map")
+        self.assertAlmostEqual(step.height, 80, delta=0.3)
+        half = (self.x[1] - self.x[0]) / 2
+        np.testing.assert_allclose(step.dust, [(self.x[80] - half, self.x[91] + half)])
+        (first, last), after = step.used
+        expected = [(first, self.x[80] - half), (self.x[91] + half, last), after]
+        np.testing.assert_allclose(step.counted, expected)
 
     def test_how_sure_it_is(self):
         """Of many noisy sections with waves along and across, 95 of 100 hold the true height in what is stated."""

@@ -10,8 +10,8 @@ from kestrelmist.core.curve import Curve
 from kestrelmist.core.errors import Trouble
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.table_files import read_csv
-from kestrelmist.measure.readings import read_sections, reading_of
-from kestrelmist.measure.section import Line, section_of
+from kestrelmist.measure.readings import Scales, read_sections, reading_of
+from kestrelmist.measure.section import Line, curve_of, section_of
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase
 from tests.making import PlaceCase
@@ -45,11 +45,46 @@ class ReadingTest(PlaceCase):
         curve = Curve([0.0, 8.0], [0.0, 0.004], "mm", "nm", line=(0,) * 7, name="=1+1")
         table = read_sections([curve, curve], 0.001, 0.003)
         self.assertEqual(table.rows[0][:5], ("=1+1", 0.001, 0.003, 0.002, table.rows[0][4]))
-        self.assertEqual((table.rows[1][5], table.rows[1][7]), ("mm", "nm"))
-        self.assertAlmostEqual(table.rows[1][6], 4)
+        self.assertEqual((table.column("length_unit")[1], table.column("unit")[1]), ("mm", "nm"))
+        self.assertAlmostEqual(table.column("difference")[1], 4)
+        self.assertEqual(table.column("difference_uncertainty"), [None, None])
         for words, curves, second in (("0.004 mm long", [curve], 0.01), ("no section", [Curve([1.0])], 0.001)):
             with self.assertRaisesRegex(Trouble, words):
                 read_sections(curves, 0.0, second)
+
+
+    def test_how_sure_it_is(self):
+        """As a hundred thousand made-up scales spread what is read."""
+        curve = Curve([100.0, 900.0], [0.0, 0.001], "mm", "nm", line=(0,) * 7)
+        found = reading_of(curve, 0.0002, 0.0008, Scales(0.02, 0.03), noise=15.0).unsure
+        random = np.random.default_rng(4)
+        heights = 480 * (1 + 0.02 * random.normal(size=100_000)) + 15 * random.normal(size=100_000)
+        lengths = 0.0006 * (1 + 0.03 * random.normal(size=100_000))
+        rise = heights * 1e-6
+        for told, made in (
+            (found.along, lengths),
+            (found.difference, heights),
+            (found.straight, np.hypot(lengths, rise)),
+            (found.slope, heights / lengths),
+            (found.angle, np.degrees(np.arctan2(rise, lengths))),
+        ):
+            self.assertAlmostEqual(told / (1.96 * made.std()), 1, delta=0.02)
+        unknown = reading_of(curve, 0.0002, 0.0008).unsure
+        self.assertTrue(np.isnan([unknown.along, unknown.difference, unknown.straight, unknown.slope]).all())
+
+    def test_noise_and_calibration_in_the_table(self):
+        image = height_map(stepped(), pixel=0.002)
+        line = Line(image.space.to_world((10, 30, 0)), image.space.to_world((100, 30, 0)), 0.04)
+        curve = curve_of(section_of(image, line), image, line)
+        with_noise = read_sections([curve], 0.02, 0.1, image=image).column("difference_uncertainty")[0]
+        lines = section_of(image, line).lines.shape[1]
+        self.assertAlmostEqual(with_noise / (1.96 * 0.5 * np.sqrt(2 / lines)), 1, delta=0.5)
+        both = read_sections([curve], 0.02, 0.1, image=image, calibration=10, calibration_of_lengths=2)
+        of_scale = 1.96 * 0.1 * abs(both.column("difference")[0])
+        self.assertAlmostEqual(both.column("difference_uncertainty")[0], np.hypot(with_noise, of_scale))
+        self.assertAlmostEqual(both.column("along_uncertainty")[0], 1.96 * 0.02 * 0.08)
+        elsewhere = image.like(image.kji.T, name="another")
+        self.assertIsNone(read_sections([curve], 0.02, 0.1, image=elsewhere).column("difference_uncertainty")[0])
 
 
 class SectionsDeskTest(DeskCase):
@@ -130,7 +165,8 @@ class SectionsDeskTest(DeskCase):
         self.assertAlmostEqual(self.sections.cursors[1], 0.14)
         self.page.cursors[1].setValue(9999.0)
         self.assertAlmostEqual(self.sections.cursors[1], self.sections.live.places()[-1])
-        self.assertIsNone(self.sections.unsure)
+        self.assertTrue(np.isnan(self.sections.reading.unsure.difference))
+        self.assertNotIn("±", dict(self.page.told())["height"])
         self.page.width.setValue(20.0)
         self.settle(self.window)
         self.assertEqual(self.sections.line.width, 0.02)

@@ -157,6 +157,7 @@ def _first_sentence(text: str) -> str:
 
 def _words(p: Parameter) -> str:
     text = (p.help or p.words).rstrip(".") + "."
+    text += f" Counts where {p.only.words}." if p.only is not None else ""
     return text + (" May be given several times." if p.many else "")
 
 

@@ -149,6 +149,11 @@ class Operation:
             if p.name not in given and p.required:
                 raise Trouble(f"“{self.title}” needs {p.words.lower()}", p.wanted)
             result[p.name] = p.checked(given[p.name]) if p.name in given else p.default
+        for p in self.settings:
+            if p.only is not None and not p.counts(result) and result[p.name] != p.default:
+                raise Trouble(
+                    f"“{self.title}” has no use for {p.words.lower()} here", f"it counts only where {p.only.words}"
+                )
         return result
 
     def written(self, settings: dict[str, Any]) -> dict[str, Any]:

@@ -54,6 +54,25 @@ class OrThing:
         return bool(text) and text.lower() not in self.words and not text.lstrip("+-−").replace(".", "", 1).isdigit()
 
 
+@dataclass(frozen=True)
+class Only:
+    """A setting that counts with some choices of another setting alone."""
+
+    setting: str
+    choices: tuple
+
+    def __init__(self, setting: str, *choices: Any):
+        object.__setattr__(self, "setting", setting)
+        object.__setattr__(self, "choices", choices)
+
+    @property
+    def words(self) -> str:
+        """With what it counts, in words."""
+        told = ["yes" if c is True else "no" if c is False else f"“{c}”" for c in self.choices]
+        several = " or ".join(filter(None, (", ".join(told[:-1]), told[-1])))
+        return f"{self.setting.rstrip('_').replace('_', ' ')} is {several}"
+
+
 Millimetres = Annotated[float, Unit("mm")]
 ImageValue = Annotated[float, Unit("value")]
 WorldPoint = Annotated[tuple[float, float, float], Unit("mm"), Role("place")]
@@ -87,6 +106,7 @@ class Parameter:
     optional: bool = False
     many: bool = False
     or_thing: OrThing | None = None
+    only: Only | None = None
     help: str = ""
 
     @property
@@ -118,6 +138,10 @@ class Parameter:
     def single(self) -> Parameter:
         """The same, for one of the many."""
         return replace(self, many=False)
+
+    def counts(self, others: dict[str, Any]) -> bool:
+        """Whether it matters, with these values of other settings."""
+        return self.only is None or others.get(self.only.setting) in self.only.choices
 
     def checked(self, value: Any) -> Any:
         """The value in its type and within its limits; raises Trouble otherwise."""
@@ -177,6 +201,8 @@ def _resolved(hint: Any, facts: dict[str, Any], name: str) -> Kind:
                 facts["low"], facts["high"] = extra.low, extra.high
             elif isinstance(extra, OrThing):
                 facts["or_thing"] = extra
+            elif isinstance(extra, Only):
+                facts["only"] = extra
             else:
                 raise TypeError(f"{name}: nobody knows what {extra!r} says of a parameter")
         return _resolved(given[0], facts, name)

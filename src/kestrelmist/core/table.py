@@ -22,14 +22,16 @@ SORTED_BY = 64
 
 @dataclass(frozen=True)
 class Column:
-    """A table column. `unit` is "" for text and counts; `digits` are decimals to show; a `hidden` column is kept in
-    files but not shown; `shown_as` is a shorter name for the screen."""
+    """A table column. `unit` is "" for text and counts; `digits` are decimals to show, or `figures` how many
+    figures that count, where values of one column are of several kinds; a `hidden` column is kept in files but not
+    shown; `shown_as` is a shorter name for the screen."""
 
     name: str
     unit: str = ""
     digits: int | None = None
     hidden: bool = False
     shown_as: str = ""
+    figures: int | None = None
 
     @property
     def heading(self) -> str:
@@ -37,13 +39,26 @@ class Column:
         name = self.shown_as or self.name.replace("_", " ")
         return f"{name} ({pretty_unit(self.unit)})" if self.unit else name
 
+    @property
+    def holds_numbers(self) -> bool:
+        """Whether it is known to be one of numbers."""
+        return self.digits is not None or self.figures is not None
+
     def shown(self, value: Any) -> str:
         """A value of this column as a person reads it."""
         if value is None or (isinstance(value, float) and not math.isfinite(value)):
             return "–"
-        if isinstance(value, float) and self.digits is not None:
-            return _spaced(f"{value:,.{self.digits}f}")
+        digits = self.digits if self.figures is None else _decimals(value, self.figures)
+        if isinstance(value, float) and digits is not None:
+            return _spaced(f"{value:,.{digits}f}")
         return _spaced(f"{value:,}") if isinstance(value, int) and not isinstance(value, bool) else str(value)
+
+
+def _decimals(value: Any, figures: int) -> int | None:
+    """Decimals that show so many figures of a number; none is left out in front of the point."""
+    if not isinstance(value, float):
+        return None
+    return max(0, figures - 1 - math.floor(math.log10(abs(value)))) if value else 0
 
 
 def _spaced(text: str) -> str:

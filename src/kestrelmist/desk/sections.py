@@ -12,7 +12,7 @@ from ..core.curve import COLOURS, DASHES, Curve
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..measure.plateaus import Step, step_in
-from ..measure.readings import Reading, reading_of
+from ..measure.readings import Reading, Scales, noise_between, reading_of
 from ..measure.section import Line, Section, curve_of, section_of
 from ..scene.view import View
 from .curve_keeping import CurveKeeping
@@ -39,6 +39,8 @@ class Sections(CurveKeeping):
         self.trouble = ""
         self.step: Step | None = None
         """The step of the line in hand, once it was asked for: what counted is tinted in the plot."""
+        self.scales = Scales()
+        """How sure the scales of heights and lengths are."""
         self.chosen = 0
         """The curve that the cursors read: the line in hand (0), or the id of one that is kept."""
         self._lines: dict[int, tuple[Line, tuple[float, float] | None]] = {}
@@ -200,23 +202,16 @@ class Sections(CurveKeeping):
     @property
     def reading(self) -> Reading | None:
         """What they tell."""
-        return None if self.read is None or self.cursors is None else reading_of(self.read, *self.cursors)
-
-    @property
-    def unsure(self) -> float | None:
-        """Standard uncertainty of the height difference, by what the lines side by side differ; None when there is but
-        one."""
-        found = self.found
-        if self.chosen or found is None or self.cursors is None or found.lines.shape[1] < 2:
+        if self.read is None or self.cursors is None:
             return None
-        total = 0.0
-        for place in self.cursors:
-            across = found.lines[int(np.abs(found.along - place).argmin())]
-            across = across[np.isfinite(across)]
-            if across.size < 2:
-                return None
-            total += float(across.var(ddof=1)) / across.size
-        return total**0.5
+        found = None if self.chosen else self.found
+        noise = noise_between(found, *self.cursors) if found is not None else None
+        return reading_of(self.read, *self.cursors, self.scales, noise)
+
+    def set_scales(self, heights: float, lengths: float) -> None:
+        """Say how sure the scales of heights and lengths are, %; both are relative standard uncertainties."""
+        self.scales = Scales(heights / 100, lengths / 100)
+        self.changed.emit()
 
     # what becomes steps of the study
 
@@ -255,7 +250,7 @@ class Sections(CurveKeeping):
             return None
         return {"image": self._image(), "section": key}
 
-    def step_height(self, key: int = 0, calibration: float = 0.0) -> None:
+    def step_height(self, key: int = 0) -> None:
         """Measure the step of the line in hand, or of a kept section."""
         given = self._of(key)
         if given is None:
@@ -266,13 +261,13 @@ class Sections(CurveKeeping):
             except Trouble:
                 self.step = None  # the operation says why
             self.changed.emit()
-        self.session.run("step-height", {**given, "calibration": calibration})
+        self.session.run("step-height", {**given, "calibration": 100 * self.scales.heights})
 
     def roughness(self, key: int = 0) -> None:
         """Measure the roughness of the map and of the line."""
         given = self._of(key)
         if given is not None:
-            self.session.run("roughness", given)
+            self.session.run("roughness", {**given, "calibration": 100 * self.scales.heights})
 
     def read_all(self) -> None:
         """A table of what the cursors tell of every kept section that is drawn."""
@@ -281,4 +276,9 @@ class Sections(CurveKeeping):
             self.session.trouble.emit("No section is kept yet: keep the line in hand first.")
             return
         first, second = self.cursors
-        self.session.run("read-sections", {"sections": keys, "first": first, "second": second})
+        heights, lengths = (100 * share for share in self.scales)
+        given = {"sections": keys, "first": first, "second": second}
+        given |= {"calibration": heights, "calibration_of_lengths": lengths}
+        if self.viewing.record is not None:
+            given["image"] = self._image()
+        self.session.run("read-sections", given)

@@ -21,6 +21,7 @@ from ..core.digits import rounded
 from ..core.errors import Trouble
 from ..core.quantity import Quantity, pretty_unit, readable
 from .bench.rows import NumberField, number
+from .calibration import CalibrationButton
 from .curve_list import WIDTH, CurveList
 from .curve_plot import CurvePlot
 from .curve_row import CurveRow
@@ -28,6 +29,16 @@ from .desk_model import Desk
 from .plain_text import Words, plain_tip
 from .readout import shown_unit
 from .theme.theme import Theme, figures
+
+
+def _told(value: float, unsure: float | None, unit: str, factor: float = 1.0) -> str:
+    """A number with its unit and within what the true one lies 95 times of 100, where that is known."""
+    if not math.isfinite(value):
+        return "no value"
+    if unsure is not None and math.isfinite(unsure) and unsure > 0:
+        return str(Quantity(factor * value, unit, factor * unsure)).replace(" °", "°")
+    rise = factor * value
+    return f"{rounded(rise, 0.0, abs(rise) or 1.0):.5g} {unit}".rstrip().replace(" °", "°")
 
 
 class SectionsPage(QWidget):
@@ -41,6 +52,7 @@ class SectionsPage(QWidget):
         self.reading.setFont(figures(12))
         self.reading.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.reading.setAccessibleName("What the cursors tell")
+        self.reading.setToolTip(plain_tip("±: the true value lies within it 95 times of 100"))
         self.list = CurveList(self.sections)
         self.said = self.list.said
         right = QVBoxLayout()
@@ -67,6 +79,7 @@ class SectionsPage(QWidget):
     def _settings(self) -> QHBoxLayout:
         self.draw, self.width = QPushButton("Draw"), self._spin("Width of the section")
         self.cursors = [self._spin("First cursor"), self._spin("Second cursor")]
+        self.sure = CalibrationButton(self.sections)
         self.keep, self.step = QPushButton("Keep"), QPushButton("Step height")
         self.rough, self.save = QPushButton("Roughness"), QPushButton("Save…")
         self.draw.setCheckable(True)
@@ -93,6 +106,7 @@ class SectionsPage(QWidget):
             row.addWidget(label)
             for spin in spins:
                 row.addWidget(spin)
+        row.addWidget(self.sure)
         row.addStretch(1)
         for button in (self.keep, self.step, self.rough, self.save):
             row.addWidget(button)
@@ -169,7 +183,7 @@ class SectionsPage(QWidget):
         self.plot.show_curves(drawn, ("Along the line", unit), ("Value", pretty_unit(value)))
         step = sections.step
         self.plot.show_bands(
-            [tuple(factor * v for v in ends) for ends in step.used] if step is not None else [], Theme.tokens.moss
+            [tuple(factor * v for v in ends) for ends in step.counted] if step is not None else [], Theme.tokens.moss
         )
         for n in range(2):
             place = None if sections.cursors is None or sections.read is None else sections.cursors[n] * factor
@@ -193,24 +207,20 @@ class SectionsPage(QWidget):
         if found is None or read is None:
             return []
         plain, times = readable(read.unit)
-        value, rise, sure = pretty_unit(plain), times * found.difference, self.sections.unsure
-        if not math.isfinite(rise):
-            difference = "no value"
-        elif sure is None:
-            difference = f"{rounded(rise, 0.0, abs(rise) or 1.0):g} {value}".rstrip()
-        else:
-            difference = str(Quantity(rise, value, times * sure))
-        lines = [("along", f"{found.along * factor:.4g} {unit}")]
+        of, value = found.unsure or found, pretty_unit(plain)
+        lines = [("along", _told(found.along, of.along, unit, factor))]
         if found.straight is not None and math.isfinite(found.straight):
-            lines.append(("straight", f"{found.straight * factor:.4g} {unit}"))
-        lines.append(("height" if found.angle is not None else "change", difference))
+            lines.append(("straight", _told(found.straight, of.straight, unit, factor)))
+        lines.append(
+            ("height" if found.angle is not None else "change", _told(found.difference, of.difference, value, times))
+        )
         if math.isfinite(found.slope):
-            lines.append(("slope", f"{times * found.slope / factor:.4g} {value}/{unit}"))
+            lines.append(("slope", _told(found.slope, of.slope, f"{value}/{unit}", times / factor)))
         if found.angle is not None and math.isfinite(found.angle):
-            lines.append(("angle", f"{found.angle:.3f}°"))
+            lines.append(("angle", _told(found.angle, of.angle, "°")))
         if self.sections.step is not None:
             step = self.sections.step
-            lines.append(("step", str(Quantity(times * step.height, value, times * step.expanded()))))
+            lines.append(("step", _told(step.height, step.expanded(self.sections.scales.heights), value, times)))
         return lines
 
     @property

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QImage, QPixmap
+from PySide6.QtGui import QFontMetrics, QImage, QPixmap
 from PySide6.QtWidgets import (
     QApplication,
     QFrame,
@@ -26,6 +26,8 @@ from .theme.theme import Theme, icon
 
 SHELF_WIDTH = 174
 """Pixels: with it and the Bench, the panes keep more than half of the smallest usual window."""
+NAME_ROOM = 86
+"""For a name, which also has its place beside a scroll bar."""
 ROOM = 98
 """Pixels for the words of a card."""
 ICONS = {"transform": "move-3d", "table": "table"}
@@ -38,13 +40,13 @@ class Card(QFrame):
         super().__init__()
         self.desk, self.record = desk, record
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.setFixedHeight(58)
+        self.setFixedHeight(62)
         picture = Words()
         picture.setFixedSize(46, 46)
         picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
         picture.setPixmap(self.picture())
         name, facts = Words(), Words()
-        name.setText(name.fontMetrics().elidedText(record.name, Qt.TextElideMode.ElideRight, 96))
+        name.setText(two_lines(record.name, name.fontMetrics(), NAME_ROOM))
         facts.setProperty("kind", "soft")
         facts.setStyleSheet("font-size: 12px")
         told = record.short_facts
@@ -54,7 +56,7 @@ class Card(QFrame):
         for label in (name, facts):  # words give way, the card keeps its width
             label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         column = QVBoxLayout()
-        column.setSpacing(1)
+        column.setSpacing(0)
         column.addStretch()
         column.addWidget(name)
         column.addWidget(facts)
@@ -181,6 +183,19 @@ class TransformCard(Card):
         )
         place.setEnabled(lead is not None)
         menu.addAction("Turn it round", lambda: self.desk.session.run("invert-transform", {"transform": key}))
+
+
+def two_lines(name: str, metrics: QFontMetrics, room: int) -> str:
+    """A name on at most two lines. What is made of an image is called like it with a word more: so both its ends are
+    kept."""
+    if metrics.horizontalAdvance(name) <= room:
+        return name
+    words, first = name.split(" "), ""
+    while len(words) > 1 and metrics.horizontalAdvance(f"{first} {words[0]}".strip()) <= room:
+        first = f"{first} {words.pop(0)}".strip()
+    mode = Qt.TextElideMode.ElideLeft if first else Qt.TextElideMode.ElideMiddle
+    rest = metrics.elidedText(" ".join(words), mode, room)
+    return f"{first}\n{rest}" if first else rest
 
 
 CARDS = {"image": ImageCard, "transform": TransformCard}

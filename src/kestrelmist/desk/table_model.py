@@ -45,8 +45,9 @@ class TableModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.DisplayRole:
             return self.table.shown(int(self.rows[index.row()]), self.table.shown_columns[index.column()])
         if role == Qt.ItemDataRole.TextAlignmentRole:
-            value = self.table.cell(int(self.rows[index.row()]), self.table.shown_columns[index.column()])
-            if isinstance(value, (int, float)):
+            at = self.table.shown_columns[index.column()]
+            value = self.table.cell(int(self.rows[index.row()]), at)
+            if isinstance(value, (int, float)) or (value is None and self.table.columns[at].holds_numbers):
                 return int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         return None
 

@@ -39,6 +39,8 @@ class Step:
         Of both plateaus.
     edges : places along the section
     used, left_out : ranges along the section
+    dust : ranges along the section
+        What stands out of the plateaus, across all of the width.
     """
 
     height: float
@@ -48,6 +50,19 @@ class Step:
     edges: tuple[float, ...]
     used: list[Range] = field(default_factory=list)
     left_out: list[Range] = field(default_factory=list)
+    dust: list[Range] = field(default_factory=list)
+
+    @property
+    def counted(self) -> list[Range]:
+        """What was used, without dust."""
+        found = []
+        for low, high in self.used:
+            for start, end in self.dust:
+                if low <= start <= high:
+                    found.append((low, start))
+                    low = end
+            found.append((low, high))
+        return [(low, high) for low, high in found if high > low]
 
     def expanded(self, calibration: float = 0.0) -> float:
         """The uncertainty within which the true height lies 95 times of 100; `calibration` is the relative standard
@@ -96,7 +111,7 @@ def step_in(along: np.ndarray, lines: np.ndarray, name: str, edge: float = 0.0) 
         apart = float(np.std(found, ddof=1)) / math.sqrt(len(found))
         if apart >= noise:
             noise, degrees = apart, len(found) - 1
-    return Step(height, noise, degrees, slope, edges, used, out)
+    return Step(height, noise, degrees, slope, edges, used, out, _gaps(along_used, points))
 
 
 def edges_of(along: np.ndarray, values: np.ndarray, name: str) -> tuple[float, ...]:
@@ -108,19 +123,24 @@ def edges_of(along: np.ndarray, values: np.ndarray, name: str) -> tuple[float, .
     from skimage.filters import threshold_otsu
 
     there = np.isfinite(values)
+    least = max(2, int(SHORTEST * along.size))
     if there.sum() < 12 or np.ptp(values[there]) == 0:
         raise Trouble(f"There is no step in “{name}”", "draw a line across one")
     filled = np.interp(along, along[there], values[there])
     flat = filled - _common_slope(along, filled) * (along - along[0])
-    wide = float(np.ptp(flat))
-    if not wide > RESOLVED * float(np.abs(filled).max()):  # nothing but rounding
-        raise Trouble(f"There is no step in “{name}”", "draw a line across one")
-    share = (flat - flat.min()) / wide
-    split = share > threshold_otsu(share)
-    if not split.any() or split.all():
-        raise Trouble(f"There is no step in “{name}”", "draw a line across one")
-    limit = float(np.median(flat[split]) + np.median(flat[~split])) / 2  # half-way between both levels
-    high = _long_runs(flat > limit, max(2, int(SHORTEST * along.size)))
+    kept = np.ones(along.size, bool)
+    while True:
+        wide = float(np.ptp(flat[kept])) if kept.sum() >= 12 else 0.0
+        if not wide > RESOLVED * float(np.abs(filled[kept]).max(initial=0)):  # nothing but rounding
+            raise Trouble(f"There is no step in “{name}”", "draw a line across one")
+        share = (flat - flat[kept].min()) / wide
+        split = share > threshold_otsu(share[kept])
+        fewer = split if split[kept].mean() < 0.5 else ~split
+        if _longest_run(fewer & kept) >= least:
+            break
+        kept &= ~fewer  # dust that is taller than the step: the levels are those of the rest
+    limit = float(np.median(flat[kept & split]) + np.median(flat[kept & ~split])) / 2  # half-way between both levels
+    high = _long_runs(flat > limit, least)
     at = np.flatnonzero(high[1:] != high[:-1])
     if not at.size:
         raise Trouble(f"There is no step in “{name}”", "draw a line across one")
@@ -141,6 +161,11 @@ def _common_slope(along: np.ndarray, values: np.ndarray) -> float:
     """The slope of most of a section: the median of slopes over an eighth of it."""
     lag = max(1, along.size // 8)
     return float(np.median((values[lag:] - values[:-lag]) / (along[lag:] - along[:-lag])))
+
+
+def _longest_run(there: np.ndarray) -> int:
+    ends = np.flatnonzero(np.diff(np.concatenate([[False], there, [False]]).astype(np.int8)))
+    return int((ends[1::2] - ends[::2]).max(initial=0))
 
 
 def _long_runs(high: np.ndarray, least: int) -> np.ndarray:
@@ -188,6 +213,19 @@ def _without_dust(along: np.ndarray, points: np.ndarray, level: np.ndarray) -> n
             break
         points[far] = np.nan
     return points
+
+
+def _gaps(along: np.ndarray, points: np.ndarray) -> list[Range]:
+    """Ranges of a plateau in which no line has a point left."""
+    step = float(np.median(np.diff(along))) if along.size > 1 else 0.0
+    empty = ~np.isfinite(points).any(1)
+    bounds = np.flatnonzero(np.diff(np.concatenate([[False], empty, [False]]).astype(np.int8)))
+    runs = []
+    for first, last in zip(bounds[::2], bounds[1::2] - 1):
+        splits = np.flatnonzero(np.diff(along[first : last + 1]) > 1.5 * step)  # from one plateau to the next
+        for piece in np.split(along[first : last + 1], splits + 1):
+            runs.append((float(piece[0] - step / 2), float(piece[-1] + step / 2)))
+    return runs
 
 
 def _middles(points: np.ndarray) -> np.ndarray:

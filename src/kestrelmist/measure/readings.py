@@ -1,21 +1,36 @@
-"""What two cursors on a section tell: distances, height difference, slope and angle."""
+"""What two cursors on a section tell: distances, height difference, slope and angle, and how sure they are."""
 
 from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Annotated
+from typing import Annotated, NamedTuple
 
 import numpy as np
 
 from ..core.curve import Curve
 from ..core.errors import Trouble
+from ..core.image import Image
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
 from ..core.quantity import nanometres, readable
 from ..core.table import Column, Table
+from .section import Line, Section, section_of
 
 Place = Annotated[float, Unit("mm"), Between(0, 1e9)]
+Calibration = Annotated[float, Unit("%"), Between(0, 100)]
+COVER = 1.96
+"""Standard uncertainties within which the true value lies 95 times of 100."""
+
+
+class Scales(NamedTuple):
+    """Relative standard uncertainties of the scale of heights, and of that of lengths."""
+
+    heights: float = 0.0
+    lengths: float = 0.0
+
+
+EXACT = Scales()
 
 
 @dataclass(frozen=True)
@@ -33,6 +48,8 @@ class Reading:
     slope : values per unit of length
     angle : degrees, optional
         Of the slope; None where values are no lengths.
+    unsure : Reading, optional
+        For each of them, within what the true one lies 95 times of 100; NaN where nothing is known of it.
     """
 
     along: float
@@ -40,20 +57,66 @@ class Reading:
     difference: float
     slope: float
     angle: float | None
+    unsure: Reading | None = None
 
 
-def reading_of(curve: Curve, first: float, second: float) -> Reading:
-    """What cursors at two distances along a section tell; values between its points are interpolated linearly."""
+def reading_of(
+    curve: Curve, first: float, second: float, scales: Scales = EXACT, noise: float | None = None
+) -> Reading:
+    """What cursors at two distances along a section tell; values between its points are interpolated linearly.
+
+    `noise` is the standard uncertainty of the difference of the values without that of their scale, when it is known.
+    """
     places = curve.places()
     a, b = (float(np.interp(v, places, curve.values, left=np.nan, right=np.nan)) for v in (first, second))
     along, difference = second - first, b - a
+    nm = nanometres(curve.unit) if curve.along_unit == "mm" else None
+    return _reading(along, difference, None if nm is None else nm * 1e-6, _unsure(along, difference, scales, noise))
+
+
+def _unsure(along: float, difference: float, scales: Scales, noise: float | None) -> tuple[float, float]:
+    """Expanded uncertainties of distance and difference."""
+    known = noise is not None or scales.heights > 0
+    apart = COVER * math.hypot(noise or 0.0, scales.heights * difference) if known else math.nan
+    return (COVER * scales.lengths * abs(along) if scales.lengths > 0 else math.nan), apart
+
+
+def _reading(along: float, difference: float, length: float | None, unsure: tuple[float, float]) -> Reading:
+    """`length` is how long one of the values is, in the unit of the distance; None when values are no lengths. What is
+    not known to be unsure adds nothing to what follows from it."""
     slope = difference / along if along else math.nan
-    nm = nanometres(curve.unit)
-    if nm is None or curve.along_unit != "mm":
-        return Reading(along, None, difference, slope, None)
-    rise = difference * nm * 1e-6
-    angle = math.degrees(math.atan2(rise, abs(along))) if along else math.nan
-    return Reading(along, math.hypot(along, rise), difference, slope, math.copysign(1, along or 1) * angle)
+    of_along, of_difference = unsure
+    parts = (of_difference, slope * of_along)
+    of_slope = _together(*parts) / abs(along) if along else math.nan
+    if length is None:
+        return Reading(along, None, difference, slope, None, Reading(of_along, None, of_difference, of_slope, None))
+    rise, steep = difference * length, slope * length
+    straight = math.hypot(along, rise)
+    of_straight = math.nan  # it is mostly distance: without that, its uncertainty is not known
+    if straight and math.isfinite(of_along):
+        of_straight = _together(along * of_along, rise * length * of_difference) / straight
+    angle = math.copysign(1, along or 1) * math.degrees(math.atan2(rise, abs(along))) if along else math.nan
+    of_angle = math.degrees(of_slope * length / (1 + steep * steep))
+    unsure_of = Reading(of_along, of_straight, of_difference, of_slope, of_angle)
+    return Reading(along, straight, difference, slope, angle, unsure_of)
+
+
+def _together(*parts: float) -> float:
+    known = [part for part in parts if math.isfinite(part)]
+    return math.hypot(*known) if known else math.nan
+
+
+def noise_between(found: Section, first: float, second: float) -> float | None:
+    """Standard uncertainty of the difference between two places, by what the lines side by side differ there; None when
+    there is but one that has a value."""
+    total = 0.0
+    for place in (first, second):
+        across = found.lines[int(np.abs(found.along - place).argmin())]
+        across = across[np.isfinite(across)]
+        if across.size < 2:
+            return None
+        total += float(across.var(ddof=1)) / across.size
+    return math.sqrt(total)
 
 
 @operation(
@@ -62,8 +125,18 @@ def reading_of(curve: Curve, first: float, second: float) -> Reading:
     name="read-sections",
     keywords="cursor distance height difference slope angle compare profile section",
 )
-def read_sections(sections: list[Curve], first: Place, second: Place) -> Table:
+def read_sections(
+    sections: list[Curve],
+    first: Place,
+    second: Place,
+    *,
+    image: Image | None = None,
+    calibration: Calibration = 0.0,
+    calibration_of_lengths: Calibration = 0.0,
+) -> Table:
     """Distance, height difference, slope and angle between two places of sections, a row each.
+
+    Uncertainties are those within which the true value lies 95 times of 100.
 
     Parameters
     ----------
@@ -71,16 +144,22 @@ def read_sections(sections: list[Curve], first: Place, second: Place) -> Table:
         Sections that were kept.
     first, second : mm
         Places along them, from their starts; in pixels, of sections of a picture without a scale.
+    image : image
+        The one that sections were drawn on: of wide ones, the lines side by side tell the noise of the difference.
+    calibration, calibration_of_lengths : %
+        Relative standard uncertainty of the scale of heights, and of that of lengths.
 
     Raises
     ------
     Trouble
         When one is no section, or is shorter than that.
     """
-    heads = (("from", 6), ("to", 6), ("along", 6), ("straight", 6))
-    columns = [Column("section"), *(Column(name, "", digits) for name, digits in heads), Column("length_unit")]
-    columns += [Column("difference", "", 6), Column("unit"), Column("slope", "", 6), Column("angle", "°", 4)]
+    columns = [Column("section"), *(Column(name, figures=6) for name in ("from", "to"))]
+    columns += [*_with_uncertainty("along"), *_with_uncertainty("straight"), Column("length_unit")]
+    columns += [*_with_uncertainty("difference"), Column("unit"), *_with_uncertainty("slope")]
+    columns += _with_uncertainty("angle", "°")
     table = Table("Sections between two places", columns)
+    scales = Scales(calibration / 100, calibration_of_lengths / 100)
     for curve in sections:
         if curve.line is None:
             raise Trouble(f"“{curve.name}” is a course through time and no section", "choose sections")
@@ -88,10 +167,26 @@ def read_sections(sections: list[Curve], first: Place, second: Place) -> Table:
             raise Trouble(
                 f"“{curve.name}” is {curve.places()[-1]:.6g} {curve.along_unit} long", "give places that lie on it"
             )
-        found = reading_of(curve, first, second)
+        found = reading_of(curve, first, second, scales, _noise_of(curve, image, first, second))
+        of = found.unsure
+        assert of is not None
         (unit, factor), length = readable(curve.unit), curve.along_unit
-        told = factor * found.difference, unit, factor * found.slope
-        values = (found.along, found.straight, length, *told, found.angle)
-        cells = [None if isinstance(v, float) and not math.isfinite(v) else v for v in values]
-        table.rows.append((curve.name, first, second, *cells))
+        values: list = [first, second, found.along, of.along, found.straight, of.straight, length]
+        values += [factor * found.difference, factor * of.difference, unit]
+        values += [factor * found.slope, factor * of.slope, found.angle, of.angle]
+        table.rows.append((curve.name, *(_known(v) for v in values)))
     return table
+
+
+def _with_uncertainty(name: str, unit: str = "") -> list[Column]:
+    return [Column(name, unit, figures=5), Column(f"{name}_uncertainty", unit, shown_as="± (95 %)", figures=2)]
+
+
+def _known(value):
+    return None if isinstance(value, float) and not math.isfinite(value) else value
+
+
+def _noise_of(curve: Curve, image: Image | None, first: float, second: float) -> float | None:
+    if image is None or curve.line is None or (curve.subject, curve.image) != (image.subject, image.name):
+        return None
+    return noise_between(section_of(image, Line.of(curve.line)), first, second)

@@ -17,8 +17,9 @@ from ..core.operation import operation
 from ..core.parameter import Between, LineEnd, Unit
 from ..core.quantity import readable
 from ..core.table import Column, Table
+from .readings import Calibration
 from .section import Width, section_of
-from .step_height import Calibration, line_of
+from .step_height import line_of
 
 ALPHA = math.sqrt(math.log(2) / math.pi)
 """Of the Gaussian filter of ISO 16610-21: half of the amplitude passes at the cut-off."""
@@ -71,7 +72,7 @@ def roughness(
             rows.append((name, factor * value, factor * math.hypot(2.776 * spread, scale * value), unit))
     for name, value in _of_surface(image, cutoff, leave_out):
         rows.append((name, factor * value, factor * scale * value if scale else None, unit))
-    columns = [Column("what"), Column("value", "", 6), Column("uncertainty (95 %)", "", 6), Column("unit")]
+    columns = [Column("what"), Column("value", figures=4), Column("uncertainty (95 %)", figures=2), Column("unit")]
     table = Table(f"Roughness of {image.name}", columns)
     table.rows.extend(rows)
     return table

@@ -15,9 +15,8 @@ from ..core.parameter import Between, LineEnd, Unit
 from ..core.quantity import nanometres, readable
 from ..core.table import Column, Table
 from .plateaus import Step, step_in
+from .readings import Calibration
 from .section import Line, Width, section_of
-
-Calibration = Annotated[float, Unit("%"), Between(0, 100)]
 
 
 def line_of(image: Image, from_, to, width: float, section: Curve | None) -> Line:
@@ -73,8 +72,8 @@ def step_height(
     Returns
     -------
     Table
-        Height with the uncertainty that it lies within 95 times of 100, slope, edges, what counted and what was left
-        out.
+        Height with the uncertainty that it lies within 95 times of 100, slope, edges, what counted, what was left
+        out and what was passed over as dust.
 
     Raises
     ------
@@ -91,7 +90,7 @@ def _told(step: Step, image: Image, calibration: float) -> Table:
     (unit, factor), length = readable(image.unit), image.space.unit
     table = Table(
         f"Step height in {image.name}",
-        [Column("what"), Column("value", "", 6), Column("uncertainty (95 %)", "", 6), Column("unit")],
+        [Column("what"), Column("value", figures=5), Column("uncertainty (95 %)", figures=2), Column("unit")],
     )
     word = (
         "step height" if len(step.edges) == 1 else "height of the ridge" if step.height > 0 else "depth of the groove"
@@ -108,7 +107,7 @@ def _told(step: Step, image: Image, calibration: float) -> Table:
         table.rows.append((f"edge {n}", edge, None, length))
     if len(step.edges) == 2:
         table.rows.append(("width", step.edges[1] - step.edges[0], None, length))
-    for name, ranges in (("counted", step.used), ("left out", step.left_out)):
+    for name, ranges in (("counted", step.counted), ("left out", step.left_out), ("dust", step.dust)):
         for low, high in ranges:
             table.rows.append((f"{name}, from", low, None, length))
             table.rows.append((f"{name}, to", high, None, length))

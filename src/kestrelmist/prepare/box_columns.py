@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -70,7 +72,8 @@ def guessed(heads: Sequence[str], said: str = "", layout: Layout = "auto") -> Co
     heads : texts
         Headings of the table.
     said : text
-        What is known better: "picture=File, class=Finding, a=left" …
+        What is known better: "picture=File, class=Finding, a=left" …; "#3" is the third column, "subject=" none; what
+        has a comma in it stands in quotes.
     layout : text
         How the four numbers are meant; by their headings when "auto".
 
@@ -90,9 +93,12 @@ def guessed(heads: Sequence[str], said: str = "", layout: Layout = "auto") -> Co
         if all(name in names for name in pair) and not {names.index(n) for n in pair} & set(where.values()):
             where["columns"], where["rows"] = (names.index(name) for name in pair)
             break
-    for one in filter(None, (part.strip() for part in said.split(","))):
-        role, _, head = (part.strip() for part in one.partition("="))
-        if role not in ROLES or not head:
+    for one in filter(None, (part.strip() for part in next(csv.reader([said], skipinitialspace=True), []))):
+        role, sign, head = (part.strip() for part in one.partition("="))
+        if role in ROLES and sign and not head:
+            where.pop(role, None)
+            continue
+        if role not in ROLES or not sign:
             raise Trouble(
                 f"“{one}” says of no column what it is", f"write it as in picture=File; there are {', '.join(ROLES)}"
             )
@@ -106,6 +112,24 @@ def guessed(heads: Sequence[str], said: str = "", layout: Layout = "auto") -> Co
     if 0 < len(missing) < 4:
         raise Trouble("Only part of a box has columns", f"say which ones are {', '.join(missing)}")
     return Columns(where, meant)
+
+
+def as_said(chosen: Mapping[str, int | None], heads: Sequence[str]) -> str:
+    """What columns are, by number, as `guessed` reads it; None for roles that have none."""
+    parts = []
+    for role, n in chosen.items():
+        head = "" if n is None else heads[n] if _plainly(heads, n) else f"#{n + 1}"
+        parts.append(f"{role}={head}")
+    written = io.StringIO()
+    csv.writer(written, lineterminator="").writerow(parts)
+    return written.getvalue().replace(",", ", ") if '"' not in written.getvalue() else written.getvalue()
+
+
+def _plainly(heads: Sequence[str], n: int) -> bool:
+    """Whether a column can be called by its heading."""
+    head = heads[n]
+    alone = bool(head.strip()) and head == head.strip() and not head.startswith("#") and "\n" not in head
+    return alone and heads.index(head) == n
 
 
 def _box(names: list[str], layout: str, where: dict[str, int]) -> str:
@@ -122,6 +146,9 @@ def _box(names: list[str], layout: str, where: dict[str, int]) -> str:
 def _column(heads: Sequence[str], head: str) -> int:
     exact = [n for n, one in enumerate(heads) if one.strip() == head]
     alike = exact or [n for n, one in enumerate(heads) if one.strip().casefold() == head.casefold()]
+    number = re.fullmatch(r"#(\d{1,6})", head)
+    if not alike and number is not None and 0 < int(number[1]) <= len(heads):
+        return int(number[1]) - 1
     if not alike:
         raise Trouble(f"This table has no column “{head}”", f"it has {', '.join(heads)}")
     return alike[0]

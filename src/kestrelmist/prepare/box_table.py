@@ -80,10 +80,9 @@ def read_boxes(
     text, encoding = _text(path)
     separator = _separator(text)
     lines = csv.reader(io.StringIO(text), delimiter=separator)
-    heads = next((row for row in lines if any(cell.strip() for cell in row)), None)
-    if heads is None or (len(heads) < 2 and not said):
+    heads = _heads(lines)
+    if len(heads) < 2 and not (said and heads):
         raise Trouble("This file is no table with columns", "save it as CSV, with a line of headings", path)
-    heads = [head.strip() for head in heads]
     try:
         columns = guessed(heads, said, layout)
     except Trouble as trouble:
@@ -93,6 +92,16 @@ def read_boxes(
     if not table.rows and not table.problems:
         raise Trouble("This table has no rows", "choose one that has", path)
     return table
+
+
+def headings(path: Path) -> list[str]:
+    """The headings of a table of boxes; raises Trouble when it cannot be read."""
+    text, _ = _text(path)
+    return _heads(csv.reader(io.StringIO(text), delimiter=_separator(text)))
+
+
+def _heads(lines: Iterable[list[str]]) -> list[str]:
+    return [head.strip() for head in next((row for row in lines if any(cell.strip() for cell in row)), [])]
 
 
 def _text(path: Path) -> tuple[str, str]:

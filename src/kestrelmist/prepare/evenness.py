@@ -12,7 +12,7 @@ from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
-from ..core.parameter import Between, Unit
+from ..core.parameter import Between, Only, Unit
 from ..core.progress import Progress, silent
 from .watched import watch
 
@@ -125,10 +125,10 @@ def even_brightness(
 def even_background(
     image: Image,
     how: Literal["polynomial", "median"] = "polynomial",
-    degree: Annotated[int, Between(1, 4)] = 2,
+    degree: Annotated[int, Between(1, 4), Only("how", "polynomial")] = 2,
     *,
     blank: Image | None = None,
-    across: Annotated[float, Unit("mm"), Between(0, 1e6)] = 0.0,
+    across: Annotated[float, Unit("mm"), Between(0, 1e6), Only("how", "median")] = 0.0,
     mask: LabelMap | None = None,
     progress: Progress = silent(),
 ) -> Even:

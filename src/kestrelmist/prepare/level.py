@@ -14,7 +14,7 @@ from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
-from ..core.parameter import Between, Role, Unit
+from ..core.parameter import Between, Only, Role, Unit
 from ..core.progress import Progress, silent
 from ..core.quantity import nanometres
 from ..core.table import Column, Table
@@ -26,7 +26,10 @@ LEVELLED = "Levelled by"
 """The fact of an image that says how it was levelled; checks read it."""
 WAYS = Literal["lines", "plane", "surface", "points", "differences", "steps"]
 FITTED = ("lines", "plane", "surface")
-Points = Annotated[tuple[float, float, float, float, float, float] | None, Unit("mm"), Role("points")]
+BY_LINE = ("lines", "differences", "steps")
+Points = Annotated[
+    tuple[float, float, float, float, float, float] | None, Unit("mm"), Role("points"), Only("how", "points")
+]
 
 
 class Levelled(NamedTuple):
@@ -42,7 +45,7 @@ def _left_out(given: dict[str, Any]) -> np.ndarray:
     image = given["image"]
     require_picture(image)
     limits = given["limit_below"], given["limit_above"], given["each_line"]
-    slow = _runs_slow(given["how"], given["along"])
+    slow = runs_slow(given["how"], given["along"])
     left = left_of(image, slow, *limits, given.get("leave_out"))
     out = ~left.used
     if given["robust"] and given["how"] in FITTED:
@@ -53,8 +56,9 @@ def _left_out(given: dict[str, Any]) -> np.ndarray:
     return (out if slow else out.T)[:, :, None]
 
 
-def _runs_slow(how: str, along: str) -> bool:
-    return along == "slow" and how in ("lines", "differences", "steps")
+def runs_slow(how: str, along: str) -> bool:
+    """Whether lines run along the slow axis."""
+    return along == "slow" and how in BY_LINE
 
 
 @operation(
@@ -69,14 +73,14 @@ def _runs_slow(how: str, along: str) -> bool:
 def level(
     image: Image,
     how: WAYS = "lines",
-    along: Literal["fast", "slow"] = "fast",
-    order: Annotated[int, Between(0, 3)] = 1,
+    along: Annotated[Literal["fast", "slow"], Only("how", *BY_LINE)] = "fast",
+    order: Annotated[int, Between(0, 3), Only("how", "lines", "surface")] = 1,
     *,
     limit_below: Annotated[float | None, Unit("nm")] = None,
     limit_above: Annotated[float | None, Unit("nm")] = None,
     each_line: bool = False,
     leave_out: LabelMap | None = None,
-    robust: bool = False,
+    robust: Annotated[bool, Only("how", *FITTED)] = False,
     points: Points = None,
     progress: Progress = silent(),
 ) -> Levelled:
@@ -122,7 +126,7 @@ def level(
         out, or more than half of the lines have fewer points left than the order needs.
     """
     require_picture(image)
-    slow = _runs_slow(how, along)
+    slow = runs_slow(how, along)
     left = left_of(image, slow, limit_below, limit_above, each_line, leave_out)
     if leave_out is not None:
         require_same_grid(image, leave_out)
@@ -177,6 +181,6 @@ def _report(image: Image, found: Levelling, left: Left, flat: np.ndarray, slow: 
         jumps = np.diff(means) - np.median(np.diff(means))
         rows.append(("jumps between lines, RMS", float(np.sqrt(np.mean(jumps**2))) * factor, unit))
     rows.append(("left of what counted, RMS", math.sqrt(squares / count) * factor if count else 0.0, unit))
-    table = Table(f"Levelling of {image.name}", [Column("what"), Column("value", "", 4), Column("unit")])
+    table = Table(f"Levelling of {image.name}", [Column("what"), Column("value", figures=4), Column("unit")])
     table.rows.extend(rows)
     return table

@@ -15,7 +15,7 @@ from ..core.claim import claimed
 from ..core.errors import Trouble
 from ..core.names import file_name
 from ..core.operation import operation
-from ..core.parameter import Between, FilePath, FolderPath, NewPath
+from ..core.parameter import Between, FilePath, FolderPath, NewPath, Only
 from ..core.progress import Progress, silent
 from ..core.table import Table
 from .box_columns import Layout
@@ -27,7 +27,7 @@ from .set_tables import finish
 from .set_work import Item, Recipe, Wanted, worked_out
 
 Pair = tuple[float, float]
-Share = Annotated[float, Between(0, 1e6)]
+Share = Annotated[float, Between(0, 1e6), Only("by_part_column", False)]
 LARGEST = 8192
 
 
@@ -47,13 +47,13 @@ def picture_set(
     size: str = "224",
     rule: Rule = "fit",
     values: Values = "type",
-    range: Pair | None = None,
-    percentiles: Annotated[Pair, Between(0, 100)] = (1.0, 99.0),
+    range: Annotated[Pair | None, Only("values", "range")] = None,
+    percentiles: Annotated[Pair, Between(0, 100), Only("values", "percentiles")] = (1.0, 99.0),
     type: NumberType = "float16",
     validation: Share = 0.2,
     test: Share = 0.0,
-    seed: int = 1,
-    balanced: bool = True,
+    seed: Annotated[int, Only("by_part_column", False)] = 1,
+    balanced: Annotated[bool, Only("by_part_column", False)] = True,
     by_part_column: bool = False,
     columns: str = "",
     layout: Layout = "auto",

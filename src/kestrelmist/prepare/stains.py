@@ -10,7 +10,7 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.operation import operation
-from ..core.parameter import Between, Role
+from ..core.parameter import Between, Only, Role
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
 from .stain_vectors import (
@@ -27,6 +27,7 @@ from .stain_vectors import (
 from .unmixing import Unmixing
 
 Area = Annotated[tuple[float, float, float, float] | None, Role("area")]
+OfOneStain = Annotated[Area, Only("pair", "areas")]
 White = Annotated[tuple[float, float, float] | None, Between(1, 255)]
 STAIN, WHITE = "Stain", "White point"
 """Facts of a stain's image: its vector, and the white point it was separated with."""
@@ -61,9 +62,9 @@ def stains(
     *,
     white: White = None,
     white_area: Area = None,
-    first: Area = None,
-    second: Area = None,
-    third: Area = None,
+    first: OfOneStain = None,
+    second: OfOneStain = None,
+    third: OfOneStain = None,
     progress: Progress = silent(),
 ) -> Separated:
     """Separate the stains of a bright-field section: for every pixel how much there is of each, as optical density.

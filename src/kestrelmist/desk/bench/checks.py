@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, Qt, QTimer
 from PySide6.QtGui import QColor, QPainter, QPolygonF
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...checks.notice import Mend, Notice, Subject, run_checks
 from ...core.operation import find_operation
@@ -115,19 +115,21 @@ class ChecksList(QWidget):
 
     def _line(self, notice: Notice) -> QWidget:
         line = QWidget()
-        row = QHBoxLayout(line)
+        row = QGridLayout(line)
         row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(6)
+        row.setHorizontalSpacing(6)
+        row.setVerticalSpacing(3)
+        row.setColumnStretch(1, 1)
         text = Words(notice.sentence)
         text.setWordWrap(True)
-        row.addWidget(Dot(notice.level), 0, Qt.AlignmentFlag.AlignTop)
-        row.addWidget(text, 1)
+        row.addWidget(Dot(notice.level), 0, 0, Qt.AlignmentFlag.AlignTop)
+        row.addWidget(text, 0, 1)
         mend = notice.mend
         if mend is not None:
             button = QPushButton(mend.words)
             button.setProperty("kind", "small")
             button.clicked.connect(lambda: self.mend(mend))
-            row.addWidget(button, 0, Qt.AlignmentFlag.AlignTop)
+            row.addWidget(button, 1, 1, Qt.AlignmentFlag.AlignLeft)  # the sentence has the whole width
         return line
 
     def mend(self, mend: Mend) -> None:

@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ...study.items import ImageRecord, Record
 from ...study.study import Study
 from ..desk_model import Desk
 from ..plain_text import plain_tip
@@ -190,6 +191,15 @@ class ThingField(QComboBox):
         return self.currentData()
 
 
+def _nearest_first(study: Study, kind: str, lead: int | None) -> list[Record]:
+    """Things of a kind: images on the grid of the one that leads first, then others of its subject."""
+    records = study.items.of_kind(kind)
+    first = study.items.get(lead) if lead is not None else None
+    if not isinstance(first, ImageRecord) or kind != "image":
+        return records
+    return sorted(records, key=lambda r: (not first.grid.same_grid(r.grid), r.subject != first.subject))
+
+
 class ThingsField(QListWidget):
     """Several things of the study, ticked in a list."""
 
@@ -198,7 +208,7 @@ class ThingsField(QListWidget):
         self.setFixedHeight(116)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
-        for record in study.items.of_kind(kind):
+        for record in _nearest_first(study, kind, without):
             if record.id != without:
                 item = QListWidgetItem(str(record.reference))
                 item.setData(Qt.ItemDataRole.UserRole, record.id)

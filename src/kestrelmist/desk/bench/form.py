@@ -54,6 +54,8 @@ class OperationForm(QWidget):
             field.setAccessibleName(p.words)
             self.fields[p.name], self._values[p.name] = field, value
             form.addRow(p.words, field)
+        self._rows = form
+        self._show_what_counts()
         for field in self.fields.values():
             if isinstance(field, FramedField) and isinstance(self.fields.get("pixels"), QComboBox):
                 field.framed.connect(self._use_area)
@@ -234,17 +236,38 @@ class OperationForm(QWidget):
         if isinstance(pixels, QComboBox) and pixels.currentIndex() == 0:
             pixels.setCurrentIndex(1)
 
+    def _show_what_counts(self) -> None:
+        """Rows of settings come and go with the choice that they count with."""
+        for name in {p.only.setting for p in self.operation.parameters if p.only is not None}:
+            field = self.fields[name]
+            if isinstance(field, QComboBox):
+                field.currentIndexChanged.connect(self._show_rows)
+            elif isinstance(field, QCheckBox):
+                field.toggled.connect(self._show_rows)
+        self._show_rows()
+
+    def _show_rows(self) -> None:
+        for name, field in self.fields.items():
+            self._rows.setRowVisible(field, not self._idle(name))
+
+    def _idle(self, name: str) -> bool:
+        only = next(p.only for p in self.operation.parameters if p.name == name)
+        return only is not None and self._values[only.setting]() not in only.choices
+
     def values(self) -> dict[str, Any]:
         """What the fields hold: settings checked by the operation, things by their ids; raises Trouble."""
         inputs = {p.name for p in self.operation.inputs}
-        given = {name: value() for name, value in self._values.items()}
+        given = {name: value() for name, value in self._values.items() if not self._idle(name)}
         given = {name: value for name, value in given.items() if value is not None and value != []}
         settings = self.operation.checked({n: v for n, v in given.items() if n not in inputs})
         return settings | {n: v for n, v in given.items() if n in inputs}
 
     def wanted(self) -> dict[str, Any] | None:
         """See `previewing.Previewed`."""
-        return self.desk.given(self.operation, self.values()) if self.preview and self.preview.on else None
+        if self.preview is None:
+            return None
+        values = self.values()
+        return self.desk.given(self.operation, values) if self.preview.wanted(values) else None
 
     def run(self) -> None:
         try:
@@ -255,7 +278,7 @@ class OperationForm(QWidget):
             return
         self.trouble.hide()
         if self.preview is not None:
-            self.preview.done()
+            self.preview.done(given)
         source = self.viewing.map if self.along is not None and self.along.isChecked() else None
         self.desk.run(self.operation.name, given, None if source is None else self._bring(source.id))
         lead = self.viewing.record.id if self.viewing.record is not None else None

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from PySide6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
 
 from ..desk_model import Desk
@@ -25,18 +27,25 @@ class PreviewRow(QWidget):
         column.setSpacing(2)
         column.addWidget(self.box)
         column.addWidget(self.told)
+        self._done_with: str | None = None
         self.box.clicked.connect(self._choose)
         self.previewing.changed.connect(self._tell)
 
-    @property
-    def on(self) -> bool:
+    def wanted(self, settings: dict[str, Any]) -> bool:
+        """Whether a preview with these settings is to be seen. After what was done with others, it is again."""
+        if self._done_with is not None and self._done_with != repr(settings):
+            self._done_with = None
+            self.box.setChecked(self.previewing.on)
         return self.box.isChecked()
 
-    def done(self) -> None:
-        """The whole is worked out now, and takes the place of the preview."""
+    def done(self, settings: dict[str, Any]) -> None:
+        """The whole is worked out with these settings now, and takes the place of the preview until others are
+        chosen."""
+        self._done_with = repr(settings)
         self.box.setChecked(False)
 
     def _choose(self, on: bool) -> None:
+        self._done_with = None
         self.previewing.on = on
 
     def _tell(self) -> None:

@@ -139,6 +139,8 @@ class OnePicture(QWidget):
         self.update()
 
     def mouseReleaseEvent(self, event) -> None:
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
         drag, moved, size = self._drag, self._moved, self._size
         self._drag = self._moved = None
         entry = self.entry

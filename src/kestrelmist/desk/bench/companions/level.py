@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
 from ....core.errors import Trouble
 from ....core.heights import is_height_map
 from ....prepare.left_out import heights_counted
+from ....prepare.level import runs_slow
 from ....scene.histogram import counts_of, peaks_of
 from ...desk_model import Desk
 from ...theme.theme import Theme, figures
@@ -89,10 +90,10 @@ class HeightLimits(QWidget):
             self.told.show()
             return
         chosen = {name: self._value(name) for name in DEPENDS}
-        slow = chosen["along"] == "slow" and chosen["how"] != "plane"
-        known = (id(image), slow, chosen["each_line"])
+        slow = runs_slow(chosen["how"], chosen["along"])
+        known = (image, slow, chosen["each_line"])
         self.histogram.show()
-        if known == self._known:
+        if self._is_known(known):
             return
         self._known = known
 
@@ -101,7 +102,7 @@ class HeightLimits(QWidget):
             return counts, peaks_of(counts)
 
         def show(found) -> None:
-            if self._known == known:
+            if self._is_known(known):
                 counts, self.histogram.peaks = found
                 self.histogram.show_counts(counts)
                 words = "nm from the median of each line" if chosen["each_line"] else "nm"
@@ -110,6 +111,9 @@ class HeightLimits(QWidget):
                 self._follow()
 
         self.desk.session.work.start("Heights", work, show, lane="preview", loud=False)
+
+    def _is_known(self, known: tuple) -> bool:
+        return self._known is not None and self._known[0] is known[0] and self._known[1:] == known[1:]
 
     def _value(self, name: str):
         field = self.form.fields[name]

@@ -3,40 +3,60 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import cast
 
-from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QComboBox, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from ....core.errors import Trouble
+from ....prepare.box_columns import Layout
 from ...desk_model import Desk
+from ...pictures.columns import ColumnsOfTable
 from ..companion import Fields, companion
 from ..fields import PathField
 from ..rows import soft
 
+PAUSE = 250
+"""Milliseconds after a key before the table is looked at."""
 NEEDED = ("table", "folder")
 
 
 class LookAtThem(QWidget):
-    """A button that opens the grid over the Light table, with what the form says of the table."""
+    """What the columns of the table are, and a button that opens the grid over the Light table."""
 
     def __init__(self, desk: Desk, form: Fields):
         super().__init__()
         self.desk, self.form = desk, form
         self.button = QPushButton("Look at the pictures")
         self.told = soft("Rows and files are matched; boxes can be corrected by hand.")
+        self.columns = ColumnsOfTable(desk)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(3)
-        column.addWidget(self.button)
-        column.addWidget(self.told)
+        column.setSpacing(5)
+        for widget in (self.columns, self.button, self.told):
+            column.addWidget(widget)
+        self._soon = QTimer(self, singleShot=True, interval=PAUSE)
+        self._soon.timeout.connect(self._look)
+        table, said, layout = form.fields["table"], form.fields["columns"], form.fields["layout"]
+        assert isinstance(table, PathField) and isinstance(said, QLineEdit) and isinstance(layout, QComboBox)
+        table.field.textChanged.connect(lambda _: self._soon.start())
+        said.textEdited.connect(lambda _: self._soon.start())
+        layout.currentIndexChanged.connect(lambda _: self._soon.start())
+        self.columns.chosen.connect(said.setText)
+        self.columns.chosen.connect(lambda _: self._chosen())
         self.button.clicked.connect(self.open)
         desk.collection.saved.connect(self._saved)
-        desk.collection.opened.connect(self._opened)
+        self._look()
 
-    def _opened(self) -> None:
-        """What was taken for what; it is said otherwise under Columns."""
-        collection = self.desk.collection
-        if collection.is_open:
-            self.told.setText(f"Taken for {collection.heads}. Say it otherwise under Columns and Layout.")
+    def _look(self) -> None:
+        layout = cast(Layout, self._text("layout"))
+        self.columns.look_at(Path(self._text("table") or ".").expanduser(), self._text("columns"), layout)
+
+    def _chosen(self) -> None:
+        """Columns were chosen otherwise: pictures that are looked at are matched and framed anew."""
+        self._soon.start()
+        if self.desk.collection.is_open:
+            self.open()
 
     def _saved(self, path: str) -> None:
         """The form works on the corrected table from now on."""

@@ -1,0 +1,118 @@
+"""Which column of a table of boxes is what: as it was guessed, and chosen otherwise from lists."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QSignalBlocker, Signal
+from PySide6.QtWidgets import QComboBox, QFormLayout, QSizePolicy, QVBoxLayout, QWidget
+
+from ...core.errors import Trouble
+from ...prepare.box_columns import Columns, Layout, as_said, guessed
+from ...prepare.box_table import headings
+from ..bench.rows import soft
+from ..desk_model import Desk
+
+ASKED = {
+    "picture": "Picture",
+    "class": "Class",
+    "subject": "Subject",
+    "part": "Part",
+}
+COUNTED_IN = {"columns": "Whole width", "rows": "Whole height"}
+BOX = {
+    "corner and size": ("Left", "Top", "Width", "Height"),
+    "two corners": ("Left", "Top", "Right", "Bottom"),
+    "centre and size": ("Centre, x", "Centre, y", "Width", "Height"),
+}
+NONE = "none"
+
+
+class ColumnsOfTable(QWidget):
+    """A list of headings for everything that a column may be. What is chosen is told as the operation takes it."""
+
+    chosen = Signal(str)
+
+    def __init__(self, desk: Desk):
+        super().__init__()
+        self.desk = desk
+        self.heads: list[str] = []
+        self.lists = {role: QComboBox() for role in (*ASKED, *"abcd", *COUNTED_IN)}
+        self.rows = QFormLayout()
+        self.rows.setSpacing(5)
+        self.rows.setFieldGrowthPolicy(QFormLayout.FieldGrowthPolicy.ExpandingFieldsGrow)
+        self.told = soft("")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(5)
+        column.addWidget(self.told)
+        column.addLayout(self.rows)
+        for role, choice in self.lists.items():
+            choice.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            choice.setMinimumContentsLength(8)
+            choice.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+            self.rows.addRow(self._words(role, "corner and size"), choice)
+            choice.activated.connect(lambda _: self._choose())
+        self._asked = 0
+        self._guess: Columns | None = None
+        self._said, self._layout = "", "auto"
+        self._show()
+
+    def _words(self, role: str, layout: str) -> str:
+        return BOX[layout]["abcd".index(role)] if role in "abcd" else (ASKED | COUNTED_IN)[role]
+
+    def look_at(self, table: Path, said: str, layout: Layout) -> None:
+        """Read the headings of a table beside the window, and show what each column is taken for."""
+        self._asked += 1
+        asked = self._asked
+
+        def put(heads: list[str]) -> None:
+            if asked == self._asked:
+                self.heads = heads
+                self.follow(said, layout)
+
+        def failed(error: BaseException) -> None:
+            if asked == self._asked:
+                self.heads, self._guess = [], None
+                self._show(str(error))
+
+        if not table.is_file():
+            failed(Trouble("Choose the table of boxes first"))
+            return
+        self.desk.session.work.start("Headings", lambda _: headings(table), put, failed, "preview", loud=False)
+
+    def follow(self, said: str, layout: Layout) -> None:
+        """Show what columns are taken for, when this is said of them."""
+        self._said, self._layout = said, layout
+        try:
+            self._guess = guessed(self.heads, said, layout)
+            self._show()
+        except Trouble as trouble:
+            self._guess = None
+            self._show(str(trouble))
+
+    def _show(self, trouble: str = "") -> None:
+        self.told.setText(trouble or "Columns of the table, as they are taken:")
+        meant = self._guess.layout if self._guess is not None else "corner and size"
+        for role, choice in self.lists.items():
+            label = self.rows.labelForField(choice)
+            label.setText(self._words(role, meant))  # type: ignore[attr-defined]
+            choice.setAccessibleName(f"Column of: {self._words(role, meant)}")
+            self.rows.setRowVisible(choice, bool(self.heads))
+            with QSignalBlocker(choice):
+                choice.clear()
+                choice.addItem(NONE, None)
+                for n, head in enumerate(self.heads):
+                    choice.addItem(head or f"column {n + 1}", n)
+                where = self._guess.where if self._guess is not None else {}
+                choice.setCurrentIndex(where[role] + 1 if role in where else 0)
+
+    def _choose(self) -> None:
+        """What was chosen otherwise than it is guessed without a word."""
+        try:
+            plain = guessed(self.heads, "", self._layout).where  # type: ignore[arg-type]
+        except Trouble:
+            plain = {}
+        picked = {role: choice.currentData() for role, choice in self.lists.items()}
+        self._said = as_said({role: n for role, n in picked.items() if n != plain.get(role)}, self.heads)
+        self.chosen.emit(self._said)
