@@ -172,6 +172,19 @@ class FilesTest(PlaceCase):
             self.assertEqual(len(ran.stderr.strip().splitlines()), 1, ran.stderr)
         self.assertEqual((self.place / "file").read_text(), "x")
 
+    def test_a_result_never_takes_the_place_of_what_it_is_made_from(self):
+        source = self.nifti(two_balls())
+        before = source.read_bytes()
+        for name in (source.name, f"./{source.name}", f"../{self.place.name}/{source.name}"):
+            ran = kestrelmist("smooth", source, "--out", self.place / name, code=1)
+            self.assertIn("made from", ran.stderr)
+        ran = kestrelmist("smooth", f"{source}@1", "--out", source, code=1)
+        self.assertEqual(source.read_bytes(), before)
+        one = self.place / "one.nii.gz"
+        ran = kestrelmist("reduce-noise", source, "--out", one, "--out-taken", one, code=1)
+        self.assertIn("to one file", ran.stderr)
+        self.assertFalse(one.exists())
+
 
 class StudyTest(PlaceCase):
     def test_out_beside_a_study_is_written_too(self):

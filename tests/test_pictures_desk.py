@@ -51,7 +51,7 @@ class DemoTest(PlaceCase):
 
 class ColumnsTest(PlaceCase):
     def test_said_as_it_is_read(self):
-        heads = ["File", "File", "a, b", "#1", "", "say \"x\"", "name=y", "Animal", "left", "top", "w", "h"]
+        heads = ["File", "File", "a, b", "#1", "", 'say "x"', "name=y", "Animal", "left", "top", "w", "h"]
         chosen = {"picture": 1, "class": 2, "part": 3, "subject": 6, "a": 8, "b": 9, "c": 4, "d": 5}
         self.assertEqual(guessed(heads, as_said(chosen, heads)).where, chosen)
         self.assertEqual(as_said({"picture": 0, "subject": None}, ["file", "animal"]), "picture=file, subject=")

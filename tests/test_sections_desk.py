@@ -52,7 +52,6 @@ class ReadingTest(PlaceCase):
             with self.assertRaisesRegex(Trouble, words):
                 read_sections(curves, 0.0, second)
 
-
     def test_how_sure_it_is(self):
         """As a hundred thousand made-up scales spread what is read."""
         curve = Curve([100.0, 900.0], [0.0, 0.001], "mm", "nm", line=(0,) * 7)

@@ -187,12 +187,17 @@ class WrongTest(PlaceCase):
             ("is grey|Too little", lambda: stains(pale, "estimate")),
             ("one colour", lambda: stains(picture(one.colours), "estimate")),
             ("no empty glass", lambda: stains(image, white_area=(60, 40, 20, 20))),
+            ("is darker than the picture", lambda: stains(image, white=(200, 200, 200))),
+            ("holds no amounts", lambda: stain_colours(two_balls(unit="nm"), pair="Giemsa")),
             ("outside", lambda: stains(image, white_area=(600, 400, 20, 20))),
             ("two or three areas", lambda: stains(image, "areas", first=(60, 40, 9, 9))),
             ("nearly no stain", lambda: stains(image, "areas", first=(1, 40, 9, 9), second=(1, 60, 9, 9))),
             ("same colour", lambda: stains(image, "areas", first=(60, 40, 30, 30), second=(60, 40, 30, 30))),
-            ("Nothing tells", lambda: stain_colours(two_balls())),
-            ("has 2 stains", lambda: stain_colours(two_balls(), [two_balls()] * 2, pair="haematoxylin and eosin")),
+            ("Nothing tells", lambda: stain_colours(two_balls(unit="OD"))),
+            (
+                "has 2 stains",
+                lambda: stain_colours(two_balls(unit="OD"), [two_balls(unit="OD")] * 2, pair="haematoxylin and eosin"),
+            ),
         ):
             with self.subTest(words), self.assertRaisesRegex(Trouble, words):
                 call()

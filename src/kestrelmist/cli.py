@@ -231,10 +231,11 @@ def _run(operation: Operation, given: dict[str, Any]) -> None:
         given[target.name], out = str(out), None  # what writes a file itself writes that one
     from .command_output import say, say_trouble
     from .patience import Patience
-    from .result_files import require_place, write_beside, write_result
+    from .result_files import require_apart, require_place, write_beside, write_result
 
     try:
         require_place(operation, study, out, beside)
+        require_apart(given.values(), [*beside.values(), *([out] if out is not None else [])])
         with _Bar(as_json) as progress, Patience():
             said = _in_study(operation, given, study, progress) if study else _on_files(operation, given, progress)
             written = write_result(operation, said, out, progress) if out is not None else []

@@ -3,6 +3,7 @@ folder for all."""
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -58,6 +59,35 @@ def require_place(operation: Operation, study: Path | None, out: Path | None, be
         except Trouble as trouble:
             troubles.append(trouble)
     raise troubles[0]
+
+
+def require_apart(given: Iterable[Any], places: Sequence[Path]) -> None:
+    """Raises Trouble when a result would take the place of what it is made from, or of another result."""
+    for n, place in enumerate(places):
+        if any(place.absolute() == other.absolute() for other in places[:n]):
+            raise Trouble("Two results are to go to one file", "give them different names", place)
+    sources = [source for value in given for source in _files_meant(value)]
+    for place in places:
+        if place.exists() and any(place.samefile(source) for source in sources):
+            raise Trouble("The result would take the place of what it is made from", "give it another name", place)
+
+
+def _files_meant(value: Any) -> list[Path]:
+    """Files that a word of the command names, by itself or with a place or a name behind it."""
+    if isinstance(value, list):
+        return [source for one in value for source in _files_meant(one)]
+    if not isinstance(value, (str, Path)):
+        return []
+    text = str(value)
+    words = {text, text.rpartition("@")[0], text.partition("#")[0], text.partition("#")[0].rpartition("@")[0]}
+    return [path for path in map(Path, filter(None, words)) if _is_file(path)]
+
+
+def _is_file(path: Path) -> bool:
+    try:
+        return path.is_file()
+    except (OSError, ValueError):  # a name that can be none
+        return False
 
 
 def takes_folder(operation: Operation, out: Path) -> bool:

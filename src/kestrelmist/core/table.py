@@ -16,6 +16,8 @@ from .cells import harmless
 from .quantity import pretty_unit
 from .safe_write import written_whole
 
+MOST_DECIMALS = 9
+"""Behind the point; what needs more is shown by its power of ten."""
 SORTED_BY = 64
 """Letters of a text that decide its place when a column is sorted."""
 
@@ -49,6 +51,8 @@ class Column:
         if value is None or (isinstance(value, float) and not math.isfinite(value)):
             return "–"
         digits = self.digits if self.figures is None else _decimals(value, self.figures)
+        if isinstance(value, float) and self.figures is not None and digits is not None and digits > MOST_DECIMALS:
+            return _spaced(f"{value:.{self.figures - 1}e}")
         if isinstance(value, float) and digits is not None:
             return _spaced(f"{value:,.{digits}f}")
         return _spaced(f"{value:,}") if isinstance(value, int) and not isinstance(value, bool) else str(value)

@@ -27,6 +27,10 @@ from .stain_vectors import (
 from .unmixing import Unmixing
 
 Area = Annotated[tuple[float, float, float, float] | None, Role("area")]
+AMOUNTS = ("OD", "")
+"""Units in which amounts of stains may be."""
+BRIGHTER = 1.15
+"""How much brighter than a white point that is given a picture may be."""
 OfOneStain = Annotated[Area, Only("pair", "areas")]
 White = Annotated[tuple[float, float, float] | None, Between(1, 255)]
 STAIN, WHITE = "Stain", "White point"
@@ -154,6 +158,9 @@ def stain_colours(
         When grids differ, nothing tells the colour of one, or there are more of them than the pair has stains.
     """
     everyone = [image, *(others or ())]
+    for one in everyone:
+        if one.unit not in AMOUNTS:
+            raise Trouble(f"“{one.name}” is in {one.unit} and holds no amounts of a stain", "choose separated stains")
     if any(one.space != image.space for one in everyone):
         raise Trouble("These stains lie on different grids", "choose stains of one picture")
     if vectors:
@@ -207,6 +214,11 @@ def _white_point(image: Image, white, area, sample: np.ndarray) -> tuple[np.ndar
     """Red, green and blue where there is nothing, and where they were taken from."""
     brightest = np.maximum(np.percentile(sample, 99, axis=0), 1.0)
     if white is not None:
+        if (brightest > BRIGHTER * np.array(white)).any():
+            raise Trouble(
+                f"The white point {_numbers(white)} is darker than the picture, which has {_numbers(brightest)}",
+                "give the colour of empty glass, or leave it out",
+            )
         return np.array(white, float), "given"
     if area is not None:
         found = np.maximum(np.median(pixels_in(image, area), axis=0), 1.0)
