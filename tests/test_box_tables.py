@@ -78,6 +78,12 @@ class TableTest(PlaceCase):
         self.assertIsNone(table.rows[1].box)
         self.assertEqual([line for line, _ in table.problems], [3, 4, 5, 6, 9])
 
+    def test_a_row_that_comes_again_is_listed(self):
+        text = "file,x,y,w,h,class\na,1,2,3,4,one\nb,1,2,3,4,one\na,1,2,3,4,one\na,1,2,3,4,two\na,1.0,2,3,4,one\n"
+        table = self.read(text)
+        self.assertEqual([row.line for row in table.rows], [2, 3, 5])
+        self.assertEqual(table.problems, [(4, "says the same as line 2"), (6, "says the same as line 2")])
+
     def test_written_and_read_again(self):
         text = 'file,x,y,w,h,class,animal\n-5.dcm,1,2,3,4,=1+1,@home\nb.png,-0.1,0.2,0.3,0.4,"a,b",<b>\nc.png,,,,,,\n'
         first = self.read(text)

@@ -267,6 +267,7 @@ class SetTest(PlaceCase):
             ("lowest and its highest", {"values": "range"}),
             ("not below", {"values": "percentiles", "percentiles": (99, 1)}),
             ("leave some", {"validation": 29, "test": 5}),
+            ("no whole number", {"validation": 1.5}),
             ("no column", {"columns": "class=Finding"}),
             ("which part a row", {"by_part_column": True}),
         ):

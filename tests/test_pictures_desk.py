@@ -269,6 +269,47 @@ class PicturesTest(DeskCase):
         self.assertGreater(boxes.count, 10)
         self.assertEqual(self.troubles, [])
 
+    def test_a_set_is_not_made_of_boxes_as_they_were_before(self):
+        one = self.show("GX-002 a.dcm")
+        self.collection.correct("GX-002 a.dcm", 0, Box(5, 6, 70, 80), "heart", one._size)
+        companion = self.form.companion
+        self.assertIn("1 corrected picture is not in the file", companion.told.text())
+        self.press(self.form.apply)
+        self.assertIn("Save the table", self.form.trouble.text())
+        self.settle(self.window)
+        self.assertFalse((self.place / "set").exists())
+        self.window.close()
+        self.window = self.open(self.place / "study")  # it holds when the pictures are not looked at, too
+        self.collection, self.page = self.window.desk.collection, self.window.pictures
+        self.look()
+        self.collection.close()
+        self.press(self.form.apply)
+        self.assertIn("Forget the corrections", self.form.trouble.text())
+        self.look()
+        companion = self.form.companion
+        self.assertTrue(companion.forget.isVisibleTo(self.window))
+        self.press(companion.forget)
+        self.settle(self.window)
+        self.assertFalse(any(entry.corrected for entry in self.collection.entries))
+        self.assertEqual(self.collection.unsaved(self.table), 0)
+        self.press(self.form.apply)
+        self.settle(self.window)
+        self.assertTrue((self.place / "set" / "boxes.csv").exists())
+
+    def test_saved_over_the_table_itself(self):
+        size = self.show("GX-002 a.dcm")._size
+        self.form.fields["columns"].setText("class=class")
+        self.collection.correct("GX-002 a.dcm", 0, Box(5, 6, 70, 80), "heart", size)
+        self.assertTrue(self.collection.save(self.table))
+        self.assertEqual((self.collection.unsaved(self.table), self.form.values()["columns"]), (0, ""))
+        self.collection.undo()  # nothing is left of what was before
+        self.assertEqual(box_in(self.rows("GX-002 a.dcm")[0], *size), Box(5, 6, 70, 80))
+        self.collection.correct("GX-002 a.dcm", 0, Box(9, 9, 20, 30), "heart", size)
+        self.assertEqual(self.collection.unsaved(self.table), 1)
+        self.collection.close()
+        self.look()
+        self.assertEqual(box_in(self.rows("GX-002 a.dcm")[0], *size), Box(9, 9, 20, 30))
+
     def test_other_things_happen_meanwhile(self):
         one = self.show()
         rect = one.rect_of(0)

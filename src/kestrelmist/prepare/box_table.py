@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from ..core.cells import as_written
@@ -138,6 +138,7 @@ def _separator(text: str) -> str:
 
 def _fill(table: BoxTable, lines: Iterable[list[str]], size: tuple[float, float] | None) -> None:
     where, comma = table.columns.where, table.separator != ","
+    seen: dict[Row, int] = {}
     for line, cells in enumerate(lines, 2):
         if not any(cell.strip() for cell in cells):
             continue
@@ -162,7 +163,12 @@ def _fill(table: BoxTable, lines: Iterable[list[str]], size: tuple[float, float]
         relative = box is not None and max(box.left + box.width, box.top + box.height) <= 1.0 + 1e-6 and own is None
         stated = (own[0], own[1]) if own is not None else size
         said = cell("class"), cell("subject"), cell("part")
-        table.rows.append(Row(line, picture, box, *said, stated, relative and size is None))
+        row = Row(line, picture, box, *said, stated, relative and size is None)
+        earlier = seen.setdefault(replace(row, line=0), line)
+        if earlier != line:
+            table.problems.append((line, f"says the same as line {earlier}"))
+            continue
+        table.rows.append(row)
 
 
 def _box(cells: list[str], layout: str, comma: bool) -> Box | None:

@@ -39,6 +39,9 @@ def shared_out(
         When nothing is left for training.
     """
     subjects = sorted(classes)
+    for number in (validation, test):
+        if number >= 1 and number != int(number):
+            raise Trouble(f"{number:g} subjects are no whole number", "give a share below 1, or how many")
     wanted = {"validation": _count(validation, len(subjects)), "test": _count(test, len(subjects))}
     if sum(wanted.values()) >= len(subjects):
         raise Trouble(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 from PySide6.QtWidgets import QWidget
 
@@ -15,6 +15,14 @@ class Fields(Protocol):
     """A form as its companion sees it."""
 
     fields: dict[str, QWidget]
+
+
+@runtime_checkable
+class Ready(Protocol):
+    """A companion that knows something which must be done first."""
+
+    def require_ready(self) -> None:
+        """Raises Trouble when it is not done."""
 
 
 Companion = Callable[[Desk, Fields], QWidget]

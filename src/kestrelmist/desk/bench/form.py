@@ -22,7 +22,7 @@ from ...core.parameter import Parameter
 from ...core.quantity import pretty_unit
 from ..desk_model import Desk
 from ..plain_text import Words, plain_tip
-from .companion import COMPANIONS
+from .companion import COMPANIONS, Ready
 from .fields import FramedField, PathField, PlaceField, PointsField, ThingField, ThingsField
 from .preview_row import PreviewRow
 from .rows import number, soft, title
@@ -272,6 +272,8 @@ class OperationForm(QWidget):
     def run(self) -> None:
         try:
             given = self.values()
+            if isinstance(self.companion, Ready):
+                self.companion.require_ready()
         except Trouble as trouble:
             self.trouble.setText(str(trouble))
             self.trouble.show()

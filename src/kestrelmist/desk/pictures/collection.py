@@ -57,6 +57,7 @@ class Collection(QObject):
         self.chosen_class, self.chosen_problem, self.page = ALL, PROBLEMS[0], 0
         self._undo: list[tuple[str, list[Row], bool]] = []
         self._stamp = ""
+        self._said: tuple[str, Any, Any] = ("", "auto", None)
         self._asked = 0
         self._by_name: dict[str, Entry] = {}
         self._classes: list[str] | None = None
@@ -78,6 +79,7 @@ class Collection(QObject):
 
         def put(found: tuple[BoxTable, Matched]) -> None:
             if asked == self._asked and not self.session.closed:
+                self._said = columns, layout, counted_in
                 self._put(table, folder, *found)
 
         self.session.work.start(f"Reading {table.name}", work, put)
@@ -94,8 +96,7 @@ class Collection(QObject):
         self.table, self.folder, self.entries, self._by_name = table, folder, list(entries.values()), entries
         self.heads = boxes.columns.told(boxes.heads)
         self.chosen_class, self.chosen_problem, self.page, self._undo = ALL, PROBLEMS[0], 0, []
-        stat = table.stat()
-        self._stamp = f"boxes of {table.resolve()} {stat.st_size} {stat.st_mtime_ns}"
+        self._stamp = _stamp_of(table)
         self.missing = sum(entry.file is None for entry in self.entries)
         self._recall(entries)
         self._classes = self._visible = None
@@ -238,8 +239,47 @@ class Collection(QObject):
         kept = bool(self.session.guarded(write))
         if kept:
             self.session.said.emit(f"Saved: {path.name}")
+            self._work_on(path)
             self.saved.emit(str(path))
         return kept
+
+    def _work_on(self, table: Path) -> None:
+        """What was saved is what is looked at from now on, and nothing of it is a correction any more."""
+        self._said = ("", "auto", None)
+        self.table, self._stamp, self._undo = table, _stamp_of(table), []
+        for entry in self.entries:
+            entry.corrected = False
+        self._visible = None
+        self.opened.emit()
+        self.changed.emit()
+
+    def unsaved(self, table: Path) -> int:
+        """Pictures of a table whose boxes were corrected here, while its file has them as they were."""
+        try:
+            stamp = _stamp_of(table)
+        except OSError:  # it is said when the table is read
+            return 0
+        if self.session.closed:
+            return 0
+        if self.is_open and stamp == self._stamp:
+            return sum(entry.corrected for entry in self.entries)
+        kept = self.session.study.catalogue.recall(stamp, {})
+        return len(kept) if isinstance(kept, dict) else 0
+
+    def forget(self, table: Path) -> None:
+        """Let the corrections of a table go; what is looked at is as its file has it."""
+        if self.session.study.read_only or not self.unsaved(table):
+            return
+        stamp = _stamp_of(table)
+        self.session.guarded(lambda: self.session.study.catalogue.remember(stamp, {}))
+        if self.table is not None and self.folder is not None and stamp == self._stamp:
+            self.open(self.table, self.folder, *self._said)
+
+
+def _stamp_of(table: Path) -> str:
+    """By what corrections are told to be of this very file."""
+    stat = table.stat()
+    return f"boxes of {table.resolve()} {stat.st_size} {stat.st_mtime_ns}"
 
 
 def _as_list(row: Row) -> list:

@@ -29,11 +29,14 @@ class LookAtThem(QWidget):
         self.desk, self.form = desk, form
         self.button = QPushButton("Look at the pictures")
         self.told = soft("Rows and files are matched; boxes can be corrected by hand.")
+        self.forget = QPushButton("Forget the corrections")
+        self.forget.setProperty("kind", "link")
         self.columns = ColumnsOfTable(desk)
+        self.unsaved = 0
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(5)
-        for widget in (self.columns, self.button, self.told):
+        for widget in (self.columns, self.button, self.told, self.forget):
             column.addWidget(widget)
         self._soon = QTimer(self, singleShot=True, interval=PAUSE)
         self._soon.timeout.connect(self._look)
@@ -45,12 +48,15 @@ class LookAtThem(QWidget):
         self.columns.chosen.connect(said.setText)
         self.columns.chosen.connect(lambda _: self._chosen())
         self.button.clicked.connect(self.open)
+        self.forget.clicked.connect(self._forget)
         desk.collection.saved.connect(self._saved)
+        desk.collection.changed.connect(self._tell)
         self._look()
 
     def _look(self) -> None:
         layout = cast(Layout, self._text("layout"))
-        self.columns.look_at(Path(self._text("table") or ".").expanduser(), self._text("columns"), layout)
+        self.columns.look_at(self._table, self._text("columns"), layout)
+        self._tell()
 
     def _chosen(self) -> None:
         """Columns were chosen otherwise: pictures that are looked at are matched and framed anew."""
@@ -59,10 +65,39 @@ class LookAtThem(QWidget):
             self.open()
 
     def _saved(self, path: str) -> None:
-        """The form works on the corrected table from now on."""
-        field = self.form.fields["table"]
-        assert isinstance(field, PathField)
-        field.field.setText(path)
+        """The form works on the corrected table from now on, whose columns are the program's own."""
+        table, said, layout, counted = (self.form.fields[n] for n in ("table", "columns", "layout", "counted_in"))
+        assert isinstance(table, PathField) and isinstance(layout, QComboBox)
+        assert isinstance(said, QLineEdit) and isinstance(counted, QLineEdit)
+        table.field.setText(path)
+        said.clear()
+        counted.clear()
+        layout.setCurrentIndex(0)
+        self._tell()
+
+    def _tell(self) -> None:
+        """How many pictures were corrected, and that the file does not have it yet."""
+        self.unsaved = self.desk.collection.unsaved(self._table)
+        words = f"{self.unsaved} corrected picture{'s are' if self.unsaved > 1 else ' is'} not in the file yet."
+        self.told.setText(words if self.unsaved else "Rows and files are matched; boxes can be corrected by hand.")
+        self.forget.setVisible(self.unsaved > 0)
+
+    def require_ready(self) -> None:
+        """Raises Trouble while boxes that were corrected are not in the file that the set would be made of."""
+        self._tell()
+        if self.unsaved:
+            raise Trouble(
+                f"The boxes of {self.unsaved} pictures were corrected, and “{self._table.name}” does not have it yet",
+                "look at the pictures and press “Save the table…”, or press “Forget the corrections”",
+            )
+
+    def _forget(self) -> None:
+        self.desk.collection.forget(self._table)
+        self._tell()
+
+    @property
+    def _table(self) -> Path:
+        return Path(self._text("table") or ".").expanduser()
 
     def _text(self, name: str) -> str:
         field = self.form.fields[name]
