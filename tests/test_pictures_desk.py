@@ -11,8 +11,8 @@ from PySide6.QtTest import QTest
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.operation import find_operation
 from kestrelmist.demo.many_radiographs import shot, write_radiographs
-from kestrelmist.desk.pictures.collection import ALL, NONE, PAGE
-from kestrelmist.desk.pictures.grid import ENTRY
+from kestrelmist.desk.pictures.collection import ALL, NONE, PAGE, UNNAMED
+from kestrelmist.desk.pictures.grid import ENTRY, class_colour
 from kestrelmist.desk.pictures.one_picture import LARGE
 from kestrelmist.formats.table_files import read_csv
 from kestrelmist.prepare.box_columns import as_said, guessed
@@ -208,11 +208,38 @@ class PicturesTest(DeskCase):
         self.assertLessEqual(self.page.minimumSizeHint().width(), self.page.width())
         self.page.grab()
 
+    def test_nearer_and_moved(self):
+        one = self.show()
+        (frame, scale), point = one._frame(), QPointF(300, 260)
+        under = (point - frame.topLeft()) / scale
+        one.zoom(4.0, point)
+        near, larger = one._frame()
+        self.assertAlmostEqual(larger / scale, 4)
+        at = near.topLeft() + under * larger
+        self.assertAlmostEqual(at.x(), point.x())
+        self.assertAlmostEqual(at.y(), point.y())
+        count = len(self.rows())
+        self.drag(near.topLeft() + QPointF(1500, 2000), near.topLeft() + QPointF(1560, 2030))
+        box = self.rows()[-1].box
+        self.assertEqual(len(self.rows()), count + 1)
+        for told, drawn in zip((box.left, box.top, box.width, box.height), (1500, 2000, 60, 30), strict=True):
+            self.assertAlmostEqual(told, drawn / larger, delta=1.5 / larger)
+        QTest.mousePress(one, Qt.MouseButton.RightButton, pos=QPoint(300, 260))
+        QTest.mouseMove(one, QPoint(340, 230))
+        QTest.mouseRelease(one, Qt.MouseButton.RightButton, pos=QPoint(340, 230))
+        moved = one._frame()[0].topLeft() - near.topLeft()
+        self.assertEqual((moved.x(), moved.y()), (40, -30))
+        one.zoom(1e-9, point)
+        self.assertEqual(one._frame(), (frame, scale))
+        self.assertEqual(len(self.rows()), count + 1)
+
     def test_boxes_are_drawn_named_and_taken_away(self):
         one = self.show()
         count = len(self.rows())
         frame, scale = one._frame()
         start = frame.topLeft() + QPointF(10, 10)
+        self.assertEqual(one.new_class, self.collection.usual_class)
+        before = {label: class_colour(self.collection, label).name() for label in ("heart", "transponder")}
         self.page.of_box.setCurrentText("=1+1 <b>")
         self.page.of_box.lineEdit().editingFinished.emit()
         self.drag(start, start + QPointF(40, 60))
@@ -220,9 +247,17 @@ class PicturesTest(DeskCase):
         self.assertEqual(self.rows()[-1].label, "=1+1 <b>")
         self.assertAlmostEqual(self.rows()[-1].box.width, 40 / scale, delta=1.5 / scale)
         self.assertIn("=1+1 <b>", self.collection.classes)
+        for label, colour in before.items():  # others keep their colours
+            self.assertEqual(class_colour(self.collection, label).name(), colour)
         self.drag(start + QPointF(60, 0), start + QPointF(60, 1))  # a click draws nothing
         self.assertEqual(len(self.rows()), count + 1)
         one.chosen = count
+        one.set_class("")
+        self.assertIn(UNNAMED, self.collection.classes)
+        self.assertNotIn(class_colour(self.collection, "").name(), before.values())
+        self.collection.choose(UNNAMED)
+        self.assertEqual([e.name for e in self.collection.visible], ["GX-001 a.dcm"])
+        self.collection.choose(ALL)
         one.set_class("scar")
         self.assertEqual(self.rows()[-1].label, "scar")
         one.setFocus()
@@ -275,6 +310,7 @@ class PicturesTest(DeskCase):
         companion = self.form.companion
         self.assertIn("1 corrected picture is not in the file", companion.told.text())
         self.press(self.form.apply)
+        self.assertIn("before they were corrected", self.form.trouble.text())
         self.assertIn("Save the table", self.form.trouble.text())
         self.settle(self.window)
         self.assertFalse((self.place / "set").exists())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -15,7 +16,7 @@ from ..session import Session
 
 PAGE = 120
 """Pictures of one page."""
-ALL, NONE = "All classes", "Without a box"
+ALL, UNNAMED, NONE = "All classes", "Without a class", "Without a box"
 PROBLEMS = ("All pictures", "Missing files", "Double names", "Not read", "Corrected")
 
 
@@ -61,6 +62,7 @@ class Collection(QObject):
         self._asked = 0
         self._by_name: dict[str, Entry] = {}
         self._classes: list[str] | None = None
+        self._places: dict[str, int] = {}
         self._visible: list[Entry] | None = None
 
     @property
@@ -100,6 +102,7 @@ class Collection(QObject):
         self.missing = sum(entry.file is None for entry in self.entries)
         self._recall(entries)
         self._classes = self._visible = None
+        self._places = {}
         self.opened.emit()
         self.changed.emit()
         if boxes.problems:
@@ -119,9 +122,24 @@ class Collection(QObject):
     def classes(self) -> list[str]:
         """What can be chosen: all, each class, and pictures without a box."""
         if self._classes is None:
-            found = sorted({label for entry in self.entries for label in entry.classes})
-            self._classes = [ALL, *found, NONE]
+            found = {label for entry in self.entries for label in entry.classes}
+            named = sorted(label for label in found if label)
+            self._classes = [ALL, *named, *([UNNAMED] if "" in found else []), NONE]
+            for label in named:
+                self._places.setdefault(label, len(self._places))
         return self._classes
+
+    def place_of(self, label: str) -> int | None:
+        """The place of a class among all, which stays its own when others come; None for boxes without one."""
+        if label and label not in self._places:
+            self._places[label] = len(self._places)
+        return self._places[label] if label else None
+
+    @property
+    def usual_class(self) -> str:
+        """The class of most boxes; "" where none has one."""
+        counts = Counter(row.label for entry in self.entries for row in entry.rows if row.box is not None and row.label)
+        return counts.most_common(1)[0][0] if counts else ""
 
     @property
     def visible(self) -> list[Entry]:
@@ -133,7 +151,8 @@ class Collection(QObject):
     def _of_class(self, entry: Entry) -> bool:
         if self.chosen_class == NONE:
             return not entry.classes
-        return self.chosen_class == ALL or self.chosen_class in entry.classes
+        wanted = "" if self.chosen_class == UNNAMED else self.chosen_class
+        return wanted == ALL or wanted in entry.classes
 
     def _of_problem(self, entry: Entry) -> bool:
         n = PROBLEMS.index(self.chosen_problem)
@@ -250,7 +269,6 @@ class Collection(QObject):
         for entry in self.entries:
             entry.corrected = False
         self._visible = None
-        self.opened.emit()
         self.changed.emit()
 
     def unsaved(self, table: Path) -> int:

@@ -18,14 +18,14 @@ ENTRY = Qt.ItemDataRole.UserRole
 
 
 def class_colour(collection: Collection, label: str) -> QColor:
-    """Each class has a colour, by its place among all."""
-    names = collection.classes[1:-1]
-    n = names.index(label) if label in names else 0
-    return QColor(BRIGHT[n % len(BRIGHT)])
+    """Each class has a colour, by its place among all; boxes without a class have none."""
+    n = collection.place_of(label)
+    return QColor(UNNAMED if n is None else BRIGHT[n % len(BRIGHT)])
 
 
 BRIGHT = ("#F0B263", "#6CC4D8", "#B8CC6A", "#C79BE0", "#F08A78", "#9DB4F0", "#E6E08A", "#8FD6A8")
 """Colours that are seen on a radiograph."""
+UNNAMED = "#D8DEE2"
 assert len(BRIGHT) == len(COLOURS)
 
 

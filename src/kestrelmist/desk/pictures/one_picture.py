@@ -13,6 +13,8 @@ from .grid import class_colour
 from .reader import PictureReader
 
 LARGE = 1400
+NEAREST = 16.0
+"""How much nearer than the whole picture one can go."""
 NEAR = 7.0
 LEAST = 2.0
 """Pixels of the picture below which a box that is drawn is none."""
@@ -20,7 +22,7 @@ LEAST = 2.0
 
 class OnePicture(QWidget):
     """Drag inside a box to move it, an edge or a corner to change it, elsewhere to draw one; Delete takes the chosen
-    one away; Esc gives up a drag."""
+    one away; Esc gives up a drag. The wheel goes nearer, and a drag with another button moves what is seen."""
 
     box_chosen = Signal()
 
@@ -32,6 +34,8 @@ class OnePicture(QWidget):
         self.new_class = ""
         self._drag: tuple[str, QPointF, QRectF] | None = None
         self._moved: QRectF | None = None
+        self._zoom, self._shift = 1.0, QPointF()
+        self._pan: QPointF | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setMinimumSize(200, 200)
@@ -45,6 +49,7 @@ class OnePicture(QWidget):
 
     def show_picture(self, name: str) -> None:
         self.name, self.chosen, self._drag, self._moved = name, None, None, None
+        self._zoom, self._shift, self._pan = 1.0, QPointF(), None
         entry = self.entry
         if entry is not None and entry.file is not None:
             self.reader.want([(name, entry.file)], LARGE)
@@ -70,9 +75,31 @@ class OnePicture(QWidget):
         size = self._size
         if size is None:
             return None
-        scale = min((self.width() - 24) / size[0], (self.height() - 24) / size[1])
+        scale = self._zoom * min((self.width() - 24) / size[0], (self.height() - 24) / size[1])
         wide, high = size[0] * scale, size[1] * scale
-        return QRectF((self.width() - wide) / 2, (self.height() - high) / 2, wide, high), scale
+        left, top = (self.width() - wide) / 2 + self._shift.x(), (self.height() - high) / 2 + self._shift.y()
+        return QRectF(left, top, wide, high), scale
+
+    def zoom(self, factor: float, about: QPointF) -> None:
+        """Go nearer, or further away, and keep what is at a point of the screen there."""
+        before = self._frame()
+        if before is None or self._drag is not None:
+            return
+        self._zoom = min(max(self._zoom * factor, 1.0), NEAREST)
+        after = self._frame()
+        assert after is not None
+        held = (about - before[0].topLeft()) * (after[1] / before[1])
+        self._shift += about - after[0].topLeft() - held
+        self._keep_in_sight()
+
+    def _keep_in_sight(self) -> None:
+        """The middle of the pane stays on the picture."""
+        frame = self._frame()
+        if frame is not None:
+            x, y = frame[0].width() / 2, frame[0].height() / 2
+            near = QPointF(min(max(self._shift.x(), -x), x), min(max(self._shift.y(), -y), y))
+            self._shift = near if self._zoom > 1 else QPointF()
+        self.update()
 
     def rect_of(self, n: int) -> QRectF | None:
         """A box on the screen."""
@@ -110,17 +137,30 @@ class OnePicture(QWidget):
 
     # hands
 
+    def wheelEvent(self, event) -> None:
+        self.zoom(1.25 ** (event.angleDelta().y() / 120), event.position())
+        event.accept()
+
     def mousePressEvent(self, event) -> None:
+        if event.button() in (Qt.MouseButton.RightButton, Qt.MouseButton.MiddleButton) and self._drag is None:
+            self._pan = event.position() - self._shift
+            return
         if event.button() != Qt.MouseButton.LeftButton or self._frame() is None:
             return
         self.chosen, part = self._part(event.position())
         rect = self.rect_of(self.chosen) if self.chosen is not None else None
+        if self.chosen is not None and self.entry is not None:
+            self.new_class = self.entry.rows[self.chosen].label  # the next one is likely another of them
         self._drag = part, event.position(), rect or QRectF(event.position(), event.position())
         self._moved = None
         self.box_chosen.emit()
         self.update()
 
     def mouseMoveEvent(self, event) -> None:
+        if self._pan is not None:
+            self._shift = event.position() - self._pan
+            self._keep_in_sight()
+            return
         if self._drag is None:
             _, part = self._part(event.position())
             self.setCursor(Qt.CursorShape.SizeAllCursor if part not in ("new",) else Qt.CursorShape.CrossCursor)
@@ -140,6 +180,7 @@ class OnePicture(QWidget):
 
     def mouseReleaseEvent(self, event) -> None:
         if event.button() != Qt.MouseButton.LeftButton:
+            self._pan = None
             return
         drag, moved, size = self._drag, self._moved, self._size
         self._drag = self._moved = None

@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 
 from ..plain_text import Words, plain_tip
 from ..theme.theme import icon
-from .collection import ALL, NONE, PROBLEMS, Collection
+from .collection import ALL, NONE, PROBLEMS, UNNAMED, Collection
 from .grid import Grid
 from .one_picture import OnePicture
 from .reader import PictureReader
@@ -101,6 +101,7 @@ class PicturesPage(QWidget):
         self.shut.clicked.connect(collection.close)
         self.one.box_chosen.connect(self._follow)
         collection.opened.connect(self._opened)
+        collection.saved.connect(lambda _: self._head())
         collection.changed.connect(self._follow)
         self.reader.failed.connect(collection.unreadable)
         self.reader.failed.connect(lambda name, words: self.grid.cells.tell(name))
@@ -127,10 +128,14 @@ class PicturesPage(QWidget):
         collection = self.collection
         if collection.table is None:
             return
-        self._write(self.heading, f"Pictures of “{collection.table.name}”")
-        self.heading.setToolTip(plain_tip(collection.heads))
-        self.one.new_class = ""
+        self._head()
+        self.one.new_class = collection.usual_class
         self.grid.cells.show_page()
+
+    def _head(self) -> None:
+        table = self.collection.table
+        self._write(self.heading, f"Pictures of “{table.name}”" if table is not None else "")
+        self.heading.setToolTip(plain_tip(self.collection.heads))
 
     def show_one(self, name: str) -> None:
         """A picture large."""
@@ -170,7 +175,7 @@ class PicturesPage(QWidget):
             self.classes.clear()
             self.classes.addItems(names)
             self.of_box.clear()
-            self.of_box.addItems([name for name in names if name not in (ALL, NONE)])
+            self.of_box.addItems([name for name in names if name not in (ALL, UNNAMED, NONE)])
         self.classes.setCurrentText(collection.chosen_class)
         self.problems.setCurrentText(collection.chosen_problem)
         self.undo.setEnabled(collection.can_undo)

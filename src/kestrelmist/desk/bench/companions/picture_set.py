@@ -87,7 +87,7 @@ class LookAtThem(QWidget):
         self._tell()
         if self.unsaved:
             raise Trouble(
-                f"The boxes of {self.unsaved} pictures were corrected, and “{self._table.name}” does not have it yet",
+                f"“{self._table.name}” has boxes as they were before they were corrected",
                 "look at the pictures and press “Save the table…”, or press “Forget the corrections”",
             )
 
