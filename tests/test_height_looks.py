@@ -154,6 +154,24 @@ class FormTest(DeskCase):
         canvas = self.window.table.working.canvas
         self.assertTrue(canvas.render_pixels() is not None and canvas.previewed)
 
+    def test_settings_that_do_not_count_stay_out_of_the_way(self):
+        form = self.form
+        seen = lambda: {name for name, field in form.fields.items() if field.isVisibleTo(form)}  # noqa: E731
+        always = {"how", "limit_below", "limit_above", "each_line", "leave_out"}
+        form.fields["order"].setValue(3)
+        form.fields["robust"].setChecked(True)
+        for how, more in (
+            ("lines", {"along", "order", "robust"}),
+            ("plane", {"robust"}),
+            ("surface", {"order", "robust"}),
+            ("points", {"points"}),
+            ("steps", {"along"}),
+        ):
+            form.fields["how"].setCurrentText(how)
+            self.assertEqual(seen(), always | more, how)
+            self.assertEqual(form.values()["order"], 3 if "order" in more else 1)
+            self.assertEqual(form.values()["robust"], "robust" in more)
+
     def test_everything_left_out_is_tinted_and_said(self):
         self.form.fields["limit_above"].setText("-1e6")
         self.settle(self.window)

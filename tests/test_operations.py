@@ -39,6 +39,25 @@ class OperationTest(unittest.TestCase):
         with self.assertRaisesRegex(Trouble, "out of bounds for fwhm: give a number from"):
             find_operation("smooth").checked({"fwhm": -1})
 
+    def test_a_setting_that_would_not_count_is_refused(self):
+        level = find_operation("level")
+        self.assertEqual(level.checked({"how": "plane", "order": "1"})["order"], 1)  # as it is left out
+        with self.assertRaisesRegex(Trouble, "no use for order here: it counts only where how is “lines” or “surface”"):
+            level.checked({"how": "plane", "order": 2})
+        self.assertEqual(level.checked({"how": "surface", "order": 2})["order"], 2)
+        with self.assertRaisesRegex(Trouble, "only where by part column is no"):
+            find_operation("picture-set").checked(
+                {"table": "t", "folder": ".", "to": "n", "seed": 3, "by_part_column": True}
+            )
+        told = " ".join(kestrelmist("level", "--help").stdout.split())
+        self.assertIn("Counts where how is “points”.", told)
+        for operation in all_operations().values():
+            known = {p.name: p for p in operation.settings}
+            for p in operation.parameters:
+                if p.only is not None:
+                    self.assertFalse(p.required)
+                    self.assertTrue(set(p.only.choices) <= set(known[p.only.setting].choices or (True, False)))
+
     def test_every_operation_says_what_its_settings_are(self):
         for operation in all_operations().values():
             self.assertTrue(operation.summary.endswith("."), operation.name)

@@ -60,6 +60,15 @@ class PreviewDeskTest(DeskCase):
         self.assertFalse(self.canvas.previewed)
         apart = np.abs((seen & 255).astype(int) - (whole & 255).astype(int))
         self.assertLessEqual(int(np.percentile(apart, 99)), 2)
+        form.fields["fwhm"].setValue(3.0)  # other settings are looked at again before they are used
+        self.settle(self.window)
+        self.assertTrue(form.preview.on)
+        self.pixels()
+        self.assertTrue(self.canvas.previewed)
+        self.press(form.preview.box)
+        form.fields["fwhm"].setValue(4.0)
+        self.settle(self.window)
+        self.assertFalse(form.preview.on)  # but not when nobody wants to see it
         self.assertEqual(self.troubles, [])
 
     def test_another_slice_another_setting_and_away(self):

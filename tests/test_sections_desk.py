@@ -217,6 +217,31 @@ class SectionsDeskTest(DeskCase):
         self.desk.session.undo()
         self.assertEqual(self.troubles, [])
 
+    def test_calibration_counts_in_what_is_told(self):
+        self.draw((10, 30), (100, 30))
+        self.assertNotIn("±", dict(self.page.told())["along"])
+        self.page.sure.heights.setValue(5.0)
+        self.page.sure.lengths.setValue(2.0)
+        told, reading = dict(self.page.told()), self.sections.reading
+        self.assertTrue(all("±" in told[words] for words in ("along", "straight", "height", "slope", "angle")))
+        self.assertAlmostEqual(reading.unsure.along, 1.96 * 0.02 * reading.along)
+        self.assertAlmostEqual(reading.unsure.difference, 1.96 * 0.05 * abs(reading.difference))
+        self.assertIn("heights 5 %, lengths 2 %", self.page.sure.toolTip())
+        tables = []
+        self.desk.session.table_made.connect(tables.append)
+        self.press(self.page.step)
+        self.settle(self.window)
+        self.assertIn("calibration (standard)", [row[0] for row in tables[-1].rows])
+        self.window.drawer.open_page("sections")
+        self.settle(self.window)
+        self.assertIn(f"{tables[-1].rows[0][2]:.1f}", dict(self.page.told())["step"])
+        self.press(self.page.keep)
+        self.settle(self.window)
+        self.sections.read_all()
+        self.settle(self.window)
+        self.assertAlmostEqual(tables[-1].column("along_uncertainty")[0], reading.unsure.along)
+        self.assertEqual(self.troubles, [])
+
     def test_undo_takes_the_kept_one_away_and_a_second_window_shows_it(self):
         self.draw((5, 30), (105, 30))
         self.press(self.page.keep)

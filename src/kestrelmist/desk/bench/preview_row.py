@@ -31,12 +31,16 @@ class PreviewRow(QWidget):
         self.box.clicked.connect(self._choose)
         self.previewing.changed.connect(self._tell)
 
+    @property
+    def on(self) -> bool:
+        return self.box.isChecked()
+
     def wanted(self, settings: dict[str, Any]) -> bool:
         """Whether a preview with these settings is to be seen. After what was done with others, it is again."""
         if self._done_with is not None and self._done_with != repr(settings):
             self._done_with = None
             self.box.setChecked(self.previewing.on)
-        return self.box.isChecked()
+        return self.on
 
     def done(self, settings: dict[str, Any]) -> None:
         """The whole is worked out with these settings now, and takes the place of the preview until others are
