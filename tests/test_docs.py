@@ -2,11 +2,13 @@
 
 import os
 import re
+import shlex
 import subprocess
 import sys
 import unittest
 from pathlib import Path
 
+from kestrelmist.cli import command_of
 from kestrelmist.core.operation import all_operations
 from kestrelmist.demo.overwintering import EDITION, Scenes
 from kestrelmist.result_files import beside_results, flag_of
@@ -41,11 +43,14 @@ class PagesTest(unittest.TestCase):
             "radiographs",
         }
         for page in PAGES:
-            for line in re.findall(r"^    \./kestrel (?!-)(.+)$", page.read_text(), re.M):
+            text = re.sub(r"\\\n\s+", "", page.read_text())  # commands that go on in the next line
+            for line in re.findall(r"^    \./kestrel (?!-)(.+)$", text, re.M):
                 first, *rest = line.split()
                 self.assertTrue(first in names or f"{first} {rest[0]}" in names, line)
                 operation = all_operations().get(first) or all_operations().get(" ".join([first, *rest[:1]]))
-                if operation:
+                if operation and "--help" not in line:
+                    words = shlex.split(line)[1 + operation.name.count(" ") :]
+                    command_of(operation).make_context(operation.name, words)  # as it stands, it is understood
                     known = {f"--{p.flag}" for p in operation.parameters}
                     known |= {"--study", "--out", "--json", "--help"}
                     known |= {flag_of(r.name) for r in beside_results(operation)}

@@ -78,6 +78,33 @@ class NextSubjectTest(RecipeCase):
             self.assertEqual(count, int((smoothed.data >= 550).sum()))
             self.assertNotEqual(count, int((raw.data >= 550).sum()))
 
+    def test_an_image_that_was_renamed_is_one_slot_under_its_last_name(self):
+        with self.subjects("T-1", "T-2") as study:
+            study.run("facts", image="T-1/Head CT")
+            for subject in ("T-1", "T-2"):
+                study.run("rename", thing=f"{subject}/Head CT", name="Whole head")
+            study.run("smooth", image="T-1/Whole head", fwhm=1.0)
+            path = self.recipe(study)
+            slots = yaml.safe_load(path.read_text())["slots"]
+            self.assertEqual(slots, {"image 1": {"kind": "image", "name": "Whole head", "subject": "T-1"}})
+            run_recipe(study, read_recipe(path), "T-2")
+            self.assertIsNotNone(study.find("T-2/Whole head, smooth 1 mm"))
+
+    def test_sections_on_the_next_subject(self):
+        with self.subjects("T-1", "T-2") as study:
+            ends = {"from_": (-9, 0, 0), "to": (9, 0, 0)}
+            study.run("profile", image="T-1/Head CT", name="Across", **ends)
+            study.run("profile", image="T-1/Head CT", name="Wide", width=2.0, **ends)
+            given = {"first": 4.0, "second": 12.0, "image": "T-1/Head CT"}
+            table = study.run("read-sections", sections=["Across", "Wide"], **given)
+            path = self.recipe(study)
+            done = run_recipe(study, read_recipe(path), "T-2")
+            self.assertEqual([d.found for d in done], [False] * 3)
+            self.assertEqual(table.count, 2)
+            self.assertEqual(len([c for c in study.items.of_kind("curve") if c.subject == "T-2"]), 2)
+            with self.assertRaisesRegex(Trouble, "needs sections"):
+                study.run("read-sections", first=1.0, second=2.0)
+
     def test_undone_steps_are_not_in_it(self):
         with self.subjects("T-1") as study:
             study.run("grow", **GROW)

@@ -47,6 +47,7 @@ class ReadingTest(PlaceCase):
         self.assertEqual(table.rows[0][:5], ("=1+1", 0.001, 0.003, 0.002, table.rows[0][4]))
         self.assertEqual((table.column("length_unit")[1], table.column("unit")[1]), ("mm", "nm"))
         self.assertAlmostEqual(table.column("difference")[1], 4)
+        self.assertEqual(table.column("slope_unit")[1], "nm/mm")
         self.assertEqual(table.column("difference_uncertainty"), [None, None])
         for words, curves, second in (("0.004 mm long", [curve], 0.01), ("no section", [Curve([1.0])], 0.001)):
             with self.assertRaisesRegex(Trouble, words):

@@ -162,7 +162,8 @@ def _words(p: Parameter) -> str:
 
 
 def _argument(p: Parameter) -> click.Argument:
-    return click.Argument([p.name], required=not p.is_input and p.required, nargs=1, metavar=p.kind.metavar(p))
+    count = -1 if p.many else 1
+    return click.Argument([p.name], required=not p.is_input and p.required, nargs=count, metavar=p.kind.metavar(p))
 
 
 def _option(p: Parameter) -> click.Option:

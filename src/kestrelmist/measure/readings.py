@@ -154,9 +154,9 @@ def read_sections(
     Trouble
         When one is no section, or is shorter than that.
     """
-    columns = [Column("section"), *(Column(name, figures=6) for name in ("from", "to"))]
+    columns = [Column("section"), *(Column(name, "", 6) for name in ("from", "to"))]
     columns += [*_with_uncertainty("along"), *_with_uncertainty("straight"), Column("length_unit")]
-    columns += [*_with_uncertainty("difference"), Column("unit"), *_with_uncertainty("slope")]
+    columns += [*_with_uncertainty("difference"), Column("unit"), *_with_uncertainty("slope"), Column("slope_unit")]
     columns += _with_uncertainty("angle", "°")
     table = Table("Sections between two places", columns)
     scales = Scales(calibration / 100, calibration_of_lengths / 100)
@@ -173,7 +173,8 @@ def read_sections(
         (unit, factor), length = readable(curve.unit), curve.along_unit
         values: list = [first, second, found.along, of.along, found.straight, of.straight, length]
         values += [factor * found.difference, factor * of.difference, unit]
-        values += [factor * found.slope, factor * of.slope, found.angle, of.angle]
+        values += [factor * found.slope, factor * of.slope, f"{unit}/{length}" if unit else f"1/{length}"]
+        values += [found.angle, of.angle]
         table.rows.append((curve.name, *(_known(v) for v in values)))
     return table
 

@@ -8,7 +8,7 @@ subject. `#labels` behind a slot or a result is a label map on that image, `@3` 
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -73,7 +73,9 @@ class _Maker:
 
     def __init__(self, with_files: bool) -> None:
         self.with_files = with_files
-        self.slots: dict[tuple[str, str, str], Slot] = {}
+        self.slots: dict[tuple[str, str, str] | int, Slot] = {}
+        """By the thing that fills one, or by its kind, name and subject where nobody knows which it was."""
+        self.called: dict[tuple[str, str, str], int] = {}
         self.made: dict[int, tuple[str, Thing]] = {}
         """What steps of the recipe have made, by id: the pointer to it, and the thing."""
         self.steps: list[RecipeStep] = []
@@ -113,11 +115,17 @@ class _Maker:
             return f"{fits[-1] if fits else self.slot('image', thing.of, thing.subject)}#{quoted(thing.name)}"
         if thing.item in self.made:
             return self.made[thing.item][0] + place
-        return self.slot(thing.kind, thing.name, thing.subject) + place
+        return self.slot(thing.kind, thing.name, thing.subject, thing.item) + place
 
-    def slot(self, kind: str, name: str, subject: str) -> str:
-        key = (kind, name.casefold(), subject)
-        if key not in self.slots:
+    def slot(self, kind: str, name: str, subject: str, item: int | None = None) -> str:
+        """One for each thing, which may have had several names: the last one is looked for."""
+        called = (kind, name.casefold(), subject)
+        if item is not None:
+            self.called[called] = item
+        key = self.called.get(called, called)
+        if key in self.slots:
+            self.slots[key] = replace(self.slots[key], pattern=name)
+        else:
             count = sum(s.kind == kind for s in self.slots.values()) + 1
             self.slots[key] = Slot(f"{kind} {count}", kind, name, subject)
         return f"${self.slots[key].name}"

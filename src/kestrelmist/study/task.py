@@ -124,6 +124,8 @@ def settle(study: OpenStudy, name: str, given: dict[str, Any]) -> Task:
         value = wanted[p.name]
         if p.many:
             several = value if isinstance(value, (list, tuple)) else [] if value is None else [value]
+            if not several and p.required:
+                raise Trouble(f"“{operation.title}” needs {p.words.lower()}", p.wanted)
             inputs[p.name] = tuple(_given(study, operation, p, one) for one in several)
         elif value is not None:
             inputs[p.name] = (_given(study, operation, p, value),)
