@@ -6,6 +6,7 @@ import unittest
 
 import numpy as np
 from PySide6.QtCore import Qt, QTimer
+from PySide6.QtGui import Qt as GuiQt
 from PySide6.QtWidgets import QApplication, QLabel, QMessageBox, QWidget
 
 from kestrelmist.core.labels import LabelMap, LabelTable
@@ -103,7 +104,7 @@ class WindowTest(DeskCase):
             labels = window.findChildren(QLabel)
             self.assertGreater(len(labels), 20)
             for label in labels:
-                rich = label.textFormat() != Qt.TextFormat.PlainText and Qt.mightBeRichText(label.text())
+                rich = label.textFormat() != Qt.TextFormat.PlainText and GuiQt.mightBeRichText(label.text())
                 self.assertFalse(rich, label.text())
             for widget in window.findChildren(QWidget):
                 tip = widget.toolTip()

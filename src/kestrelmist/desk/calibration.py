@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtWidgets import QFormLayout, QMenu, QPushButton, QWidget, QWidgetAction
 
 from .bench.rows import NumberField, number, soft
-from .plain_text import plain_tip
+from .plain_text import Words, plain_tip
 from .sections import Sections
 
 
@@ -22,8 +22,8 @@ class CalibrationButton(QPushButton):
         form = QFormLayout(asked)
         form.setContentsMargins(12, 10, 12, 10)
         form.addRow(soft("Standard uncertainty of the calibration; 0 when it is not known."))
-        form.addRow("Of heights", self.heights)
-        form.addRow("Of lengths", self.lengths)
+        form.addRow(Words("Of heights"), self.heights)
+        form.addRow(Words("Of lengths"), self.lengths)
         action = QWidgetAction(self)
         action.setDefaultWidget(asked)
         self.asked = QMenu(self)

@@ -53,7 +53,7 @@ class OperationForm(QWidget):
             field.setToolTip(plain_tip(p.help))
             field.setAccessibleName(p.words)
             self.fields[p.name], self._values[p.name] = field, value
-            form.addRow(p.words, field)
+            form.addRow(Words(p.words), field)
         self._rows = form
         self._show_what_counts()
         for field in self.fields.values():

@@ -12,6 +12,7 @@ from ...prepare.box_columns import Columns, Layout, as_said, guessed
 from ...prepare.box_table import headings
 from ..bench.rows import soft
 from ..desk_model import Desk
+from ..plain_text import Words
 
 ASKED = {
     "picture": "Picture",
@@ -51,7 +52,7 @@ class ColumnsOfTable(QWidget):
             choice.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             choice.setMinimumContentsLength(8)
             choice.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-            self.rows.addRow(self._words(role, "corner and size"), choice)
+            self.rows.addRow(Words(self._words(role, "corner and size")), choice)
             choice.activated.connect(lambda _: self._choose())
         self._asked = 0
         self._guess: Columns | None = None
