@@ -19,6 +19,7 @@ from ..core.image import Image, Origin
 from ..core.progress import Progress
 from ..core.space import picture_space
 from .format import Format, image_name, register
+from .plain_rows import PlainRows
 from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes, deep_enough, in_parts
 from .sampling import sampled_levels
 
@@ -130,6 +131,11 @@ class OpenLevels:
                 self._kept.move_to_end(key)
                 return self._kept[key][0]
             file = tifffile.TiffFile(path)
+            plain = _plain(path, file.series[series].levels[number])
+            if plain is not None:
+                file.close()
+                self._kept[key] = (plain, file, file)
+                return plain
             try:
                 store = file.series[series].aszarr(level=number)
                 array = zarr.open_array(store, mode="r")
@@ -142,6 +148,16 @@ class OpenLevels:
                 old_store.close()
                 old_file.close()
             return array
+
+
+def _plain(path: Path, level) -> PlainRows | None:
+    """A level whose pixels lie in the file as they are; None for one that is packed or in tiles, which a library
+    reads."""
+    page, axes = level.keyframe, level.axes.lower()
+    if level.dataoffset is None or not page.is_memmappable or not axes.endswith(("yx", "yxs")):
+        return None
+    dtype = np.dtype(level.dtype).newbyteorder(page.parent.byteorder)
+    return PlainRows(path, int(level.dataoffset), dtype, tuple(level.shape), axes.rindex("y"))
 
 
 OPENED = OpenLevels()
