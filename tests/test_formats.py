@@ -124,12 +124,14 @@ class RoundTripTest(RoundTripCase):
 
     def test_height_map_as_x3p(self):
         for kind in ("f4", "f8"):
-            image = made(kind, space=picture_space(12, 9, (0.001, 0.002)), unit="m")
-            back = self.back(image, "h.x3p")
-            self.assert_same(image, back)
-            self.assertEqual(back.unit, "m")
-        image = made("f8", space=picture_space(12, 9, (0.001, 0.002)), unit="µm")
-        np.testing.assert_allclose(self.back(image, "h.x3p").data, image.data * 1e-6, rtol=1e-6)
+            for unit, factor in (("m", 1e9), ("µm", 1e3), ("nm", 1.0)):
+                image = made(kind, space=picture_space(12, 9, (0.001, 0.002)), unit=unit)
+                back = self.back(image, "h.x3p")
+                self.assertEqual(back.unit, "nm")
+                one = back.stored(()).exact()
+                np.testing.assert_allclose(one, image.stored(()).exact().astype(float) * factor, rtol=2e-7)
+                again = self.back(back, "again.x3p").stored(()).exact()
+                np.testing.assert_allclose(again, one, rtol=1e-15)
         with self.assertRaisesRegex(Trouble, "no height map"):
             save_image(self.place / "h.x3p", made("f4"))
 
@@ -311,6 +313,10 @@ class HeightMapTest(PlaceCase):
         image = open_image(self.place / "c.txt")
         np.testing.assert_array_equal(image.data[:, :, 0].T, [[1.5, 2.5], [3, 4]])
         np.testing.assert_allclose(image.space.spacing[:2], (0.0005, 0.0005))
+        (self.place / "m.txt").write_text("Value units: m\n1.5e-9 2e-6\n-3e-9 nan\n")
+        image = open_image(self.place / "m.txt")
+        self.assertEqual(image.unit, "nm")
+        np.testing.assert_allclose(image.data[:, :, 0].T, [[1.5, 2000], [-3, np.nan]], rtol=1e-6)
 
     def test_text_that_is_no_matrix(self):
         for text, said in (
@@ -341,10 +347,10 @@ class HeightMapTest(PlaceCase):
 
     def test_x3p_of_others(self):
         image = open_image(self.x3p())
-        np.testing.assert_array_equal(image.data[:, :, 0].T, np.arange(6).reshape(2, 3))
+        np.testing.assert_array_equal(image.data[:, :, 0].T, 1e9 * np.arange(6).reshape(2, 3))
         np.testing.assert_allclose(image.space.spacing[:2], (0.001, 0.002))
         image = open_image(self.x3p(kind="I", increment=1e-9, data=np.array([-1, 0, 1, 2, 3, 4], "<i2").tobytes()))
-        np.testing.assert_allclose(image.data[:, :, 0].T, np.arange(-1, 5).reshape(2, 3) * 1e-9)
+        np.testing.assert_allclose(image.data[:, :, 0].T, np.arange(-1, 5).reshape(2, 3))
 
     def test_x3p_tricks_come_to_nothing(self):
         outside = self.place.parent / "data.bin"

@@ -37,6 +37,23 @@ class KeptTest(PlaceCase):
         record = study.records()[-1]
         return study.image(record.id), record, study
 
+    def test_heights_of_a_study_that_kept_them_in_metres(self):
+        heights = RNG.normal(0, 30, (12, 9, 1)).astype("f4")
+        image = Image(heights, picture_space(12, 9, (0.001, 0.001)), "Map", unit="nm")
+        save_image(self.place / "map.x3p", image)
+        got, record, study = self.kept(self.place / "map.x3p")
+        self.assertEqual((got.unit, record.unit), ("nm", "nm"))
+        np.testing.assert_allclose(got.data, heights, rtol=1e-6)
+        with study.catalogue.change() as db:
+            study.items.update(db, record.id, {"body.unit": "m"})
+        study.close()
+        study = self.study()
+        self.addCleanup(study.close)
+        got = study.image(record.id)
+        self.assertEqual(got.unit, "m")
+        np.testing.assert_allclose(got.data, heights * 1e-9, rtol=1e-6)
+        self.assertEqual(got.value_text(got.space.to_world((3, 4, 0))), f"{heights[3, 4, 0]:.5g} nm".replace("-", "−"))
+
     def test_a_series_keeps_axes_and_values(self):
         image = Image(
             RNG.integers(0, 999, (6, 5, 4, 3)).astype(np.int16),

@@ -281,9 +281,9 @@ class DoorsTest(PlaceCase):
         kestrelmist("profile", self.place / "flat.x3p", "--from", start, "--to", end, "--width", "0.005", "--out", out)
         table = read_csv(out)
         self.assertEqual([c.name for c in table.columns][0], "distance")
-        self.assertEqual([c.unit for c in table.columns], ["mm", "m"])
+        self.assertEqual([c.unit for c in table.columns], ["mm", "nm"])
         expected = section_of(flat, Line(a, b, 0.005)).values
-        np.testing.assert_allclose(np.array(table.values[1], float) * 1e9, expected, atol=0.01)
+        np.testing.assert_allclose(np.array(table.values[1], float), expected, atol=0.01)
         kestrelmist(
             "step-height", self.place / "flat.x3p", "--from", start, "--to", end, "--width", "0.015", "--out", steps
         )

@@ -9,6 +9,7 @@ import numpy as np
 
 from ..core.caveat import NO_SCALE, Caveat
 from ..core.errors import Trouble
+from ..core.heights import in_small_units
 from ..core.image import Image, Origin
 from ..core.space import picture_space
 from .format import Format, image_name, register
@@ -53,6 +54,7 @@ def read_height_matrix(path: Path) -> Image:
     values = np.array(rows, np.float64)
     sizes, unit = _sizes(facts, values.shape)
     caveats = [] if sizes else [Caveat(NO_SCALE, "The file gives no scale: pixel spacing is missing")]
+    values, unit = in_small_units(values, unit)
     kept = values.astype(np.float32)
     data = kept if np.array_equal(kept.astype(np.float64), values, equal_nan=True) else values
     return Image(

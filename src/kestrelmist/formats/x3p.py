@@ -14,6 +14,7 @@ import numpy as np
 
 from ..core.caveat import NO_SCALE, Caveat
 from ..core.errors import Trouble
+from ..core.heights import in_small_units
 from ..core.image import Image, Origin
 from ..core.progress import Progress
 from ..core.safe_write import written_whole
@@ -26,7 +27,8 @@ MOST_HEADER = 4 << 20
 
 
 def read_x3p(path: Path) -> Image:
-    """A surface on an even grid. Heights come in metres, as the standard has them; the matrix is not resampled.
+    """A surface on an even grid. Heights, which the standard has in metres, come in nanometres; the matrix is not
+    resampled.
 
     Raises
     ------
@@ -49,6 +51,7 @@ def read_x3p(path: Path) -> Image:
     steps = [float(_text(root, f"Record1/Axes/{axis}/Increment", "0") or 0) for axis in ("CX", "CY", "CZ")]
     if kind in "IL" and not (steps[2] in (0.0, 1.0) and float(_text(root, "Record1/Axes/CZ/Offset", "0") or 0) == 0):
         values = values * (steps[2] or 1.0) + float(_text(root, "Record1/Axes/CZ/Offset", "0") or 0)
+    values, unit = in_small_units(values, "m")
     spacing = (steps[0] * 1000, steps[1] * 1000) if min(steps[:2]) > 0 else None
     facts = {
         e.tag.split("}")[-1]: e.text.strip()
@@ -60,7 +63,7 @@ def read_x3p(path: Path) -> Image:
         values.transpose(2, 1, 0),
         picture_space(columns, rows, spacing, layers),
         image_name(path),
-        unit="m",
+        unit=unit,
         facts=facts,
         origin=Origin("X3P", [path]),
         caveats=caveats,

@@ -196,6 +196,9 @@ class StoredImage:
                     "gather them again",
                     self.files[0].parent,
                 )
+            if self.record.unit == "m" and image.unit == "nm":  # taken in when such heights were kept as they are
+                of_file = image
+                image = image.like(lambda index, p: of_file.stored(index, p).exact() * 1e-9, unit="m")
             self._opened = image
         return self._opened
 
