@@ -3,11 +3,14 @@
 import numpy as np
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QLabel
 
+from kestrelmist.core.axis import Axis
 from kestrelmist.core.heights import is_height_map
 from kestrelmist.core.operation import find_operation
 from kestrelmist.core.quantity import nanometres
 from kestrelmist.demo.enamel import enamel
+from kestrelmist.prepare import GROUPS, groups_for
 from kestrelmist.scene.colouring import BACKGROUND
 from kestrelmist.scene.drawing import Drawn, draw
 from kestrelmist.scene.first_look import first_look
@@ -153,6 +156,30 @@ class FormTest(DeskCase):
         self.assertLess(np.mean(tinted[self.made.sound]), 0.2)
         canvas = self.window.table.working.canvas
         self.assertTrue(canvas.render_pixels() is not None and canvas.previewed)
+
+    def test_what_suits_the_image_is_listed_first(self):
+        time = [Axis.even("time", 5, 1.0, "s")]
+        for shape, axes, unit, first, last in (
+            ((64, 64, 1), [], "nm", "Height maps", "Sections"),
+            ((64, 64, 1), [], "", "Sections", "Height maps"),
+            ((64, 64, 9), time, "", "Series", "Sections"),
+            ((64, 64, 9), [], "HU", "Grid", "Sections"),
+        ):
+            order = groups_for(shape, axes, unit)
+            self.assertEqual((order[0], order[-1], sorted(order)), (first, last, sorted(GROUPS)))
+        page = self.window.bench.page("Prepare")
+        page.close_form()
+
+        def headings():
+            found = [w for w in page.home.findChildren(QLabel) if w.text() in GROUPS]
+            return [w.text() for w in sorted(found, key=lambda w: w.mapTo(page.home, QPoint()).y())]
+
+        self.settle(self.window)
+        self.assertEqual(headings()[0], "Height maps")
+        self.desk.study.run("gather", folder=self.place / self._balls())
+        self.desk.viewing.show_image(self.desk.study.records()[-1].id)
+        self.settle(self.window)
+        self.assertEqual((headings()[0], headings()[-1]), ("Grid", "Sections"))
 
     def test_settings_that_do_not_count_stay_out_of_the_way(self):
         form = self.form

@@ -138,14 +138,46 @@ def stage_page(context: BenchContext, stage: str, sentence: str, left_out: tuple
     listed = [o for o in operations_of(stage.lower()) if o.name not in left_out]
     if listed and pages.groups:
         column.addWidget(section("More"))
-    order = getattr(import_module(f"kestrelmist.{stage.lower()}"), "GROUPS", ())
+    package = import_module(f"kestrelmist.{stage.lower()}")
+    order = getattr(package, "GROUPS", ())
+    headed: dict[str, QWidget] = {}
     for group in (*order, ""):
         here = [o for o in listed if o.group == group or (not group and o.group not in order)]
         if here:
-            if group:
-                column.addWidget(section(group))
-            column.addWidget(operation_buttons(lambda: pages, here, pairs=bool(group)))
+            headed[group] = _headed(group, operation_buttons(lambda: pages, here, pairs=bool(group)))
+            column.addWidget(headed[group])
+    if hasattr(package, "groups_for"):
+        _follow_the_lead(context.desk, column, headed, package.groups_for)
     return pages
+
+
+def _headed(group: str, buttons: QWidget) -> QWidget:
+    widget = QWidget()
+    column = QVBoxLayout(widget)
+    column.setContentsMargins(0, 0, 0, 0)
+    column.setSpacing(7)
+    if group:
+        column.addWidget(section(group))
+    column.addWidget(buttons)
+    return widget
+
+
+def _follow_the_lead(desk: Desk, column: QVBoxLayout, headed: dict[str, QWidget], groups_for) -> None:
+    """Headings stand in the order in which the image that leads needs them."""
+    first = min(column.indexOf(widget) for widget in headed.values())
+
+    def arrange() -> None:
+        record = desk.viewing.record
+        if record is None:
+            return
+        order = [g for g in (*groups_for(record.grid.shape, record.axes, record.unit), "") if g in headed]
+        for n, group in enumerate(order):
+            if column.indexOf(headed[group]) != first + n:
+                column.removeWidget(headed[group])
+                column.insertWidget(first + n, headed[group])
+
+    desk.viewing.lead_changed.connect(arrange)
+    arrange()
 
 
 def operation_buttons(
