@@ -11,6 +11,7 @@ from kestrelmist.core.quantity import short_size
 from kestrelmist.desk.bench.fields import ByHandField, PathField, ThingField, ThingsField
 from kestrelmist.desk.finder import Entry, ranked
 from kestrelmist.desk.light_table.overlay import scale_bar
+from kestrelmist.desk.shelf import two_lines
 from kestrelmist.desk.theme.theme import Theme
 from kestrelmist.desk.theme.tokens import DUSK
 from kestrelmist.desk.tools.framing import axis_across
@@ -366,6 +367,32 @@ class BenchTest(DeskCase):
         self.settle(self.window)
         self.assertTrue(self.desk.viewing.ready)
         self.assertIn("0.5 × 0.5 × 0.5 mm", card.toolTip())
+
+    def test_a_name_on_two_lines_keeps_both_its_ends(self):
+        metrics = self.window.fontMetrics()
+        for name, lines in (
+            ("Head CT", ["Head CT"]),
+            ("Enamel, etched window, level, level", ["Enamel,", "…level, level"]),
+            ("W" * 300, ["WWWW…WWWW"]),
+            ("", [""]),
+            ("<b>bold</b> and more of it, smooth 1 mm", ["<b>bold</b>", "…smooth 1 mm"]),
+        ):
+            got = two_lines(name, metrics, 96).split("\n")
+            self.assertEqual(len(got), len(lines), name)
+            self.assertTrue(all(metrics.horizontalAdvance(line) <= 96 for line in got), got)
+            self.assertEqual((got[0][:3], got[-1][-3:]), (lines[0][:3], lines[-1][-3:]))
+
+    def test_the_card_of_what_leads_is_in_sight(self):
+        for _ in range(12):
+            self.desk.session.run("turn-values", {"image": self.desk.viewing.record.id})
+            self.settle(self.window)
+        scroll, cards = self.window.shelf._scroll, list(self.window.shelf.cards.values())
+        for card in (cards[-1], cards[0]):
+            self.desk.viewing.show_image(card.record.id)
+            self.settle(self.window)
+            top = card.mapTo(scroll.viewport(), QPoint()).y()
+            self.assertGreaterEqual(top, 0)
+            self.assertLessEqual(top + card.height(), scroll.viewport().height())
 
     def test_look_panel_sets_range_colours_and_labels(self):
         look = self.window.bench.look

@@ -36,9 +36,9 @@ def _told(value: float, unsure: float | None, unit: str, factor: float = 1.0) ->
     if not math.isfinite(value):
         return "no value"
     if unsure is not None and math.isfinite(unsure) and unsure > 0:
-        return str(Quantity(factor * value, unit, factor * unsure)).replace(" °", "°")
+        return str(Quantity(factor * value, unit, factor * unsure)).replace(" °", "°").replace("-", "−")
     rise = factor * value
-    return f"{rounded(rise, 0.0, abs(rise) or 1.0):.5g} {unit}".rstrip().replace(" °", "°")
+    return f"{rounded(rise, 0.0, abs(rise) or 1.0):.5g} {unit}".rstrip().replace(" °", "°").replace("-", "−")
 
 
 class SectionsPage(QWidget):
@@ -62,7 +62,7 @@ class SectionsPage(QWidget):
         side = QWidget()
         side.setLayout(right)
         right.setContentsMargins(0, 0, 0, 0)
-        side.setFixedWidth(WIDTH)
+        side.setFixedWidth(WIDTH + 20)  # a slope with its uncertainty and unit is long
         room = QHBoxLayout()
         room.setSpacing(8)
         room.addWidget(self.plot, 1)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QFontMetrics, QImage, QPixmap
 from PySide6.QtWidgets import (
     QApplication,
@@ -275,6 +275,8 @@ class Shelf(QWidget):
         column.setSpacing(6)
         column.addWidget(title)
         column.addWidget(self._scroll, 1)
+        self._sight = QTimer(self, singleShot=True, interval=0)  # when the cards have their places
+        self._sight.timeout.connect(self._bring_into_sight)
         desk.session.shelf_changed.connect(self.fill)
         desk.viewing.lead_changed.connect(self._choose)
         self.fill()
@@ -314,9 +316,15 @@ class Shelf(QWidget):
             at = keys.index(lead.id) if lead is not None and lead.id in keys else -1 if count > 0 else 0
             key = keys[(at + count) % len(keys)]
             self.desk.viewing.show_image(key)
-            self._scroll.ensureWidgetVisible(self.cards[key])
 
     def _choose(self) -> None:
         lead = self.desk.viewing.record
         for key, card in self.cards.items():
             card.set_chosen(lead is not None and lead.id == key)
+        self._sight.start()
+
+    def _bring_into_sight(self) -> None:
+        lead = self.desk.viewing.record
+        card = self.cards.get(lead.id) if lead is not None else None
+        if card is not None:
+            self._scroll.ensureWidgetVisible(card, 0, 6)

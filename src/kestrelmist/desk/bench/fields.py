@@ -29,7 +29,7 @@ class _WithButton(QWidget):
 
     def __init__(self, words: str, name: str, below: bool = False):
         super().__init__()
-        self.field, self.button = QLineEdit(), QPushButton(words)
+        self.field, self.button, self.below = QLineEdit(), QPushButton(words), below
         self.button.setAccessibleName(name)
         self.button.setProperty("kind", "small")
         row = QVBoxLayout(self) if below else QHBoxLayout(self)
@@ -40,9 +40,11 @@ class _WithButton(QWidget):
         self.setFocusProxy(self.field)
 
     def showEvent(self, event) -> None:
-        # the theme gives a line its height when it is shown first, and the form has asked before
-        self.field.ensurePolished()
-        self.setMinimumHeight(self.field.sizeHint().height())
+        # the theme gives line and button their heights when they are shown first, and the form has asked before
+        for widget in (self.field, self.button):
+            widget.ensurePolished()
+        line, button = self.field.sizeHint().height(), self.button.sizeHint().height()
+        self.setMinimumHeight(line + button + self.layout().spacing() if self.below else max(line, button))
         super().showEvent(event)
 
     def text(self) -> str:
