@@ -157,6 +157,25 @@ class FormTest(DeskCase):
         canvas = self.window.table.working.canvas
         self.assertTrue(canvas.render_pixels() is not None and canvas.previewed)
 
+    def test_labels_of_the_map_come_along_onto_the_level_one(self):
+        self.assertIsNone(self.form.along)  # there are none yet
+        key = self.desk.viewing.record.id
+        self.desk.session.run("threshold", {"label": "Etched", "low": -5000, "high": -500, "image": key})
+        self.settle(self.window)
+        count = int(self.desk.viewing.labels.counts[1])
+        form = self.window.bench.page("Prepare").open(find_operation("level"))
+        form.fields["how"].setCurrentText("plane")
+        form.fields["leave_out"].setCurrentIndex(form.fields["leave_out"].count() - 1)
+        form.along.setChecked(True)
+        self.press(form.apply)
+        self.settle(self.window)
+        made = [r for r in self.desk.study.records() if r.id != key]
+        self.assertEqual([r.name for r in made], ["enamel, level", "enamel, background"])
+        labels = self.desk.study.labels(made[0].id)
+        self.assertEqual([(row.name, int(labels.counts[row.number])) for row in labels.table], [("Etched", count)])
+        self.assertEqual(int(self.desk.study.labels(made[1].id).counts[1:].sum()), 0)
+        self.assertEqual(self.troubles, [])
+
     def test_what_suits_the_image_is_listed_first(self):
         time = [Axis.even("time", 5, 1.0, "s")]
         for shape, axes, unit, first, last in (

@@ -90,9 +90,11 @@ class OperationForm(QWidget):
         column.addLayout(buttons)
 
     def _along(self) -> QCheckBox | None:
-        """Whether the labels of the image come along onto the new grid; None where there is none, or no labels."""
+        """Whether the labels of the image come along onto the new one; None where none is made, or there are no
+        labels."""
         labels, about = self.viewing.labels, self.operation
-        if about.group != "Grid" or not about.returns("image") or labels is None or not labels.counts[1:].any():
+        makes = about.stage == "prepare" and not about.acts and about.returns("image")
+        if not makes or self.operation.first_input("image") is None or labels is None or not labels.counts[1:].any():
             return None
         box = QCheckBox("Bring its labels along")
         box.setToolTip(plain_tip("The labels in hand are brought onto the new image too, by position and majority"))
