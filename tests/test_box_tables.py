@@ -2,7 +2,7 @@
 
 from kestrelmist.core.errors import Trouble
 from kestrelmist.prepare.box_columns import guessed
-from kestrelmist.prepare.box_table import Box, box_in, read_boxes, table_of
+from kestrelmist.prepare.box_table import Box, box_in, lies_out, read_boxes, table_of
 from kestrelmist.prepare.picture_match import files_below, matched
 from tests.making import PlaceCase
 
@@ -77,6 +77,17 @@ class TableTest(PlaceCase):
         self.assertEqual([row.picture for row in table.rows], ["a", "e"])
         self.assertIsNone(table.rows[1].box)
         self.assertEqual([line for line, _ in table.problems], [3, 4, 5, 6, 9])
+
+    def test_what_lies_outside(self):
+        head = "file,x,y,w,h,image_width,image_height\n"
+        inside, right, left, top = self.read(
+            head + "a,0,0,100,50,100,50\nb,60,0,41,9,100,50\nc,-1,2,9,9,100,50\nd,2,45,9,9,100,50\n"
+        ).rows
+        self.assertEqual([lies_out(row) for row in (inside, right, left, top)], [False, True, True, True])
+        self.assertEqual([lies_out(row, (640, 320)) for row in (inside, right)], [False, True])  # a size of its own
+        plain, share = self.read("file,x,y,w,h\na,90,0,20,9\nb,0.5,0.5,0.5,0.5\n").rows
+        self.assertEqual((lies_out(plain), lies_out(plain, (110, 9)), lies_out(plain, (100, 9))), (False, False, True))
+        self.assertFalse(lies_out(share) or lies_out(share, (7, 9)))
 
     def test_a_row_that_comes_again_is_listed(self):
         text = "file,x,y,w,h,class\na,1,2,3,4,one\nb,1,2,3,4,one\na,1,2,3,4,one\na,1,2,3,4,two\na,1.0,2,3,4,one\n"

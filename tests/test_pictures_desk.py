@@ -161,6 +161,18 @@ class PicturesTest(DeskCase):
         self.page.grid.grab()
         self.assertEqual(self.troubles, [])
 
+    def test_boxes_that_lie_outside_are_found(self):
+        text = "file,x,y,w,h\nGX-001 a.dcm,5,5,40,40\nGX-002 a.dcm,600,5,900,40\nGX-003 a.dcm,-9,5,20,40\n"
+        self.table.write_text(text)  # whose pictures' size nobody knows before they are read
+        self.look()
+        self.page.grid.want()
+        self.settle(self.window)
+        self.collection.choose(problem="Box outside")
+        self.assertEqual([e.name for e in self.page.grid.cells.entries], ["GX-002 a.dcm", "GX-003 a.dcm"])
+        size = self.collection.entry("GX-003 a.dcm").size
+        self.collection.correct("GX-003 a.dcm", 0, Box(1, 5, 20, 40), "", size)
+        self.assertEqual([e.name for e in self.page.grid.cells.entries], ["GX-002 a.dcm"])
+
     def test_a_click_shows_a_picture_and_its_box_is_moved_and_made_larger(self):
         grid = self.page.grid
         at = grid.visualRect(grid.cells.index(0)).center()

@@ -15,6 +15,8 @@ from .box_columns import Columns, Layout, guessed
 
 SEPARATORS = (",", ";", "\t", "|")
 MOST = 1 << 30
+BEYOND = 1e-3
+"""Share of a side by which a box may reach beyond it: numbers in tables are rounded."""
 LOOK = 60
 """Lines by which the separator is told."""
 
@@ -196,6 +198,18 @@ def box_in(row: Row, columns: int, rows: int) -> Box | None:
     if row.relative:
         return row.box.scaled(columns, rows)
     return row.box if row.size is None else row.box.scaled(columns / row.size[0], rows / row.size[1])
+
+
+def lies_out(row: Row, picture: tuple[int, int] | None = None) -> bool:
+    """Whether part of a row's box lies outside its picture, of so many columns and rows; False where nobody knows how
+    large that is."""
+    size = picture or row.size or ((1.0, 1.0) if row.relative else None)
+    box = box_in(row, *size) if size is not None else None
+    if box is None or size is None:
+        return False
+    x, y = BEYOND * size[0], BEYOND * size[1]
+    ends = box.left + box.width - size[0], box.top + box.height - size[1]
+    return box.left < -x or box.top < -y or ends[0] > x or ends[1] > y
 
 
 def table_of(rows: Iterable[Row]) -> Table:

@@ -10,14 +10,14 @@ from typing import Any
 from PySide6.QtCore import QObject, Signal
 
 from ...core.errors import Trouble
-from ...prepare.box_table import Box, BoxTable, Row, read_boxes, table_of
+from ...prepare.box_table import Box, BoxTable, Row, lies_out, read_boxes, table_of
 from ...prepare.picture_match import Matched, files_below, matched
 from ..session import Session
 
 PAGE = 120
 """Pictures of one page."""
 ALL, UNNAMED, NONE = "All classes", "Without a class", "Without a box"
-PROBLEMS = ("All pictures", "Missing files", "Double names", "Not read", "Corrected")
+PROBLEMS = ("All pictures", "Missing files", "Double names", "Not read", "Box outside", "Corrected")
 
 
 @dataclass
@@ -30,10 +30,17 @@ class Entry:
     problem: str = ""
     unread: bool = False
     corrected: bool = False
+    size: tuple[int, int] | None = None
+    """Columns and rows, once it was read."""
 
     @property
     def classes(self) -> set[str]:
         return {row.label for row in self.rows if row.box is not None}
+
+    @property
+    def outside(self) -> bool:
+        """Whether one of its boxes reaches out of the picture, as far as its size is known."""
+        return any(lies_out(row, self.size) for row in self.rows)
 
 
 class Collection(QObject):
@@ -157,7 +164,9 @@ class Collection(QObject):
     def _of_problem(self, entry: Entry) -> bool:
         n = PROBLEMS.index(self.chosen_problem)
         missing = entry.file is None and entry.problem.startswith("no file")
-        return (True, missing, entry.file is None and not missing, entry.unread, entry.corrected)[n]
+        if PROBLEMS[n] == "Box outside":
+            return entry.outside
+        return (True, missing, entry.file is None and not missing, entry.unread, False, entry.corrected)[n]
 
     @property
     def pages(self) -> int:
@@ -178,6 +187,13 @@ class Collection(QObject):
     def turn_to(self, page: int) -> None:
         self.page = min(max(page, 0), self.pages - 1)
         self.changed.emit()
+
+    def seen(self, name: str, columns: int, rows: int) -> None:
+        """A picture was read, and is so large."""
+        entry = self.entry(name)
+        if entry is not None and entry.size is None:
+            entry.size = columns, rows
+            self._visible = None if self.chosen_problem == "Box outside" else self._visible
 
     def unreadable(self, name: str, words: str) -> None:
         """A picture could not be read."""

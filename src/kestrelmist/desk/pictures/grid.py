@@ -109,7 +109,7 @@ class CellDelegate(QStyledItemDelegate):
                 room.adjusted(8, 8, -8, -8), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, entry.problem[:90]
             )
         painter.setFont(figures(11))
-        painter.setPen(QColor(tokens.red if entry.problem else tokens.ink))
+        painter.setPen(QColor(tokens.red if entry.problem or entry.outside else tokens.ink))
         line = QRect(room.left(), room.bottom() + 3, room.width(), 16)
         mark = " ·" if entry.corrected else ""
         name = painter.fontMetrics().elidedText(f"{entry.name}{mark}", Qt.TextElideMode.ElideMiddle, room.width())

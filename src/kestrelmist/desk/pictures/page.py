@@ -104,6 +104,7 @@ class PicturesPage(QWidget):
         collection.saved.connect(lambda _: self._head())
         collection.changed.connect(self._follow)
         self.reader.failed.connect(collection.unreadable)
+        self.reader.sized.connect(collection.seen)
         self.reader.failed.connect(lambda name, words: self.grid.cells.tell(name))
 
     def dress(self) -> None:

@@ -31,6 +31,8 @@ class Small:
 class PictureReader(QObject):
     """One thread; what was wanted last is read first."""
 
+    sized = Signal(str, int, int)
+    """A picture was read, with its columns and rows."""
     arrived = Signal(str)
     failed = Signal(str, str)
 
@@ -103,9 +105,10 @@ class PictureReader(QObject):
                 while len(self._known) > KEPT:
                     self._known.popitem(last=False)
                 self._busy = False
+            self._say(self.sized, name, made.columns, made.rows)
             self._say(self.arrived, name)
 
-    def _say(self, signal, *words: str) -> None:
+    def _say(self, signal, *words: str | int) -> None:
         if not self._closed:
             signal.emit(*words)
 
