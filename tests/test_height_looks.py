@@ -1,9 +1,11 @@
 """How height maps are shown: colours, a light from the side, what is left out, histogram and picked points."""
 
+from unittest import mock
+
 import numpy as np
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QEvent, QPoint, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QLabel
+from PySide6.QtWidgets import QApplication, QLabel
 
 from kestrelmist.core.axis import Axis
 from kestrelmist.core.heights import is_height_map
@@ -156,6 +158,18 @@ class FormTest(DeskCase):
         self.assertLess(np.mean(tinted[self.made.sound]), 0.2)
         canvas = self.window.table.working.canvas
         self.assertTrue(canvas.render_pixels() is not None and canvas.previewed)
+
+    def test_the_form_is_gone_before_its_heights_are_counted(self):
+        page, told = self.window.bench.page("Prepare"), []
+        with mock.patch("sys.excepthook", lambda *caught: told.append(caught)):
+            for _ in range(3):
+                form = page.open(find_operation("level"))
+                form.companion._known = None
+                form.companion._count()
+                page.close_form()
+                QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+                self.settle(self.window)
+        self.assertEqual((told, self.troubles), ([], []))
 
     def test_labels_of_the_map_come_along_onto_the_level_one(self):
         self.assertIsNone(self.form.along)  # there are none yet

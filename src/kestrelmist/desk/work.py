@@ -38,10 +38,17 @@ class Job(QObject):
         super().__init__()
         self.title, self.work, self.done, self.failed, self.lane, self.loud = title, work, done, failed, lane, loud
         self.edits_labels = False
+        self.wanted = True
+        """Whether there is still somebody to tell."""
         self.waits_for: Path | None = None
         """The file that gives nothing, when the job waits for one."""
         self._told = 0.0
         self.progress = Progress(self._tell, title)
+
+    def let_go(self) -> None:
+        """Who asked for it is gone: nobody is told what comes of it."""
+        self.wanted = False
+        self.progress.cancel()
 
     def _tell(self, fraction: float, what: str) -> None:
         # a signal for every slice read would keep the window busy with nothing else
@@ -132,12 +139,16 @@ class Work(QObject):
         failed: Callable[[BaseException], Any] | None = None,
         lane: str = "batch",
         loud: bool | None = None,
+        owner: QObject | None = None,
     ) -> Job:
-        """Run `work(progress)` in a thread; then `done(result)` or `failed(error)` in the window's thread.
+        """Run `work(progress)` in a thread; then `done(result)` or `failed(error)` in the window's thread, unless the
+        `owner` it is for is gone by then.
 
         A Trouble nobody takes is shown as a sentence; a cancelled job ends silently.
         """
         job = Job(title, work, done, failed, lane, lane == "batch" if loud is None else loud)
+        if owner is not None:
+            owner.destroyed.connect(job.let_go)
         job.moved.connect(self.changed)
         job.ended.connect(self._end)  # a bound method, so that it runs in this object's thread
         self.jobs.append(job)
@@ -178,6 +189,8 @@ class Work(QObject):
             return
         self.jobs.remove(job)
         self.changed.emit()
+        if not job.wanted:
+            return
         if error is None:
             if job.done:
                 job.done(result)

@@ -80,7 +80,8 @@ class ColumnsOfTable(QWidget):
         if not table.is_file():
             failed(Trouble("Choose the table of boxes first"))
             return
-        self.desk.session.work.start("Headings", lambda _: headings(table), put, failed, "preview", loud=False)
+        work = self.desk.session.work
+        work.start("Headings", lambda _: headings(table), put, failed, "preview", loud=False, owner=self)
 
     def follow(self, said: str, layout: Layout) -> None:
         """Show what columns are taken for, when this is said of them."""

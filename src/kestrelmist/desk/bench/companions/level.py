@@ -110,7 +110,7 @@ class HeightLimits(QWidget):
                 self.told.show()
                 self._follow()
 
-        self.desk.session.work.start("Heights", work, show, lane="preview", loud=False)
+        self.desk.session.work.start("Heights", work, show, lane="preview", loud=False, owner=self)
 
     def _is_known(self, known: tuple) -> bool:
         return self._known is not None and self._known[0] is known[0] and self._known[1:] == known[1:]
