@@ -29,7 +29,9 @@ def apply_theme(app: QApplication, name: str) -> None:
     Theme.name, Theme.tokens = name, THEMES[name]
     _load_fonts()
     icon_pixmap.cache_clear()
-    app.setStyle("Fusion")
+    app.setStyleSheet("")  # the old one is taken off first: to put another one over it takes five times as long
+    if app.style().objectName().lower() != "fusion":
+        app.setStyle("Fusion")
     app.setFont(words())
     t, palette = Theme.tokens, QPalette()
     for role, colour in (
