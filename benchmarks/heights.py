@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import tempfile
+from pathlib import Path
+
 import numpy as np
 
 from .row import Row, best_of, in_turn
@@ -44,4 +47,25 @@ def rows() -> list[Row]:
     return [
         Row(f"levelling {SIDE}², order 2, what is tall left out", ours, loop, "numpy.polyfit in a loop", "≤ 0.05"),
         Row("preview of a limit that is dragged", seen * 1000, 50.0, "goal", "≤ 50 ms", "ms", met=seen <= 0.05),
+        _across_a_plain_file(heights),
     ]
+
+
+def _across_a_plain_file(heights: np.ndarray) -> Row:
+    """A section across a map whose pixels lie in its file as they are, of which only the line is read."""
+    import tifffile
+
+    from kestrelmist.formats.opening import open_image
+    from kestrelmist.measure.section import Line, section_of
+
+    with tempfile.TemporaryDirectory() as place:
+        path = Path(place) / "map.tif"
+        tifffile.imwrite(path, np.tile(heights, (2, 2)))
+
+        def section() -> None:
+            image = open_image(path)
+            section_of(image, Line(image.space.to_world((10, 50, 0)), image.space.to_world((8000, 700, 0))))
+
+        section()  # its libraries are loaded
+        ours, whole = in_turn(section, lambda: tifffile.imread(path), 3)
+    return Row(f"a section across a plain file of {2 * SIDE}²", ours, whole, "tifffile reading all of it", "≤ 1")
