@@ -64,7 +64,8 @@ def _across_a_plain_file(heights: np.ndarray) -> Row:
 
         def section() -> None:
             image = open_image(path)
-            section_of(image, Line(image.space.to_world((10, 50, 0)), image.space.to_world((8000, 700, 0))))
+            ends = image.space.to_world([(10, 50, 0), (8000, 700, 0)])
+            section_of(image, Line.of((*ends.ravel(), 0.0)))
 
         section()  # its libraries are loaded
         ours, whole = in_turn(section, lambda: tifffile.imread(path), 3)

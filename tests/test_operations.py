@@ -45,6 +45,9 @@ class OperationTest(unittest.TestCase):
         with self.assertRaisesRegex(Trouble, "no use for order here: it counts only where how is “lines” or “surface”"):
             level.checked({"how": "plane", "order": 2})
         self.assertEqual(level.checked({"how": "surface", "order": 2})["order"], 2)
+        written = {"how": "plane", "order": 2, "along": "fast", "limit_above": 5.0, "image": 3}
+        self.assertEqual(level.counting(written), {"how": "plane", "limit_above": 5.0, "image": 3})
+        self.assertEqual(level.counting({"order": 2}), {"order": 2})  # beside the default
         with self.assertRaisesRegex(Trouble, "only where by part column is no"):
             find_operation("picture-set").checked(
                 {"table": "t", "folder": ".", "to": "n", "seed": 3, "by_part_column": True}

@@ -156,6 +156,12 @@ class Operation:
                 )
         return result
 
+    def counting(self, given: dict[str, Any]) -> dict[str, Any]:
+        """What was given without settings that do not count beside the others."""
+        known = {p.name: p for p in self.settings}
+        full = {name: p.default for name, p in known.items()} | given
+        return {name: value for name, value in given.items() if name not in known or known[name].counts(full)}
+
     def written(self, settings: dict[str, Any]) -> dict[str, Any]:
         """Settings as the logbook and recipes hold them; secrets are left out."""
         known = {p.name: p for p in self.settings if p.role not in ("secret", "names")}

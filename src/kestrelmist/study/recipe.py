@@ -95,7 +95,7 @@ class _Maker:
         inputs = {
             role: [self.pointer(t) for t in things] for role, things in step.inputs.items() if things and role in roles
         }
-        self.steps.append(RecipeStep(step.operation, dict(step.settings), inputs))
+        self.steps.append(RecipeStep(step.operation, known.counting(step.settings), inputs))
         for name, things in step.outputs.items():
             for n, thing in enumerate(things):
                 if thing.item is not None and thing.kind != "label map":
