@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -74,8 +75,7 @@ class PlainRows:
 
     def _read(self, file, row: int, column: int, shape: tuple[int, ...]) -> np.ndarray:
         """Values from a column of a row on."""
-        across = int(np.prod(self.shape[self.rows + 1 :], dtype=object))
-        beside = int(np.prod(self.shape[self.rows + 2 :], dtype=object))
+        across, beside = math.prod(self.shape[self.rows + 1 :]), math.prod(self.shape[self.rows + 2 :])
         values = np.empty(shape, self.dtype)
         file.seek(self.offset + (row * across + column * beside) * self.dtype.itemsize)
         into = memoryview(values.reshape(-1).view(np.uint8)) if values.size else memoryview(b"")
