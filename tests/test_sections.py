@@ -168,6 +168,10 @@ class StepTest(unittest.TestCase):
         (first, last), after = step.used
         expected = [(first, self.x[80] - half), (self.x[91] + half, last), after]
         np.testing.assert_allclose(step.counted, expected)
+        lines[:9] += 900  # at the very beginning, too
+        step = step_in(self.x, lines, "map")
+        self.assertAlmostEqual(step.counted[0][0], self.x[8] + half)
+        self.assertAlmostEqual(step.counted[0][1], self.x[80] - half)
 
     def test_how_sure_it_is(self):
         """Of many noisy sections with waves along and across, 95 of 100 hold the true height in what is stated."""

@@ -58,7 +58,7 @@ class Step:
         found = []
         for low, high in self.used:
             for start, end in self.dust:
-                if low <= start <= high:
+                if start < high and end > low:
                     found.append((low, start))
                     low = end
             found.append((low, high))
