@@ -1,9 +1,12 @@
 """The preview in the window: what is seen, and what becomes of it when something else happens meanwhile."""
 
+from unittest import mock
+
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
+from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.operation import find_operation
 from kestrelmist.formats.nifti import write_nifti
@@ -69,6 +72,9 @@ class PreviewDeskTest(DeskCase):
         form.fields["fwhm"].setValue(4.0)
         self.settle(self.window)
         self.assertFalse(form.preview.on)  # but not when nobody wants to see it
+        with mock.patch.object(form, "values", side_effect=Trouble("A field is wrong")):
+            self.settle(self.window)
+            self.assertEqual((form.wanted(), self.desk.previewing.words), (None, ""))
         self.assertEqual(self.troubles, [])
 
     def test_another_slice_another_setting_and_away(self):

@@ -266,7 +266,7 @@ class OperationForm(QWidget):
 
     def wanted(self) -> dict[str, Any] | None:
         """See `previewing.Previewed`."""
-        if self.preview is None:
+        if self.preview is None or not self.preview.on_again:
             return None
         values = self.values()
         return self.desk.given(self.operation, values) if self.preview.wanted(values) else None

@@ -35,6 +35,11 @@ class PreviewRow(QWidget):
     def on(self) -> bool:
         return self.box.isChecked()
 
+    @property
+    def on_again(self) -> bool:
+        """Whether it is on, or would be with other settings."""
+        return self.on or self._done_with is not None
+
     def wanted(self, settings: dict[str, Any]) -> bool:
         """Whether a preview with these settings is to be seen. After what was done with others, it is again."""
         if self._done_with is not None and self._done_with != repr(settings):
