@@ -72,7 +72,8 @@ class TableTest(PlaceCase):
 
     def test_bad_rows_are_listed_and_the_others_stay(self):
         table = self.read(
-            "file,x,y,w,h,class\na,1,2,3,4,one\n,1,2,3,4,one\nb,x,2,3,4,\nc,1,2,0,4,\nd,1,2,nan,4,\n\ne,,,,,healthy\nf,1,2\n"
+            "file,x,y,w,h,class\na,1,2,3,4,one\n,1,2,3,4,one\nb,x,2,3,4,\nc,1,2,0,4,\n"
+            "d,1,2,nan,4,\n\ne,,,,,healthy\nf,1,2\n"
         )
         self.assertEqual([row.picture for row in table.rows], ["a", "e"])
         self.assertIsNone(table.rows[1].box)

@@ -122,6 +122,30 @@ class PicturesTest(DeskCase):
         self.assertIn("Choose the table", columns.told.text())
         self.assertFalse(columns.rows.isRowVisible(subject))
 
+    def test_columns_with_headings_nobody_knows_are_chosen_one_by_one(self):
+        lines = ["Bild;Tier;l;o;b;h", *(f"GX-00{n} a.dcm;T{n};{n};{n};40;60" for n in range(1, 5))]
+        self.table.write_text("\n".join(lines))
+        columns = self.form.companion.columns
+        pause(300)
+        self.form.companion._look()
+        self.settle(self.window)
+        self.assertIn("Choose the column of Picture", columns.told.text())
+        for role, head in zip(
+            ("picture", "subject", "a", "b", "c", "d"), ("Bild", "Tier", "l", "o", "b", "h"), strict=True
+        ):
+            self.assertFalse(columns.complete and role in "bcd")
+            choice = columns.lists[role]
+            choice.setCurrentIndex(choice.findText(head))
+            choice.activated.emit(choice.currentIndex())
+            if role == "b":
+                self.assertIn("Choose the column of Width, Height", columns.told.text())
+            pause(300)
+            self.settle(self.window)
+        self.assertTrue(columns.complete)
+        self.assertEqual([columns.lists[r].currentText() for r in ("picture", "a", "d")], ["Bild", "l", "h"])
+        self.assertEqual(self.troubles, [])
+        self.assertEqual([row.box for row in self.rows("GX-003 a.dcm")], [Box(3, 3, 40, 60)])
+
     def show(self, name="GX-001 a.dcm"):
         self.page.show_one(name)
         self.settle(self.window)
@@ -317,8 +341,8 @@ class PicturesTest(DeskCase):
         self.assertEqual(self.troubles, [])
 
     def test_a_set_is_not_made_of_boxes_as_they_were_before(self):
-        one = self.show("GX-002 a.dcm")
-        self.collection.correct("GX-002 a.dcm", 0, Box(5, 6, 70, 80), "heart", one._size)
+        size = self.show("GX-002 a.dcm")._size
+        self.collection.correct("GX-002 a.dcm", 0, Box(5, 6, 70, 80), "heart", size)
         companion = self.form.companion
         self.assertIn("1 corrected picture is not in the file", companion.told.text())
         self.press(self.form.apply)
@@ -336,6 +360,13 @@ class PicturesTest(DeskCase):
         self.look()
         companion = self.form.companion
         self.assertTrue(companion.forget.isVisibleTo(self.window))
+        self.press(companion.forget)
+        self.settle(self.window)
+        self.assertEqual(companion.forget.text(), "Bring the corrections back")  # nothing is lost by one press
+        self.press(companion.forget)
+        self.settle(self.window)
+        self.assertEqual(box_in(self.rows("GX-002 a.dcm")[0], *size), Box(5, 6, 70, 80))
+        self.assertEqual([e.name for e in self.collection.entries if e.corrected], ["GX-002 a.dcm"])
         self.press(companion.forget)
         self.settle(self.window)
         self.assertFalse(any(entry.corrected for entry in self.collection.entries))

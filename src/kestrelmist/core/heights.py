@@ -6,15 +6,16 @@ import numpy as np
 
 from .errors import Trouble
 from .image import Image
-from .quantity import nanometres
+from .quantity import nanometres, readable
 
 
 def in_small_units(values: np.ndarray, unit: str) -> tuple[np.ndarray, str]:
     """Heights as they are worked with: what a file has in metres in nanometres, whose numbers can be read."""
-    if unit not in ("m", "metre", "meter"):
+    small, factor = readable(unit)
+    if factor == 1:
         return values, unit
     kind = values.dtype if values.dtype.kind == "f" else np.float64
-    return (values * 1e9).astype(kind, copy=False), "nm"
+    return (values * factor).astype(kind, copy=False), small
 
 
 def is_height_map(image: Image) -> bool:

@@ -87,7 +87,7 @@ def nanometres(unit: str) -> float | None:
 def readable(unit: str) -> tuple[str, float]:
     """The unit in which heights are told, and how many of it one of theirs has: what a file has in metres is told in
     nanometres."""
-    return ("nm", 1e9) if unit == "m" else (unit, 1.0)
+    return ("nm", 1e9) if unit in ("m", "metre", "meter") else (unit, 1.0)
 
 
 def _difference(registry, unit):

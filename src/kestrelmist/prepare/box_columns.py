@@ -50,6 +50,12 @@ class Columns:
     where: dict[str, int]
     layout: str
 
+    @property
+    def lacking(self) -> list[str]:
+        """What still needs a column: the picture, and the other numbers of a box that has some."""
+        box = [k for k in "abcd" if k not in self.where]
+        return [*(["picture"] if "picture" not in self.where else []), *(box if 0 < len(box) < 4 else [])]
+
     def told(self, heads: Sequence[str]) -> str:
         """In words, for a report: "picture: File, class: Label"."""
         parts = [f"{role}: {heads[n]}" for role, n in self.where.items() if role not in "abcd"]
@@ -65,7 +71,21 @@ def plain(head: str) -> str:
 
 
 def guessed(heads: Sequence[str], said: str = "", layout: Layout = "auto") -> Columns:
-    """What each column is.
+    """What each column is, as `likely` finds it; raises Trouble also when nothing says which picture a row is of, or
+    only part of a box is there."""
+    found = likely(heads, said, layout)
+    if "picture" in found.lacking:
+        raise Trouble(
+            "No column of this table says which picture a row is of",
+            f"name it, as in --columns picture={heads[0] if heads else 'File'}",
+        )
+    if found.lacking:
+        raise Trouble("Only part of a box has columns", f"say which ones are {', '.join(found.lacking)}")
+    return found
+
+
+def likely(heads: Sequence[str], said: str = "", layout: Layout = "auto") -> Columns:
+    """What columns are by their headings and by what is said of them.
 
     Parameters
     ----------
@@ -80,7 +100,7 @@ def guessed(heads: Sequence[str], said: str = "", layout: Layout = "auto") -> Co
     Raises
     ------
     Trouble
-        When nothing says which picture a row is of, a column that is named is not there, or only part of a box is.
+        When a column that is named is not there, or what is said cannot be understood.
     """
     names = [plain(head) for head in heads]
     where: dict[str, int] = {}
@@ -103,14 +123,6 @@ def guessed(heads: Sequence[str], said: str = "", layout: Layout = "auto") -> Co
                 f"“{one}” says of no column what it is", f"write it as in picture=File; there are {', '.join(ROLES)}"
             )
         where[role] = _column(heads, head)
-    if "picture" not in where:
-        raise Trouble(
-            "No column of this table says which picture a row is of",
-            f"name it, as in --columns picture={heads[0] if heads else 'File'}",
-        )
-    missing = [k for k in "abcd" if k not in where]
-    if 0 < len(missing) < 4:
-        raise Trouble("Only part of a box has columns", f"say which ones are {', '.join(missing)}")
     return Columns(where, meant)
 
 

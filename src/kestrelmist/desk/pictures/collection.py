@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -17,7 +18,6 @@ from ..session import Session
 PAGE = 120
 """Pictures of one page."""
 ALL, UNNAMED, NONE = "All classes", "Without a class", "Without a box"
-PROBLEMS = ("All pictures", "Missing files", "Double names", "Not read", "Box outside", "Corrected")
 
 
 @dataclass
@@ -38,9 +38,25 @@ class Entry:
         return {row.label for row in self.rows if row.box is not None}
 
     @property
+    def missing(self) -> bool:
+        """Whether it has no file."""
+        return self.file is None and self.problem.startswith("no file")
+
+    @property
     def outside(self) -> bool:
         """Whether one of its boxes reaches out of the picture, as far as its size is known."""
         return any(lies_out(row, self.size) for row in self.rows)
+
+
+PROBLEMS: dict[str, Callable[[Entry], bool]] = {
+    "All pictures": lambda entry: True,
+    "Missing files": lambda entry: entry.missing,
+    "Double names": lambda entry: entry.file is None and not entry.missing,
+    "Not read": lambda entry: entry.unread,
+    "Box outside": lambda entry: entry.outside,
+    "Corrected": lambda entry: entry.corrected,
+}
+EVERY = next(iter(PROBLEMS))
 
 
 class Collection(QObject):
@@ -62,7 +78,7 @@ class Collection(QObject):
         self.heads = ""
         self.missing = 0
         """Pictures without a file."""
-        self.chosen_class, self.chosen_problem, self.page = ALL, PROBLEMS[0], 0
+        self.chosen_class, self.chosen_problem, self.page = ALL, EVERY, 0
         self._undo: list[tuple[str, list[Row], bool]] = []
         self._stamp = ""
         self._said: tuple[str, Any, Any] = ("", "auto", None)
@@ -70,6 +86,7 @@ class Collection(QObject):
         self._by_name: dict[str, Entry] = {}
         self._classes: list[str] | None = None
         self._places: dict[str, int] = {}
+        self._let_go: dict[Path, tuple[str, dict[str, Any]]] = {}
         self._visible: list[Entry] | None = None
 
     @property
@@ -104,7 +121,7 @@ class Collection(QObject):
             entries[row.picture].rows.append(row)
         self.table, self.folder, self.entries, self._by_name = table, folder, list(entries.values()), entries
         self.heads = boxes.columns.told(boxes.heads)
-        self.chosen_class, self.chosen_problem, self.page, self._undo = ALL, PROBLEMS[0], 0, []
+        self.chosen_class, self.chosen_problem, self.page, self._undo = ALL, EVERY, 0, []
         self._stamp = _stamp_of(table)
         self.missing = sum(entry.file is None for entry in self.entries)
         self._recall(entries)
@@ -162,11 +179,7 @@ class Collection(QObject):
         return wanted == ALL or wanted in entry.classes
 
     def _of_problem(self, entry: Entry) -> bool:
-        n = PROBLEMS.index(self.chosen_problem)
-        missing = entry.file is None and entry.problem.startswith("no file")
-        if PROBLEMS[n] == "Box outside":
-            return entry.outside
-        return (True, missing, entry.file is None and not missing, entry.unread, False, entry.corrected)[n]
+        return PROBLEMS[self.chosen_problem](entry)
 
     @property
     def pages(self) -> int:
@@ -281,6 +294,7 @@ class Collection(QObject):
     def _work_on(self, table: Path) -> None:
         """What was saved is what is looked at from now on, and nothing of it is a correction any more."""
         self._said = ("", "auto", None)
+        self._let_go.pop(table, None)
         self.table, self._stamp, self._undo = table, _stamp_of(table), []
         for entry in self.entries:
             entry.corrected = False
@@ -289,25 +303,37 @@ class Collection(QObject):
 
     def unsaved(self, table: Path) -> int:
         """Pictures of a table whose boxes were corrected here, while its file has them as they were."""
-        try:
-            stamp = _stamp_of(table)
-        except OSError:  # it is said when the table is read
-            return 0
         if self.session.closed:
             return 0
-        if self.is_open and stamp == self._stamp:
+        if self.is_open and table == self.table:  # asked at every change, when no drive may be waited for
             return sum(entry.corrected for entry in self.entries)
-        kept = self.session.study.catalogue.recall(stamp, {})
+        try:
+            kept = self.session.study.catalogue.recall(_stamp_of(table), {})
+        except OSError:  # it is said when the table is read
+            return 0
         return len(kept) if isinstance(kept, dict) else 0
 
     def forget(self, table: Path) -> None:
-        """Let the corrections of a table go; what is looked at is as its file has it."""
+        """Let the corrections of a table go, until they are brought back; what is looked at is as its file has it."""
         if self.session.study.read_only or not self.unsaved(table):
             return
-        stamp = _stamp_of(table)
-        self.session.guarded(lambda: self.session.study.catalogue.remember(stamp, {}))
-        if self.table is not None and self.folder is not None and stamp == self._stamp:
-            self.open(self.table, self.folder, *self._said)
+        stamp = self._stamp if table == self.table else _stamp_of(table)
+        self._let_go[table] = stamp, self.session.study.catalogue.recall(stamp, {})
+        self._remember_of(table, stamp, {})
+
+    def can_bring_back(self, table: Path) -> bool:
+        """Whether its corrections were let go since the window was opened, and none were made since."""
+        return table in self._let_go and not self.unsaved(table)
+
+    def bring_back(self, table: Path) -> None:
+        """Take up the corrections of a table that were let go."""
+        if self.can_bring_back(table):
+            self._remember_of(table, *self._let_go.pop(table))
+
+    def _remember_of(self, table: Path, stamp: str, kept: dict[str, Any]) -> None:
+        self.session.guarded(lambda: self.session.study.catalogue.remember(stamp, kept))
+        if self.table == table and self.folder is not None:
+            self.open(table, self.folder, *self._said)
 
 
 def _stamp_of(table: Path) -> str:

@@ -8,7 +8,7 @@ from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import QComboBox, QFormLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from ...core.errors import Trouble
-from ...prepare.box_columns import Columns, Layout, as_said, guessed
+from ...prepare.box_columns import Columns, Layout, as_said, likely
 from ...prepare.box_table import headings
 from ..bench.rows import soft
 from ..desk_model import Desk
@@ -55,9 +55,14 @@ class ColumnsOfTable(QWidget):
             self.rows.addRow(Words(self._words(role, "corner and size")), choice)
             choice.activated.connect(lambda _: self._choose())
         self._asked = 0
-        self._guess: Columns | None = None
-        self._said, self._layout = "", "auto"
+        self._found = Columns({}, "corner and size")
+        self._layout: Layout = "auto"
         self._show()
+
+    @property
+    def complete(self) -> bool:
+        """Whether a set can be made with these columns."""
+        return bool(self.heads) and not self._found.lacking
 
     def _words(self, role: str, layout: str) -> str:
         return BOX[layout]["abcd".index(role)] if role in "abcd" else (ASKED | COUNTED_IN)[role]
@@ -74,7 +79,7 @@ class ColumnsOfTable(QWidget):
 
         def failed(error: BaseException) -> None:
             if asked == self._asked:
-                self.heads, self._guess = [], None
+                self.heads = []
                 self._show(str(error))
 
         if not table.is_file():
@@ -85,17 +90,18 @@ class ColumnsOfTable(QWidget):
 
     def follow(self, said: str, layout: Layout) -> None:
         """Show what columns are taken for, when this is said of them."""
-        self._said, self._layout = said, layout
+        self._layout = layout
         try:
-            self._guess = guessed(self.heads, said, layout)
-            self._show()
+            self._found = likely(self.heads, said, layout)
         except Trouble as trouble:
-            self._guess = None
-            self._show(str(trouble))
+            self.told.setText(str(trouble))  # the lists stay as they are
+            return
+        wanted = [self._words(role, self._found.layout) for role in self._found.lacking]
+        self._show(f"Choose the column of {', '.join(wanted)}:" if wanted else "")
 
     def _show(self, trouble: str = "") -> None:
         self.told.setText(trouble or "Columns of the table, as they are taken:")
-        meant = self._guess.layout if self._guess is not None else "corner and size"
+        meant, where = self._found.layout, self._found.where
         for role, choice in self.lists.items():
             label = self.rows.labelForField(choice)
             label.setText(self._words(role, meant))  # type: ignore[attr-defined]
@@ -106,15 +112,12 @@ class ColumnsOfTable(QWidget):
                 choice.addItem(NONE, None)
                 for n, head in enumerate(self.heads):
                     choice.addItem(head or f"column {n + 1}", n)
-                where = self._guess.where if self._guess is not None else {}
                 choice.setCurrentIndex(where[role] + 1 if role in where else 0)
 
     def _choose(self) -> None:
         """What was chosen otherwise than it is guessed without a word."""
-        try:
-            plain = guessed(self.heads, "", self._layout).where  # type: ignore[arg-type]
-        except Trouble:
-            plain = {}
+        plain = likely(self.heads, "", self._layout).where
         picked = {role: choice.currentData() for role, choice in self.lists.items()}
-        self._said = as_said({role: n for role, n in picked.items() if n != plain.get(role)}, self.heads)
-        self.chosen.emit(self._said)
+        said = as_said({role: n for role, n in picked.items() if n != plain.get(role)}, self.heads)
+        self.follow(said, self._layout)
+        self.chosen.emit(said)

@@ -67,7 +67,8 @@ class Framing(Gesture):
                     low, high = sorted((start[axis], end[axis]))
                     first[axis] = int(np.clip(np.floor(low), 0, shape[axis]))
                     last[axis] = int(np.clip(np.ceil(high), 0, shape[axis])) - 1
-        framed = FramedBox(tuple(map(int, first)), tuple(map(int, last))) if (last >= first).all() else None  # type: ignore[arg-type]
+        (i, j, k), (m, n, o) = map(int, first), map(int, last)
+        framed = FramedBox((i, j, k), (m, n, o)) if (last >= first).all() else None
         event.desk.hand.set_framed(framed if framed is not None or self.edge is None else self.before)
 
     def key(self, key: Qt.Key) -> bool:

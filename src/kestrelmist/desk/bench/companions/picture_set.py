@@ -61,7 +61,7 @@ class LookAtThem(QWidget):
     def _chosen(self) -> None:
         """Columns were chosen otherwise: pictures that are looked at are matched and framed anew."""
         self._soon.start()
-        if self.desk.collection.is_open:
+        if self.desk.collection.is_open and self.columns.complete:
             self.open()
 
     def _saved(self, path: str) -> None:
@@ -80,7 +80,9 @@ class LookAtThem(QWidget):
         self.unsaved = self.desk.collection.unsaved(self._table)
         words = f"{self.unsaved} corrected picture{'s are' if self.unsaved > 1 else ' is'} not in the file yet."
         self.told.setText(words if self.unsaved else "Rows and files are matched; boxes can be corrected by hand.")
-        self.forget.setVisible(self.unsaved > 0)
+        back = self.desk.collection.can_bring_back(self._table)
+        self.forget.setText("Bring the corrections back" if back else "Forget the corrections")
+        self.forget.setVisible(self.unsaved > 0 or back)
 
     def require_ready(self) -> None:
         """Raises Trouble while boxes that were corrected are not in the file that the set would be made of."""
@@ -92,7 +94,9 @@ class LookAtThem(QWidget):
             )
 
     def _forget(self) -> None:
-        self.desk.collection.forget(self._table)
+        """Let the corrections go, or bring back those that were."""
+        collection = self.desk.collection
+        (collection.forget if self.unsaved else collection.bring_back)(self._table)
         self._tell()
 
     @property
