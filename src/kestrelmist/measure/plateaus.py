@@ -18,9 +18,16 @@ RESOLVED = 1e-6
 FEWEST_BANDS = 4
 ROUNDS, FAR, MAD = 4, 4.0, 1.4826
 """How often dust is sought, and how many standard deviations it stands out."""
-STUDENT = (0.0, 12.71, 4.303, 3.182, 2.776, 2.571, 2.447, 2.365)
-"""Two-sided 95 % points of Student's t for 0 … 7 degrees of freedom."""
+COVER = 1.96
+"""Standard uncertainties within which the true value lies 95 times of 100, when they are well known."""
 Range = tuple[float, float]
+
+
+def cover_of(degrees: float) -> float:
+    """The same where they come from so many degrees of freedom, by Student's t."""
+    from scipy.special import stdtrit
+
+    return float(stdtrit(degrees, 0.975)) if math.isfinite(degrees) else COVER
 
 
 @dataclass(frozen=True)
@@ -67,8 +74,7 @@ class Step:
     def expanded(self, calibration: float = 0.0) -> float:
         """The uncertainty within which the true height lies 95 times of 100; `calibration` is the relative standard
         uncertainty of the scale of heights."""
-        cover = STUDENT[int(self.degrees)] if self.degrees < len(STUDENT) else 1.96
-        return math.hypot(cover * self.noise, 1.96 * calibration * self.height)
+        return math.hypot(cover_of(self.degrees) * self.noise, COVER * calibration * self.height)
 
 
 def step_in(along: np.ndarray, lines: np.ndarray, name: str, edge: float = 0.0) -> Step:

@@ -15,12 +15,11 @@ from ..core.operation import operation
 from ..core.parameter import Between, Unit
 from ..core.quantity import nanometres, readable
 from ..core.table import Column, Table
+from .plateaus import COVER, cover_of
 from .section import Line, Section, section_of
 
 Place = Annotated[float, Unit("mm"), Between(0, 1e9)]
 Calibration = Annotated[float, Unit("%"), Between(0, 100)]
-COVER = 1.96
-"""Standard uncertainties within which the true value lies 95 times of 100."""
 
 
 class Scales(NamedTuple):
@@ -107,16 +106,17 @@ def _together(*parts: float) -> float:
 
 
 def noise_between(found: Section, first: float, second: float) -> float | None:
-    """Standard uncertainty of the difference between two places, by what the lines side by side differ there; None when
-    there is but one that has a value."""
-    total = 0.0
+    """Standard uncertainty of the difference between two places, by what the lines side by side differ there; larger
+    where few of them tell it, as Student's t has it. None when there is but one that has a value."""
+    total, degrees = 0.0, 0
     for place in (first, second):
         across = found.lines[int(np.abs(found.along - place).argmin())]
         across = across[np.isfinite(across)]
         if across.size < 2:
             return None
         total += float(across.var(ddof=1)) / across.size
-    return math.sqrt(total)
+        degrees += across.size - 1
+    return math.sqrt(total) * cover_of(degrees) / COVER
 
 
 @operation(

@@ -17,6 +17,7 @@ from ..core.operation import operation
 from ..core.parameter import Between, LineEnd, Unit
 from ..core.quantity import readable
 from ..core.table import Column, Table
+from .plateaus import COVER, cover_of
 from .readings import Calibration
 from .section import Width, section_of
 from .step_height import line_of
@@ -64,12 +65,12 @@ def roughness(
     """
     require_picture(image)
     rows: list[tuple] = []
-    scale = 1.96 * calibration / 100
+    scale = COVER * calibration / 100
     unit, factor = readable(image.unit)
     if from_ is not None or to is not None or section is not None:
         found = section_of(image, line_of(image, from_, to, width, section))
         for name, value, spread in _of_line(found.along, found.values, cutoff, image.name):
-            rows.append((name, factor * value, factor * math.hypot(2.776 * spread, scale * value), unit))
+            rows.append((name, factor * value, factor * math.hypot(cover_of(PARTS - 1) * spread, scale * value), unit))
     for name, value in _of_surface(image, cutoff, leave_out):
         rows.append((name, factor * value, factor * scale * value if scale else None, unit))
     columns = [Column("what"), Column("value", figures=4), Column("uncertainty (95 %)", figures=2), Column("unit")]
