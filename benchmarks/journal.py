@@ -49,7 +49,7 @@ def rows() -> list[Row]:
             edit = LabelEdit("Brush", patch_from_indices(index, np.zeros(40, np.uint16), 1))
 
             def stroke() -> None:
-                study.maps.keep_edit(key, edit)
+                study.maps.keep_edit(study.labels(key), edit)
                 study.history.undo()
 
             mine = best_of(stroke, 20) / 2

@@ -194,7 +194,7 @@ class LabelFileTest(DamageCase):
 
     def test_what_began_from_a_file_is_kept_as_far_as_the_journal_reaches(self):
         with Study(self.folder) as study:
-            copy = study.maps.new(study.records()[0].id, "Copy", study.in_hand(study.records()[0].id))
+            copy = study.run("new-labels", image="balls", name="Copy", copy="balls#Labels")
             study.run("paint", image="balls", label="Bone", point=(0.0, 5.0, 0.0), diameter=3.0)
             grown = int((study.label_map(copy).data == 1).sum() - (self.truth == 1).sum())
             self.assertGreater(grown, 50)

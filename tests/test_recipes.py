@@ -1,4 +1,5 @@
 import json
+from dataclasses import replace
 
 import numpy as np
 import yaml
@@ -277,3 +278,71 @@ class SeveralThingsTest(RecipeCase):
             (done,) = run_recipe(study, recipe, "T-2")
             self.assertEqual(study.items.get(done.result["shift"]).subject, "T-2")
             self.assertEqual(done.result["table"].rows, [(4, True)])
+
+
+class NamedMapTest(RecipeCase):
+    """Steps that work on a label map of a name."""
+
+    def counts(self, study: Study, subject: str) -> dict[str, int]:
+        key = study.find(f"{subject}/Head CT").id
+        return {m.name: int(study.label_map(m.id).counts[1:].sum()) for m in study.label_maps(key)}
+
+    def test_the_map_is_made_under_its_name_and_both_steps_go_to_it(self):
+        with self.subjects("T-1", "T-2", "T-3", "T-4") as study:
+            study.run("new-labels", image="T-1/Head CT", name="Bones")
+            study.run("grow", labels="T-1/Head CT#Bones", **GROW)
+            study.run("add-label", labels="T-1/Head CT#Bones", label="More")
+            study.run("measure labels", labels="T-1/Head CT#Bones")
+            recipe = read_recipe(self.recipe(study))
+            self.assertEqual(recipe.steps[1].inputs["labels"], ["$1.label map"])
+            study.run("new-labels", image="T-3/Head CT", name="Mine")
+            study.run("rename", thing="T-3/Head CT#Mine", name="Bones")  # somebody's own of the same name
+            study.run("paint", labels="T-3/Head CT#Bones", label="Mine", point=(8, 0, 0), diameter=2.0)
+            own, truth = self.counts(study, "T-3")["Bones"], self.counts(study, "T-1")["Bones"]
+            table = run_cohort(study, recipe, workers=0)
+            self.assertEqual(table.column("state"), ["was done", "done", "done", "done"])
+            self.assertEqual(self.counts(study, "T-2"), {"Bones": truth})
+            self.assertEqual(self.counts(study, "T-3"), {"Bones": own, "Bones (2)": truth})
+            before = len(study.logbook.entries())
+            self.assertEqual(set(run_cohort(study, recipe, workers=0).column("state")), {"was done"})
+            self.assertEqual(len(study.logbook.entries()), before)
+
+    def test_a_map_that_no_step_makes_is_made_when_the_first_step_is_kept(self):
+        with self.subjects("T-1", "T-2", "T-3") as study:
+            study.run("add-label", labels="T-1/Head CT", label="Early")
+            study.run("rename", thing="T-1/Head CT#Labels", name="Bones")
+            study.run("grow", labels="T-1/Head CT#Bones", **GROW)
+            study.run("threshold", labels="T-1/Head CT#Bones", label="Rest", low=-10, high=400)
+            steps = [s for s in study.logbook.entries() if s.operation in ("grow", "threshold")]
+            recipe = recipe_of(steps)
+            study.run("add-label", labels="T-3/Head CT", label="Own")  # another map is there: it stays as it is
+            run_recipe(study, recipe, "T-2")
+            run_recipe(study, recipe, "T-3")
+            truth = self.counts(study, "T-1")["Bones"]
+            self.assertEqual(self.counts(study, "T-2"), {"Bones": truth})
+            self.assertEqual(self.counts(study, "T-3"), {"Labels": 0, "Bones": truth})
+
+    def test_a_step_that_fails_leaves_no_empty_map(self):
+        with self.subjects("T-1", "T-2") as study:
+            study.run("new-labels", image="T-1/Head CT", name="Bones")
+            study.run("grow", labels="T-1/Head CT#Bones", **GROW)
+            recipe = recipe_of([s for s in study.logbook.entries() if s.operation == "grow"])
+            nowhere = recipe.steps[0].settings | {"point": [900, 0, 0]}
+            recipe = replace(recipe, steps=(replace(recipe.steps[0], settings=nowhere),))
+            steps = len(study.logbook.entries())
+            with self.assertRaises(Trouble):
+                run_recipe(study, recipe, "T-2")
+            self.assertEqual(self.counts(study, "T-2"), {})
+            self.assertEqual(len(study.logbook.entries()), steps)
+
+    def test_a_map_that_is_only_read_and_is_not_there_is_said_before_anything_runs(self):
+        with self.subjects("T-1", "T-2") as study:
+            study.run("new-labels", image="T-1/Head CT", name="By hand")
+            study.run("paint", labels="T-1/Head CT#By hand", label="Mine", point=(8, 0, 0), diameter=2.0)
+            study.run("smooth", image="T-1/Head CT", fwhm=1.0)
+            study.run("measure labels", labels="T-1/Head CT#By hand")
+            recipe = recipe_of([s for s in study.logbook.entries() if s.operation in ("smooth", "measure labels")])
+            images = len(study.records())
+            with self.assertRaisesRegex(Trouble, "no label map “By hand” on “Head CT”"):
+                run_recipe(study, recipe, "T-2")
+            self.assertEqual(len(study.records()), images)

@@ -98,7 +98,7 @@ class StudyTest(PlaceCase):
             before = labels.data.copy()
             edit, _ = versions.edit_back(study, key, versions.before_last_session(study, key))
             np.testing.assert_array_equal(labels.data, before)
-            study.maps.keep_edit(1, edit)
+            study.maps.keep_edit(labels, edit)
             np.testing.assert_array_equal(labels.data, first)
             self.assertEqual([row.name for row in labels.table], ["Ball"])
             study.history.undo()
@@ -170,10 +170,10 @@ class StudyTest(PlaceCase):
                 if applied:
                     edit.apply(labels)
                 with self.assertRaisesRegex(Trouble, "disk is full"):
-                    study.maps.keep_edit(1, edit, applied)
+                    study.maps.keep_edit(labels, edit, applied)
                 np.testing.assert_array_equal(labels.data, before)
             study.catalogue.db.execute(f"PRAGMA max_page_count = {pages + 100000}")
-            study.maps.keep_edit(1, edit)
+            study.maps.keep_edit(labels, edit)
         with Study(self.place / "study") as study:
             np.testing.assert_array_equal(study.labels("Two balls").kji[noise > 0], 1)
 

@@ -229,6 +229,8 @@ class LabelMap:
     def content_hash(self) -> str:
         """SHA-256 of grid, table and every row of voxels that carries a label; what is not painted costs a look."""
         digest = hashlib.sha256(repr((self.space.as_dict(), self.table.as_list())).encode())
+        if self.counts[0] == self.kji.size:
+            return digest.hexdigest()
         rows = self.kji.reshape(-1, self.kji.shape[2])
         for n in np.flatnonzero(rows.any(axis=1)):
             digest.update(int(n).to_bytes(8, "little") + rows[n].tobytes())

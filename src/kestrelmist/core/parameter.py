@@ -27,7 +27,7 @@ class Role:
     made, "secret" for a word that is never written down, "names" for words that are not written down either, "mark" for
     what says that a list was looked through, "place" for a world position, "end" for one of which x and y will do on a
     picture, "points" for x and y of three, "area" for a framed one, "box" for the first and last voxel of a framed
-    box."""
+    box, "grid" for an image whose values do not count and need not be read."""
 
     text: str
 

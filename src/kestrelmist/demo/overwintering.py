@@ -132,7 +132,7 @@ def _make_study(folder: Path, found: Scenes) -> None:
         drawn = LabelMap(record.grid, truth.data, table)
         empty = study.labels(record.id)
         edit = difference(empty, drawn, "Outlined at the field station")
-        study.maps.keep_edit(record.id, LabelEdit(edit.title, edit.patch, empty.table, table))
+        study.maps.keep_edit(empty, LabelEdit(edit.title, edit.patch, empty.table, table))
         _lay_in_labels_of_a_colleague(study, record.id, found)
         study.catalogue.remember("waiting folder", str(found.incoming))
         study.catalogue.remember("view", {"crosshair": [0.9, -2.0, 2.4], "image": record.id})
@@ -152,10 +152,10 @@ def _call(study: Study, key: int, name: str, modality: str, unit: str) -> None:
 
 def _lay_in_labels_of_a_colleague(study: Study, image: int, found: Scenes) -> None:
     own = study.in_hand(image)
-    study.maps.new(image, "By a colleague", None)
+    run(study, "new-labels", {"image": image, "name": "By a colleague"})
     drawn = read_label_map(found.folder / "labels by a colleague.nii.gz")
     empty = study.labels(image)
     edit = difference(empty, drawn, "Outlined by a colleague")
-    study.maps.keep_edit(image, LabelEdit(edit.title, edit.patch, empty.table, drawn.table))
+    study.maps.keep_edit(empty, LabelEdit(edit.title, edit.patch, empty.table, drawn.table))
     if own is not None:
         study.maps.take_in_hand(own)

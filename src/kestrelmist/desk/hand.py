@@ -90,6 +90,8 @@ class Hand(QObject):
         """The label that a tool is to change; raises Trouble when there is none, or it may not be changed now."""
         self.session.study.catalogue.require_writable()
         self.session.require_labels_free()
+        if self.viewing.opening:
+            raise Trouble("The label map is still being opened", "wait a moment")
         if self.label is None:
             raise Trouble("There is no label to work on", "make one with “New label”")
         assert self.viewing.labels is not None

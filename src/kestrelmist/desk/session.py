@@ -9,6 +9,7 @@ from PySide6.QtCore import QObject, QThread, Signal
 
 from ..core.errors import Asks, Trouble
 from ..core.operation import find_operation
+from ..core.labels import LabelMap
 from ..core.patch import LabelEdit
 from ..core.progress import silent
 from ..core.table import Table
@@ -17,10 +18,11 @@ from ..study.history import Stale
 from ..study.keeping import keep
 from ..study.logbook import Step
 from ..study.study import Study
-from ..study.task import Made, Task, compute, settle
+from ..study.task import Made, Task, compute, pinned, settle
 from .work import Job, Work, unexpected
 
-CHANGING = ("label edit",)
+CHANGING = ("label edit", "label map")
+"""Kinds of result for which the hand lets labels be: edits of them, and copies."""
 
 
 class Session(QObject):
@@ -41,6 +43,8 @@ class Session(QObject):
     asked = Signal(object, object, dict)
     """An operation wants something looked at first: what, a function that runs it again with more settings, and the
     settings so far."""
+    hand_changed = Signal(int)
+    """An image that has another label map in hand, though nothing of it has changed."""
     _moved = Signal(tuple)
     _noticed = Signal(str)
 
@@ -53,6 +57,7 @@ class Session(QObject):
         study.history.finish_gesture = self._finish_gesture
         study.history.listeners.append(self._moved.emit)  # may come from a worker's thread; the signal brings it here
         self._moved.connect(self._follow)
+        study.maps.listeners.append(self.hand_changed.emit)
         study.on_notice = self._noticed.emit
         self._noticed.connect(lambda text: self.trouble.emit(f"{text}."))
 
@@ -112,9 +117,10 @@ class Session(QObject):
         done: Callable[[Any], Any] | None = None,
         title: str | None = None,
         over: int | None = None,
+        again: bool = False,
     ) -> Job | None:
         """Run an operation through a worker and keep what it makes; `done` gets what a person asked for. An image that
-        it makes is laid over the image `over`, or else shown."""
+        it makes is laid over the image `over`, or else shown. `again` says that labels have changed under it once."""
         about = find_operation(operation)
         try:
             if about.acts or any(r.kind.name != "table" for r in about.results):
@@ -139,7 +145,7 @@ class Session(QObject):
             else:
                 self.work.tell(title or task.title, error)
 
-        edits_labels = about.edits == "label map" or any(r.kind.name in CHANGING for r in about.results)
+        edits_labels = again or about.edits == "label map" or any(r.kind.name in CHANGING for r in about.results)
         if edits_labels:
             self.end_gesture()
         job = self.work.start(title or task.title, work, made, failed)
@@ -169,7 +175,7 @@ class Session(QObject):
             kept = keep(self.study, task, made)
         except Stale:
             # undone, locked or painted meanwhile: what was made fits a state that is no more, so it is made anew
-            self.run(task.operation, given, done, title, over)
+            self.run(task.operation, given | pinned(self.study, task), done, title, over, again=True)
             return
         except Trouble as trouble:
             self.trouble.emit(str(trouble))
@@ -193,15 +199,12 @@ class Session(QObject):
 
     # labels
 
-    def edit_labels(
-        self, image: int, edit: LabelEdit, applied: bool = False, step: Step | None = None, gesture: bool = False
-    ) -> bool:
-        """Keep an edit of the label map in hand on an image; returns whether it was kept. `gesture` says that it comes
-        from the gesture that is being ended."""
+    def keep_stroke(self, labels: LabelMap, edit: LabelEdit, step: Step) -> bool:
+        """Keep what the gesture that is being ended has drawn on a label map; returns whether it was kept."""
         if edit.empty:
             return True
         keep_it = self.study.maps.keep_edit
-        return self.guarded(lambda: keep_it(image, edit, applied, step, end_gesture=not gesture)) is not None
+        return self.guarded(lambda: keep_it(labels, edit, True, step, end_gesture=False)) is not None
 
     def edit_map(self, key: int, edit: LabelEdit, step: Step | None = None, revision: int | None = None) -> bool:
         """Keep an edit of one label map; returns whether it was kept."""

@@ -59,6 +59,7 @@ class Sight(QObject):
             for signal in (viewing.lead_changed, viewing.session.shelf_changed, beside.places_changed):
                 signal.connect(self.read)
             viewing.session.things_changed.connect(self._things)
+            viewing.session.hand_changed.connect(self._things)
             self.read()
 
     @property
@@ -122,9 +123,10 @@ class Sight(QObject):
             for one in stack.layers
             if one.thing in self._upper and one.shown and isinstance(one.look, ImageLook)
         ]
-        key = self.viewing.study.in_hand(self.key)
-        look = self.viewing.map_looks.get(key or 0, LabelLook())
-        labels = [Drawn(self._labels, look)] if self._labels is not None else []
+        labels = []
+        if self._labels is not None:
+            look = self.viewing.map_looks.get(self.viewing.study.maps.key_of(self._labels) or 0, LabelLook())
+            labels.append(Drawn(self._labels, look))
         return Parts(lower, upper, self.comparison, labels)
 
     @property
@@ -177,6 +179,7 @@ class Sight(QObject):
     def _things(self, _) -> None:
         """Its labels may be others now."""
         if not self._ended:
+            self.read()
             self.changed.emit()
 
     def end(self) -> None:

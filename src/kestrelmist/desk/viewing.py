@@ -68,7 +68,10 @@ class Viewing(QObject):
         self.places: dict[int, tuple[int, ...]] = {}
         self._others: list[tuple[int, LabelMap]] = []
         self._before: int | None = None
+        self.opening = False
+        """Whether another label map has been taken in hand and is still being opened."""
         session.things_changed.connect(self._follow)
+        session.hand_changed.connect(self._follow_hand)
 
     # what is shown
 
@@ -155,6 +158,7 @@ class Viewing(QObject):
         shown_image = image.frame(place).for_showing(MOST_SHOWN, BASE)
         self.record, self.series, self.image, self.place = record, image, shown_image, place
         self.labels, self.map, self._others, self.channels = None, None, [], ()
+        self.opening = False
         self.lead_changed.emit()
 
         def read(progress):
@@ -175,6 +179,8 @@ class Viewing(QObject):
             self._take_labels(labels)
             self.lead_ready.emit()
             self.labels_chosen.emit()
+            if self.study.in_hand(record.id) != (None if self.map is None else self.map.id):
+                self._follow_hand(record.id)  # chosen while this one was read
             self.crosshair_moved.emit()
             if done:
                 done()
@@ -195,8 +201,7 @@ class Viewing(QObject):
 
     def _take_labels(self, labels: LabelMap) -> None:
         self.labels = labels
-        assert self.record is not None
-        key = self.study.in_hand(self.record.id)
+        key = self.study.maps.key_of(labels)
         self.map = None if key is None else self.study.items.get(key)
 
     def clear(self) -> None:
@@ -237,25 +242,7 @@ class Viewing(QObject):
 
     def choose_map(self, key: int) -> None:
         """Take another label map of the lead image in hand."""
-        if self.record is None or (self.map is not None and self.map.id == key):
-            return
-        self.session.end_gesture()
-        record = self.record
-
-        def read(progress):
-            return self.study.label_map(key)
-
-        def shown(labels) -> None:
-            if not self.leads(record.id):
-                return
-            if not self.study.read_only:
-                self.session.guarded(lambda: self.study.maps.take_in_hand(key))
-            self.labels, self.map = labels, self.study.items.get(key)
-            self._read_others()
-            self.labels_chosen.emit()
-            self.labels_changed.emit()
-
-        self.session.work.start("Opening labels", read, shown, lane="view", loud=False)
+        self.session.guarded(lambda: self.study.maps.take_in_hand(key))
 
     def set_show_others(self, on: bool) -> None:
         """Whether the other label maps of the lead image are seen as edges."""
@@ -308,29 +295,42 @@ class Viewing(QObject):
         maps = [m.id for m in self.study.label_maps(record.id)]
         known = None if self.map is None else self.map.id
         if any(item in items for item in maps) or (known is not None and known in items):
-            now = self.study.in_hand(record.id)
-            if now != known and not (known is None and self.study.maps.in_memory(now or 0) is self.labels):
-                self._show_map_in_hand()
-                return
-            self.map = None if now is None else self.study.items.get(now)
-            self.labels_chosen.emit()
-            self.labels_changed.emit()
+            self._follow_hand(record.id)
 
-    def _show_map_in_hand(self) -> None:
-        """The map in hand was made, deleted or taken off: show the one that is in hand now."""
-        record = self.record
-        assert record is not None
+    def _follow_hand(self, image: int) -> None:
+        """Show the label map that is in hand: at once when it is in memory; else a worker opens it, and tools that would
+        draw on the one still shown wait."""
+        if not self.leads(image) or self.labels is None:
+            return
+        wanted = self.study.in_hand(image)
+        there = self.study.maps.blank(image) if wanted is None else self.study.maps.in_memory(wanted)
+        if there is not None:
+            self._show_labels(there)
+            return
+        self.opening = True
 
-        def shown(labels) -> None:
-            if self.leads(record.id):
-                self._take_labels(labels)
-                self._read_others()
-                self.labels_chosen.emit()
-                self.labels_changed.emit()
+        def shown(labels: LabelMap) -> None:
+            if self.leads(image) and self.study.in_hand(image) == wanted:  # else a later one is on its way
+                self._show_labels(labels)
 
-        self.session.work.start(
-            "Opening labels", lambda progress: self.study.labels(record.id), shown, lane="view", loud=False
-        )
+        def failed(error: BaseException) -> None:
+            self.opening = False
+            self.session.trouble.emit(str(error))
+            if self.map is not None and self.leads(image):
+                self.choose_map(self.map.id)  # the one that is shown is in hand again
+
+        def read(_) -> LabelMap:
+            assert wanted is not None
+            return self.study.label_map(wanted)
+
+        self.session.work.start("Opening labels", read, shown, failed, "view", loud=False)
+
+    def _show_labels(self, labels: LabelMap) -> None:
+        self.opening = False
+        self._take_labels(labels)
+        self._read_others()
+        self.labels_chosen.emit()
+        self.labels_changed.emit()
 
     # moving
 

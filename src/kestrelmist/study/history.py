@@ -114,7 +114,7 @@ class History:
         changes: Sequence[Change] | Callable[[sqlite3.Connection], tuple[Sequence[Change], Step | None]],
         step: Step | None = None,
         title: str = "",
-        applied: bool = False,
+        take_back: Callable[[], object] | None = None,
         end_gesture: bool = True,
         into: int = 0,
     ) -> int:
@@ -127,8 +127,9 @@ class History:
         changes : sequence, or callable
             The changes; or a function that does more in the same transaction and returns the changes and the step. When
             it returns no change, only the step is written.
-        applied : bool
-            The hand that made the changes has applied them already; when writing fails they are taken back.
+        take_back : callable
+            The hand that made the changes has applied them already; this takes them back, and is called when writing
+            fails.
         end_gesture : bool
             End the gesture in hand first; off for the gesture's own change.
         into : int
@@ -146,7 +147,7 @@ class History:
             When the study cannot be written.
         """
         if end_gesture:
-            self._finish()
+            self.end_gesture()
         given: Sequence[Change] = () if callable(changes) else changes
         with self._lock:
             stacks = self._stacks
@@ -163,9 +164,8 @@ class History:
                     entry, last = self._journal(db, given, written, into if goes_on else 0)
             except BaseException:
                 self.study.items.forget()
-                if applied:
-                    for change in reversed(given):
-                        change.reversed().apply(self.study)
+                if take_back is not None:
+                    take_back()
                 raise
             if not given:
                 return 0
@@ -178,7 +178,7 @@ class History:
             else:
                 stacks.done.append(Entry(entry, title or given[0].title, items, steps))
             stacks.undone.clear()
-            if not applied:
+            if take_back is None:
                 for change in given:
                     change.apply(self.study)
         self._tell(items)
@@ -225,7 +225,7 @@ class History:
         return self._turn_last(thing, back=False)
 
     def _turn_last(self, thing: int | None, back: bool) -> Entry | None:
-        self._finish()
+        self.end_gesture()
         with self._lock:
             stacks = self._stacks
             entry = self._last(stacks.done if back else stacks.undone, thing)
@@ -291,7 +291,8 @@ class History:
         self._loaded = None
         self._revisions.clear()
 
-    def _finish(self) -> None:
+    def end_gesture(self) -> None:
+        """Have the hand finish what it is at, so that it is journalled before anything else happens."""
         if self.finish_gesture is not None:
             self.finish_gesture()
 

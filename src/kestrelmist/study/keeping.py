@@ -10,16 +10,18 @@ from typing import Any
 
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.labels import LabelMap
 from ..core.patch import LabelEdit
 from ..core.placement import Placement
 from ..core.progress import Progress, silent
 from ..core.table import Table
 from .changes import Change, ItemChange, LabelChange
+from .history import Stale
 from .items import Record
 from .logbook import Step, Thing, Things
 from .open_study import OpenStudy
 from .store import Prepared, store_for
-from .task import Given, Made, Task, compute, settle
+from .task import NO_MAP, Given, Made, Task, compute, settle
 
 
 def run(study: OpenStudy, name: str, given: dict[str, Any], progress: Progress | None = None) -> Any:
@@ -37,7 +39,7 @@ def run(study: OpenStudy, name: str, given: dict[str, Any], progress: Progress |
     return kept if len(kept) != 1 else next(iter(kept.values()))
 
 
-def keep(study: OpenStudy, task: Task, made: Made, applied: bool = False) -> dict[str, Any]:
+def keep(study: OpenStudy, task: Task, made: Made) -> dict[str, Any]:
     """Keep what a task has made; returns it by the names of its results, things that were kept as their ids.
 
     An image that is in the study already (the same values at the same place, of the same subject) is not kept twice: of
@@ -50,10 +52,10 @@ def keep(study: OpenStudy, task: Task, made: Made, applied: bool = False) -> dic
     Trouble
         When the study cannot be written, or nothing new has come.
     """
-    return keep_and_tell(study, task, made, applied)[0]
+    return keep_and_tell(study, task, made)[0]
 
 
-def keep_and_tell(study: OpenStudy, task: Task, made: Made, applied: bool = False) -> tuple[dict[str, Any], Things]:
+def keep_and_tell(study: OpenStudy, task: Task, made: Made) -> tuple[dict[str, Any], Things]:
     """As `keep`; also gives the things that were made, as the logbook knows them."""
     if task.about.acts:  # it has written its own steps
         step = next((s for s in study.logbook.last(50) if s.operation == task.operation), None)
@@ -63,31 +65,30 @@ def keep_and_tell(study: OpenStudy, task: Task, made: Made, applied: bool = Fals
             study.catalogue.require_writable()
         return dict(made.values), {}
     try:
-        keeping = _Keeping(study, task, made, applied)
+        keeping = _Keeping(study, task, made)
         return keeping.kept(), keeping.outputs
     finally:
         made.drop()
 
 
 class _Keeping:
-    def __init__(self, study: OpenStudy, task: Task, made: Made, applied: bool):
-        self.study, self.task, self.made, self.applied = study, task, made, applied
+    def __init__(self, study: OpenStudy, task: Task, made: Made):
+        self.study, self.task, self.made = study, task, made
         self.changes: list[Change] = []
         self.outputs: Things = {}
         self.result: dict[str, Any] = {}
         self.taken: list[tuple[Prepared, int, Any]] = []
         self.known: list[tuple[Prepared, Record]] = []
+        self.born: list[tuple[int, int]] = []
+        """Label maps that were made for an edit, after the image each is on."""
 
     def kept(self) -> dict[str, Any]:
         task = self.task
-        edits = any(isinstance(v, (LabelEdit, Placement)) for v in self.made.values.values())
         title = next((v.title for v in self.made.values.values() if isinstance(v, LabelEdit)), task.title)
-        self._written(self._gather, title, self.applied and edits)
+        self._written(self._gather, title)
         return self.result
 
-    def _written(
-        self, gather: Callable[[sqlite3.Connection], Step], title: str, applied: bool = False, into: int = 0
-    ) -> int:
+    def _written(self, gather: Callable[[sqlite3.Connection], Step], title: str, into: int = 0) -> int:
         """One transaction around everything; what was renamed goes when it fails."""
 
         def all_of_it(db: sqlite3.Connection) -> tuple[list[Change], Step]:
@@ -95,11 +96,14 @@ class _Keeping:
             return self.changes if any(not self._is_table(c) for c in self.changes) else [], step
 
         try:
-            entry = self.study.history.do(all_of_it, title=title, applied=applied, into=into)
+            entry = self.study.history.do(all_of_it, title=title, into=into)
         except BaseException:
             for prepared, key, _ in self.taken:
                 folder = self.study.folder / store_for(prepared.kind).folder / str(key)
                 shutil.rmtree(folder, ignore_errors=True)
+                self.study.maps.forget(key)
+            for image, key in self.born:
+                self.study.maps.unmake(image, key)
             raise
         finally:
             self.study.items.forget()
@@ -108,6 +112,7 @@ class _Keeping:
         return entry
 
     def _gather(self, db: sqlite3.Connection) -> Step:
+        self._require_labels_as_settled()
         for result in self.task.about.results:
             value = self.made.values[result.name]
             if result.kind.is_thing:
@@ -120,6 +125,13 @@ class _Keeping:
                 self.result[result.name] = value
         self._refuse_when_nothing_new()
         return step_of(self.task, self.made, self.outputs)
+
+    def _require_labels_as_settled(self) -> None:
+        """Raises Stale when labels that were read have changed since: the numbers would be of no state that ever was."""
+        for given in (g for several in self.task.inputs.values() for g in several):
+            if given.thing.kind == "label map" and given.item is not None and given.value is None:
+                if self.study.history.revision(given.item) != _revision(given):
+                    raise Stale(f"“{given.thing.name}” has changed meanwhile", "do it again")
 
     def one_image(self, step: Step, into: int) -> tuple[int, int]:
         """Keep the image under a given step; see `keep_image`."""
@@ -173,6 +185,9 @@ class _Keeping:
         key = study.items.insert(db, row, prepared.thumbnail)
         facts = store_for(kind).take(study, prepared, key)
         self.taken.append((prepared, key, thing))
+        if isinstance(thing, LabelMap):  # before anybody is told of it, so that nobody opens it a second time
+            thing.name = named
+            study.maps.hold(key, thing)
         if kind == "table":
             facts["removed"] = False
         if facts:
@@ -199,9 +214,17 @@ class _Keeping:
     def _label_map(self, db: sqlite3.Connection, target: Given) -> tuple[int, int | None]:
         """The row of the label map that is edited, made when it is still to be; and the revision the edit fits."""
         if target.item is not None:
-            return target.item, int(target.thing.hash.rpartition("@")[2])
+            return target.item, _revision(target)
         assert target.of is not None
-        return self.study.maps.row_for(db, target.of), None
+        maps, name = self.study.maps, target.thing.name
+        born = maps.born(target.of) if name == NO_MAP else None
+        if born is not None:
+            return born, 0  # the state that was worked on: nothing was drawn on it
+        key = maps.make(db, target.of, name)
+        self.born.append((target.of, key))
+        if name == NO_MAP:
+            maps.become(target.of, key)
+        return key, None
 
     def _place(self, name: str, placement: Placement) -> None:
         image = self.task.first("image")
@@ -212,6 +235,11 @@ class _Keeping:
         assert record is not None
         self.outputs[name] = (Thing("image", record.name, record.subject, "", (), record.id, record.hash),)
         self.result[name] = placement
+
+
+def _revision(given: Given) -> int:
+    """The state of a label map that a task was settled on."""
+    return int(given.thing.hash.rpartition("@")[2])
 
 
 def step_of(task: Task, made: Made | None = None, outputs: Things | None = None) -> Step:
@@ -233,6 +261,6 @@ def keep_image(
     prepared = store_for("image").prepare(study, image, progress or silent())
     made = Made({"image": [image]}, {"image": [prepared]}, step.seconds)
     try:
-        return _Keeping(study, Task(step.operation, {}, {}), made, False).one_image(step, into)
+        return _Keeping(study, Task(step.operation, {}, {}), made).one_image(step, into)
     finally:
         made.drop()

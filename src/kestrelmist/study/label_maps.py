@@ -3,93 +3,138 @@
 from __future__ import annotations
 
 import sqlite3
+import threading
 import weakref
+from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import replace
 from typing import Any
 
 from ..core.budget import BUDGET
 from ..core.errors import Trouble
 from ..core.labels import LabelMap
 from ..core.patch import LabelEdit
-from ..core.progress import Progress
-from .changes import Change, ItemChange, LabelChange
+from .changes import Change, LabelChange
 from .items import Record
-from .logbook import Step, Thing
+from .logbook import Step
 from .open_study import OpenStudy
-from .store import row_of
 from .stores.label_maps import FILE_EVERY, LABELS
 from .task import NO_MAP
 
 IN_HAND = "labels in hand"
-"""Key under which the study remembers which label map of each image is worked on."""
+"""Key under which the study remembers which label maps of each image were chosen."""
+CHOICES = 20
+"""How many of them are remembered for each image."""
 
 
 class LabelMaps:
     """One object a map, whoever works on it; an image without labels has a blank one, which becomes a thing of the
-    study with the first edit."""
+    study with the first edit. Whoever edits holds the object: which map is in hand meanwhile makes no difference.
+
+    `listeners` are called with an image that has another map in hand, once that is so, in the thread that chose it.
+    """
 
     def __init__(self, study: OpenStudy):
         self.study, self.items, self.catalogue = study, study.items, study.catalogue
+        self.listeners: list[Callable[[int], None]] = []
         self._there: weakref.WeakValueDictionary[int, LabelMap] = weakref.WeakValueDictionary()
+        self._keys: weakref.WeakKeyDictionary[LabelMap, int] = weakref.WeakKeyDictionary()
+        self._opening = threading.RLock()
+        """Held while a map is opened: two threads must not get two objects of one map."""
         self._held: dict[int, LabelMap] = {}
         self._blank: dict[int, LabelMap] = {}
+        self._born: dict[int, int] = {}
+        self._choices: dict[int, list[int]] | None = None
 
     def of(self, image: int) -> list[Record]:
         """The label maps of an image, the oldest first."""
         return self.items.on(image, "label map")
 
+    # which is in hand
+
     def in_hand(self, image: int) -> int | None:
-        """The label map of an image that is worked on: the one chosen last, else the newest; None when it has none."""
+        """The label map of an image that is worked on: of those that are there the one chosen last, else the newest;
+        None when it has none."""
         keys = [r.id for r in self.of(image)]
-        chosen = self.catalogue.recall(IN_HAND, {}).get(str(image))
-        return chosen if chosen in keys else keys[-1] if keys else None
+        chosen = next((key for key in self._chosen(image) if key in keys), None)
+        return chosen if chosen is not None else keys[-1] if keys else None
 
     def take_in_hand(self, key: int) -> None:
-        """Choose the label map that is worked on."""
+        """Choose the label map that is worked on; a gesture under way is ended first. In a study that can only be read
+        the choice holds as long as it is open."""
         record = self.items.get(key)
-        if record is None or record.of is None:
+        if record is None or record.of is None or record.kind != "label map":
             raise Trouble("This is no label map of an image", "choose one that is")
-        self.catalogue.remember(IN_HAND, self.catalogue.recall(IN_HAND, {}) | {str(record.of): key})
+        if record.removed:
+            raise Trouble(f"“{record.name}” is off the Shelf", "put it back first")
+        self.study.history.end_gesture()
+        self.choose(record.of, key)
+        for listener in list(self.listeners):
+            listener(record.of)
+
+    def choose(self, image: int, key: int) -> None:
+        """Note a choice, as part of a larger change whose listeners follow."""
+        self._chosen(image)
+        assert self._choices is not None
+        before = self._choices.get(image, [])
+        self._choices[image] = [key, *(k for k in before if k != key)][:CHOICES]
+        if not self.study.read_only:
+            self.catalogue.remember(IN_HAND, self._choices)
+
+    def _chosen(self, image: int) -> list[int]:
+        if self._choices is None:
+            self._choices = _choices_from(self.catalogue.recall(IN_HAND, {}))
+        return self._choices.get(image, [])
+
+    # what is in memory
 
     def on(self, image: int) -> LabelMap:
         """The label map in hand of an image, or its blank one."""
         key = self.in_hand(image)
-        if key is not None:
-            return self.open(key)
-        if image not in self._blank:
-            record = self.study.find(image)
-            self._blank[image] = LabelMap(record.grid, name=NO_MAP, subject=record.subject)
-        return self._blank[image]
+        return self.blank(image) if key is None else self.open(key)
+
+    def blank(self, image: int) -> LabelMap:
+        """The label map of an image that is still to be made."""
+        with self._opening:
+            if image not in self._blank:
+                self._born.pop(image, None)
+                record = self.study.find(image)
+                self._blank[image] = LabelMap(record.grid, name=NO_MAP, subject=record.subject)
+            return self._blank[image]
 
     def open(self, key: int) -> LabelMap:
         """A label map by its id. The same object is given as long as anybody holds it."""
-        found = self.in_memory(key)
         record = self.items.get(key)
         if record is None:
             raise Trouble(f"There is no label map with the id {key} in this study", "choose one of the list")
+        found = self.in_memory(key)
         if found is None:
-            found = LABELS.open(self.study, record)
-            if not self.study.read_only and LABELS.waiting(self.study, record) > FILE_EVERY:
-                with suppress(Trouble):  # the journal has it all; a file is tried again at the end
-                    LABELS.fold(self.study, record, found)
-        self._there[key] = self._held[key] = found
-        BUDGET.use(found, found.memory, lambda _: self._let_go(key))
+            with self._opening:
+                found = self.in_memory(key) or self._read(record)
+        self.hold(key, found)
         return found
+
+    def _read(self, record: Record) -> LabelMap:
+        labels = LABELS.open(self.study, record)
+        if not self.study.read_only and LABELS.waiting(self.study, record) > FILE_EVERY:
+            with suppress(Trouble):  # the journal has it all; a file is tried again at the end
+                LABELS.fold(self.study, record, labels)
+        self.hold(record.id, labels)
+        return labels
+
+    def hold(self, key: int, labels: LabelMap) -> None:
+        """Keep a label map in memory while there is room; what has just been made is known by its object from now."""
+        self._there[key] = self._held[key] = labels
+        self._keys[labels] = key
+        # what makes room is not folded: a stroke that is not journalled yet must not get into its file
+        BUDGET.use(labels, labels.memory, lambda _: self._held.pop(key, None))
 
     def in_memory(self, key: int) -> LabelMap | None:
         """A label map if it is in memory."""
         return self._held.get(key) or self._there.get(key)
 
-    def _let_go(self, key: int) -> None:
-        """A label map makes room for others; whoever works on it still has it."""
-        labels = self._held.get(key)
-        if labels is not None and not self.catalogue.closed and not self.study.read_only:
-            record = self.items.get(key)
-            if record is not None:
-                with suppress(Trouble):
-                    LABELS.fold(self.study, record, labels)
-        self._held.pop(key, None)
+    def key_of(self, labels: LabelMap) -> int | None:
+        """The id of a label map that is in memory; None while it is blank, or when it is gone."""
+        return self._keys.get(labels)
 
     def fold(self) -> None:
         """Write the journals of all maps in memory into files."""
@@ -100,8 +145,13 @@ class LabelMaps:
 
     def forget(self, *keys: int) -> None:
         """Forget what is in memory of some things, or of all when none is named."""
-        for pool in (self._held, self._blank):
-            for key in keys or list(pool):
+        if not keys:
+            self._choices = None
+        for key in keys or [*self._there, *self._blank, *self._born]:
+            labels = self._there.pop(key, None)
+            if labels is not None:
+                self._keys.pop(labels, None)
+            for pool in (self._held, self._blank, self._born):
                 pool.pop(key, None)
 
     def moved(self, image: int, record: Record) -> None:
@@ -110,78 +160,86 @@ class LabelMaps:
         if blank is not None and record.space is not None:
             blank.space = record.space
 
-    def row_for(self, db: sqlite3.Connection, image: int) -> int:
-        """The row of an image's label map, made when it has none yet."""
-        key = self.in_hand(image)
-        if key is not None:
-            return key
-        record = self.items.get(image)
-        assert record is not None and record.space is not None
+    # what is kept
+
+    def make(self, db: sqlite3.Connection, image: int, name: str = NO_MAP) -> int:
+        """The row of a label map that was blank up to now, inside the transaction of its first edit."""
+        record = self.study.find(image)
         body: dict[str, Any] = {"table": [], "file": None, "file_seq": 0}
-        row = Record(0, "label map", record.subject, NO_MAP, image, record.space, "", body)
-        key = self.items.insert(db, row)
-        labels = self._blank.pop(image, None)
-        if labels is not None:
-            self._held[key] = self._there[key] = labels
+        free = self.items.free_name(name, "label map", record.subject, image)
+        key = self.items.insert(db, Record(0, "label map", record.subject, free, image, record.grid, "", body))
+        self.choose(image, key)
         return key
 
-    def new(self, image: int, name: str = "", copy: int | None = None) -> int:
-        """A new label map on an image, empty or a copy of another; taken in hand. Returns its id."""
-        record = self.study.find(image)
-        source = None if copy is None else self.open(copy)
-        if source is not None and not source.space.same_grid(record.grid):
-            raise Trouble(f"“{source.name}” lies on another grid than “{record.name}”", "open it onto the image")
-        labels = LabelMap(record.grid) if source is None else source.copied()
-        labels.name = name or NO_MAP
-        prepared = LABELS.prepare(self.study, labels, Progress())
-        title = f"New label map “{name or NO_MAP}”"
-        made: list[int] = []
-
-        def insert(db: sqlite3.Connection) -> tuple[list[Change], Step]:
-            named = self.items.free_name(prepared.name, "label map", record.subject, record.id)
-            row = replace(row_of(prepared), name=named, subject=record.subject, of=record.id, removed=True)
-            made.append(self.items.insert(db, row))
-            facts = LABELS.take(self.study, prepared, made[0])
-            if facts:
-                self.items.update(db, made[0], facts)
-            thing = Thing("label map", named, record.subject, record.name, (), made[0])
-            step = Step(
-                "new-labels", title, {"name": named}, {"image": (self.study.as_thing(record),)}, {"labels": (thing,)}
-            )
-            return [ItemChange(made[0], title, {"removed": True}, {"removed": False})], step
-
-        try:
-            self.study.history.do(insert, title=title)
-        finally:
-            prepared.drop()
-        self.take_in_hand(made[0])
-        return made[0]
+    def born(self, image: int) -> int | None:
+        """What has become of the last blank map of an image, when that is still on the Shelf: work that was begun on
+        the blank one goes on there."""
+        key = self._born.get(image)
+        record = None if key is None else self.items.get(key)
+        return None if record is None or record.removed else key
 
     def keep_edit(
         self,
-        image: int,
+        labels: LabelMap,
         edit: LabelEdit,
         applied: bool = False,
         step: Step | None = None,
         end_gesture: bool = True,
     ) -> int:
-        """Journal an edit of the label map in hand on an image, with its line in the logbook, and apply it (unless the
-        hand that made it has done so already). Returns the id of the label map."""
-        labels, key = self.on(image), self.in_hand(image)
+        """Journal an edit of a label map, with its line in the logbook, and apply it (unless the hand that made it has
+        done so already). Returns the id of the label map.
+
+        Raises Trouble when the map has been deleted for good, or the study cannot be written; the map is then as it
+        was before.
+        """
+        key = self.key_of(labels)
+        image = next((image for image, blank in self._blank.items() if blank is labels), None)
+        take_back = (lambda: edit.reversed().apply(labels)) if applied else None
         if key is not None:
-            self.study.history.do([LabelChange(key, edit)], step, edit.title, applied, end_gesture)
+            self.study.history.do([LabelChange(key, edit)], step, edit.title, take_back, end_gesture)
             return key
+        if image is None:
+            if take_back is not None:
+                take_back()
+            raise Trouble(f"“{labels.name}” has been deleted, so this step was not kept", "choose another label map")
         made: list[int] = []
 
         def insert(db: sqlite3.Connection) -> tuple[list[Change], Step | None]:
-            made.append(self.row_for(db, image))
+            made.append(self.make(db, image))
+            self.become(image, made[0])
             return [LabelChange(made[0], edit)], step
 
         try:
-            self.study.history.do(insert, title=edit.title, applied=applied, end_gesture=end_gesture)
+            self.study.history.do(insert, None, edit.title, take_back, end_gesture)
         except BaseException:
-            for key in made:  # the row has gone again
-                self._held.pop(key, None)
-            self._blank[image] = labels
+            for one in made:
+                self.unmake(image, one)
             raise
         return made[0]
+
+    def become(self, image: int, key: int) -> None:
+        """The blank map of an image is the one with this id from now on."""
+        labels = self._blank.pop(image, None)
+        self._born[image] = key
+        if labels is not None:
+            self.hold(key, labels)
+
+    def unmake(self, image: int, key: int) -> None:
+        """The row of `make` has gone again: the map is blank as before."""
+        labels = self.in_memory(key)
+        self.forget(key)
+        if self._born.get(image) == key:
+            del self._born[image]
+            if labels is not None:
+                self._blank[image] = labels
+
+
+def _choices_from(kept: Any) -> dict[int, list[int]]:
+    """The choices as the study remembers them, in this form or the older one of one map an image; what is damaged is as
+    if it were not there."""
+    found: dict[int, list[int]] = {}
+    for image, keys in kept.items() if isinstance(kept, dict) else ():
+        several = keys if isinstance(keys, list) else [keys]
+        if image.isdigit():
+            found[int(image)] = [key for key in several if isinstance(key, int)]
+    return found

@@ -14,6 +14,7 @@ from typing import Any
 
 from ..core.errors import Trouble
 from ..core.operation import OPERATIONS, find_operation
+from ..core.patch import LabelEdit
 from ..core.reference import Reference, quoted
 from ..core.safe_write import written_whole
 from .logbook import BY_HAND, Step, Thing
@@ -96,9 +97,10 @@ class _Maker:
             role: [self.pointer(t) for t in things] for role, things in step.inputs.items() if things and role in roles
         }
         self.steps.append(RecipeStep(step.operation, known.counting(step.settings), inputs))
+        drawn = {r.name for r in known.results if r.kind.type is LabelEdit}  # on maps that were there
         for name, things in step.outputs.items():
             for n, thing in enumerate(things):
-                if thing.item is not None and thing.kind != "label map":
+                if thing.item is not None and name not in drawn:
                     which = f" {n + 1}" if len(things) > 1 else ""
                     self.made.setdefault(thing.item, (f"${len(self.steps)}.{name}{which}", thing))
 
@@ -107,14 +109,14 @@ class _Maker:
         if thing.path:
             part = f"#{quoted(thing.name)}" if thing.name != Path(thing.path).name else ""
             return f"{thing.path}{part}{place}"
+        if thing.item in self.made:
+            return self.made[thing.item][0] + place
         if thing.kind == "label map":
             # a label map is found through its image, wherever that comes from
             fits = [
                 p for p, t in self.made.values() if (t.kind, t.name, t.subject) == ("image", thing.of, thing.subject)
             ]
             return f"{fits[-1] if fits else self.slot('image', thing.of, thing.subject)}#{quoted(thing.name)}"
-        if thing.item in self.made:
-            return self.made[thing.item][0] + place
         return self.slot(thing.kind, thing.name, thing.subject, thing.item) + place
 
     def slot(self, kind: str, name: str, subject: str, item: int | None = None) -> str:

@@ -18,7 +18,7 @@ from .keeping import keep_and_tell
 from .logbook import Step, Thing
 from .recipe import Recipe, RecipeStep, Slot, pointer_of
 from .referring import meant
-from .task import NO_MAP, Given, Made, Task, compute, settle
+from .task import Given, Made, Task, compute, settle
 
 if TYPE_CHECKING:
     from .study import Study
@@ -52,10 +52,35 @@ def fill_slots(study: Study, recipe: Recipe, subject: str | None = None) -> dict
             missing.append(f"“{slot.pattern}” fits {len(fits)} {slot.kind}s ({told})")
         else:
             missing.append(f"there is no {slot.kind} “{slot.pattern}”")
+    missing += _maps_missing(study, recipe, filled)
     if missing:
         whose = f"{subject or recipe.subject or 'this study'}: "
         raise Trouble(f"This recipe cannot run on {whose}{'; '.join(missing)}", "gather or rename what is missing")
     return filled
+
+
+def _maps_missing(study: Study, recipe: Recipe, filled: dict[str, Record]) -> list[str]:
+    """Label maps that steps look for by name, which neither the subject has nor an earlier step makes by drawing on
+    them."""
+    from ..core.operation import find_operation
+
+    missing, drawn = [], set()
+    for step in recipe.steps:
+        about = find_operation(step.operation)
+        target = about.first_input("label map") if about.returns("label edit") else None
+        for p in about.inputs:
+            for text in step.inputs.get(p.name, ()):
+                pointer = pointer_of(text)
+                if pointer is None or pointer[0] not in filled or pointer[2].part is None:
+                    continue
+                image, part = filled[str(pointer[0])], pointer[2].part
+                there = {m.name.casefold() for m in study.label_maps(image.id)}
+                sought = image.id, part.casefold()
+                if target is not None and p.name == target.name:
+                    drawn.add(sought)
+                elif part.casefold() not in there and sought not in drawn:
+                    missing.append(f"there is no label map “{part}” on “{image.name}”")
+    return list(dict.fromkeys(missing))
 
 
 def _fitting(study: Study, slot: Slot, subject: str | None) -> list[Record]:
@@ -149,10 +174,9 @@ class RecipeRun:
             fits = [m for m in maps if m.name.casefold() == reference.part.casefold()]
             if fits:
                 return fits[0].id
-            if not maps:
-                thing = Thing("label map", NO_MAP, record.subject, record.name, hash=f"none on {record.id}")
-                return Given(thing, None, record.id)
-            return self.study.maps.new(record.id, reference.part)  # beside the ones there are
+            # made when the first step that draws on it is kept; until then nothing of the study changes
+            thing = Thing("label map", reference.part, record.subject, record.name, hash=f"none on {record.id}")
+            return Given(thing, None, record.id)
         if reference.place:
             return str(replace(record.reference, place=reference.place))
         return record.id

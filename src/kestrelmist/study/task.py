@@ -275,16 +275,40 @@ def opened_input(study: OpenStudy | None, p: Parameter, given: Given, progress: 
         return record
     if given.item is None:
         assert given.of is not None
-        return study.labels(given.of)
+        return _unborn(study, given)
     if p.kind.name == "label map":
         return study.label_map(given.item)
     thing = study.thing(given.item)
     if isinstance(thing, Image):
         if given.thing.place:
             thing = picked(thing, given.thing.place)
-        if not thing.axes and not thing.levels:
+        if not thing.axes and not thing.levels and p.role != "grid":
             thing.fetch(progress)
     return thing
+
+
+def pinned(study: OpenStudy, task: Task) -> dict[str, int]:
+    """The label maps that a task was settled on, by the names of its inputs: doing it again means these, whichever are
+    in hand by then."""
+    found = {}
+    for name, given in task.inputs.items():
+        if len(given) == 1 and given[0].thing.kind == "label map":
+            item = given[0].item
+            if item is None and given[0].of is not None:
+                item = study.maps.born(given[0].of)
+            if item is not None:
+                found[name] = item
+    return found
+
+
+def _unborn(study: OpenStudy, given: Given) -> LabelMap:
+    """A label map that is still to be made, or what has become of it meanwhile."""
+    assert given.of is not None
+    if given.thing.name == NO_MAP:
+        born = study.maps.born(given.of)
+        return study.maps.blank(given.of) if born is None else study.label_map(born)
+    record = study.find(given.of)
+    return LabelMap(record.grid, name=given.thing.name, subject=record.subject)
 
 
 def opened_file(kind: str, path: Path, part: str | None, place: tuple[int, ...], progress: Progress) -> Any:

@@ -16,7 +16,7 @@ from ..tool import Gesture, Tool, ToolEvent, register, tool_named
 
 
 class Painting(Gesture):
-    """One stroke on the label map that was in hand when it began, whatever is chosen meanwhile."""
+    """One stroke on the label map that is seen when it begins, whatever is chosen meanwhile."""
 
     def __init__(self, event: ToolEvent, erases: bool):
         hand, viewing = event.desk.hand, event.desk.viewing
@@ -24,7 +24,7 @@ class Painting(Gesture):
         self.label, self.settings = hand.require_label(), hand.settings
         record, labels, image = viewing.record, viewing.labels, viewing.image
         assert record is not None and labels is not None and image is not None
-        self.record, self.map = record, viewing.map
+        self.record = record
         ranged = self.settings.only_in_range and not erases
         limits = (self.settings.low, self.settings.high) if ranged else (None, None)
         self.stroke = Stroke(
@@ -54,7 +54,7 @@ class Painting(Gesture):
             "voxels": edit.patch.voxels if edit.patch else 0,
         }
         step = Step(BY_HAND, title, settings, {"image": (image,)})
-        self.desk.session.edit_labels(record.id, edit, True, step, gesture=True)
+        self.desk.session.keep_stroke(self.stroke.labels, edit, step)
 
     def cancel(self) -> None:
         edit = self.stroke.finish()

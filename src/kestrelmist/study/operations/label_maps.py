@@ -1,4 +1,4 @@
-"""Label maps of an image: make, copy, choose; versions of one."""
+"""The label map of an image that is in hand; versions of one."""
 
 from __future__ import annotations
 
@@ -7,22 +7,8 @@ from ...core.progress import Progress, silent
 from ...core.table import Table
 from ...outline.compare import compare_labels
 from .. import versions
-from ..kinds import AnyImage, AnyLabels
+from ..kinds import AnyLabels
 from ..study import Study
-
-
-@operation("outline", "New label map", name="new-labels", keywords="add copy duplicate second", repeats=False)
-def new_labels(study: Study, image: AnyImage, name: str = "Labels", copy: AnyLabels | None = None) -> None:
-    """Make another label map on an image, empty or as a copy of one, and take it in hand.
-
-    Parameters
-    ----------
-    name : text
-        Its name; a free one near it when there is one already.
-    copy : label map
-        The one to copy; empty when left out.
-    """
-    study.maps.new(image.id, name, None if copy is None else copy.id)
 
 
 @operation("outline", "Take a label map in hand", name="choose-labels", keywords="select switch work on", repeats=False)

@@ -51,6 +51,8 @@ class LabelStore(Store):
 
     def take(self, study: OpenStudy, prepared: Prepared, key: int) -> dict[str, Any]:
         super().take(study, prepared, key)
+        if prepared.of is not None:  # what has just been made is worked on
+            study.maps.choose(prepared.of, key)
         file = prepared.body["file"]
         return {"body.file": f"labels/{key}/{file}"} if file else {}
 

@@ -122,7 +122,7 @@ class LabelMapsGroup(Shaded):
         record = self.viewing.record
         if record is not None:
             given = {"image": record.id, "name": name} | ({"copy": copy} if copy is not None else {})
-            self.session.run("new-labels", given)
+            (self.session.run_now if copy is None else self.session.run)("new-labels", given)
 
     def _ask_copy(self) -> None:
         current = self.viewing.map
