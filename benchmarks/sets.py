@@ -99,7 +99,7 @@ def _scrolling(place: Path) -> Row:
     page.show()
     table = read_boxes(place / "grid.csv")
     files = matched((row.picture for row in table.rows), files_below(folder), folder)
-    collection._put(place / "grid.csv", folder, table, files)
+    collection._put(place / "grid.csv", folder, "", table, files)
     bar, spent = page.grid.verticalScrollBar(), []
     for _ in range(240):
         started = time.perf_counter()

@@ -395,7 +395,7 @@ class DeskTest(DeskCase):
         labels = self.desk.viewing.labels
         from kestrelmist.core.patch import LabelEdit
 
-        self.desk.session.edit_labels(1, LabelEdit("Drop", None, labels.table, labels.table.without(2)))
+        self.desk.study.maps.keep_edit(labels, LabelEdit("Drop", None, labels.table, labels.table.without(2)))
         self.settle(self.window)
         checks = self.window.bench.checks
         self.assertEqual([n.sentence for n in checks.notices], ["Label 2 is not used."])

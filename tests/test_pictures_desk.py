@@ -1,8 +1,10 @@
 """The grid of pictures with their boxes: opened from the form, filtered, paged, corrected, remembered, saved."""
 
+import os
 import shutil
 import tempfile
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
@@ -339,6 +341,56 @@ class PicturesTest(DeskCase):
         boxes = read_csv(self.place / "set" / "boxes.csv")
         self.assertGreater(boxes.count, 10)
         self.assertEqual(self.troubles, [])
+
+    def test_corrections_belong_to_what_the_table_holds(self):
+        """Touched, copied, brought back: they are there; changed: that is said, and they can be taken over."""
+        size = self.show("GX-002 a.dcm")._size
+        self.collection.correct("GX-002 a.dcm", 0, Box(5, 6, 70, 80), "heart", size)
+        text = self.table.read_bytes()
+        pictures = self.place / "xr" / "pictures"
+
+        def reopened(table: Path) -> bool:
+            self.collection.close()
+            self.collection.open(table, pictures)
+            self.settle(self.window)
+            return self.rows("GX-002 a.dcm")[0].box == Box(5, 6, 70, 80)
+
+        os.utime(self.table, (1, 1))
+        self.assertTrue(reopened(self.table))
+        copy = self.place / "copy.csv"
+        copy.write_bytes(text)
+        self.assertTrue(reopened(copy))
+        self.assertEqual(self.collection.unsaved(copy), 1)
+        self.table.write_bytes(text + b"GX-001 a.dcm,GX-001,more,1,2,30,40,560,760\n")
+        self.assertFalse(reopened(self.table))
+        self.assertIn("boxes of 1 of its pictures were corrected here", self.troubles[-1])
+        self.assertTrue(self.collection.can_bring_back(self.table))
+        self.collection.bring_back(self.table)
+        self.settle(self.window)
+        self.assertEqual(self.rows("GX-002 a.dcm")[0].box, Box(5, 6, 70, 80))
+        self.assertEqual(self.rows("GX-001 a.dcm")[-1].label, "more")
+        self.table.write_bytes(text)  # brought back
+        self.assertTrue(reopened(self.table))
+
+    def test_a_window_that_only_reads_takes_no_corrections(self):
+        second = self.open(self.place / "study")
+        self.assertTrue(second.desk.study.read_only)
+        collection = second.desk.collection
+        collection.open(self.table, self.place / "xr" / "pictures")
+        self.settle(second)
+        before = list(collection.entry("GX-002 a.dcm").rows)
+        self.assertFalse(collection.correct("GX-002 a.dcm", 0, Box(5, 6, 70, 80), "heart", (560, 760)))
+        self.assertIn("can only be read here", self.troubles[-1])
+        self.assertEqual(collection.entry("GX-002 a.dcm").rows, before)
+        self.assertFalse(collection.can_undo)
+
+    def test_a_correction_that_cannot_be_written_is_not_shown_as_made(self):
+        before = list(self.rows("GX-002 a.dcm"))
+        full = Trouble("The disk is full", "make room")
+        with mock.patch.object(self.collection.corrections, "remember", side_effect=full):
+            self.assertFalse(self.collection.correct("GX-002 a.dcm", 0, Box(5, 6, 70, 80), "heart", (560, 760)))
+        self.assertEqual(self.rows("GX-002 a.dcm"), before)
+        self.assertFalse(self.collection.can_undo or self.collection.unsaved(self.table))
 
     def test_a_set_is_not_made_of_boxes_as_they_were_before(self):
         size = self.show("GX-002 a.dcm")._size

@@ -346,3 +346,46 @@ class NamedMapTest(RecipeCase):
             with self.assertRaisesRegex(Trouble, "no label map “By hand” on “Head CT”"):
                 run_recipe(study, recipe, "T-2")
             self.assertEqual(len(study.records()), images)
+
+
+class FinalTest(RecipeCase):
+    """What cannot be undone does not happen unless a person says so."""
+
+    def foreign(self, *steps: dict, slots: dict | None = None):
+        path = self.place / "foreign.yaml"
+        slots = slots or {"image 1": {"kind": "image", "name": "Head CT"}}
+        path.write_text(yaml.safe_dump({"recipe": 2, "slots": slots, "steps": list(steps)}))
+        return path
+
+    def test_deleting(self):
+        smooth = {"operation": "smooth", "inputs": {"image": "$image 1"}, "settings": {"fwhm": 1.0}}
+        delete = {"operation": "delete", "inputs": {"thing": "$image 1"}, "settings": {"name": "Head CT"}}
+        with self.subjects("T-1", "T-2") as study:
+            path = self.foreign(smooth, delete)
+            for run in (
+                lambda: study.run("recipe", file=path, subject="T-1"),
+                lambda: study.run("recipe", file=path, each_subject=True, workers=0),
+                lambda: run_recipe(study, read_recipe(path), "T-1"),
+            ):
+                try:
+                    table = run()
+                    self.assertEqual(set(table.column("state")), {"missing"})
+                    said = table.column("what")[0]
+                except Trouble as trouble:
+                    said = str(trouble)
+                self.assertIn("cannot be undone: “Delete for good” ($image 1)", said)
+                self.assertEqual(len(study.records()), 2)  # nothing was begun
+            study.run("recipe", file=path, subject="T-1", allow_deleting=True)
+            self.assertEqual([(r.subject, r.name) for r in study.records()], [
+                ("T-1", "Head CT, smooth 1 mm"), ("T-2", "Head CT"),
+            ])  # fmt: skip
+
+    def test_a_recipe_in_a_recipe_is_not_run_whatever_it_allows_itself(self):
+        delete = {"operation": "delete", "inputs": {"thing": "$image 1"}, "settings": {"name": "Head CT"}}
+        inner = self.foreign(delete).rename(self.place / "inner.yaml")
+        allowed = {"file": str(inner), "allow_deleting": True, "allow_writing": True}
+        with self.subjects("T-1") as study:
+            path = self.foreign({"operation": "recipe", "settings": allowed})
+            with self.assertRaisesRegex(Trouble, "runs another recipe"):
+                study.run("recipe", file=path, allow_deleting=True, allow_writing=True)
+            self.assertEqual(len(study.records()), 1)

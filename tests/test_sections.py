@@ -5,6 +5,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
+import nibabel as nib
 import numpy as np
 
 from kestrelmist.core.axis import Axis
@@ -321,3 +322,90 @@ class DoorsTest(PlaceCase):
         a, b = ends(series, (1, 1), (7, 7))
         with self.assertRaisesRegex(Trouble, "is a series"):
             find_operation("profile")(image=series, from_=a, to=b)
+
+
+class OfAnImageTest(PlaceCase):
+    """A section belongs to the image it was drawn on, whatever that is called and wherever it lies."""
+
+    def noisy(self, n: int) -> Image:
+        balls = two_balls()
+        return Image(balls.data + np.random.default_rng(n).normal(0, 9, balls.data.shape).astype("f4"), balls.space)
+
+    def study(self) -> Study:
+        study = Study(self.place / "study", create=True)
+        for n, name in enumerate(("Enamel", "Other")):
+            save_image(self.place / f"{name}.nii.gz", self.noisy(n))
+            study.run("gather", folder=self.place / f"{name}.nii.gz", subject="T-1")
+        return study
+
+    def test_renamed_moved_scaled_and_back(self):
+        with self.study() as study:
+            key = study.run("profile", image="Enamel", from_=(-9, 0, 0), to=(9, 0, 0), width=2.0, name="Across")
+            before = study.thing(key)
+            truth = study.run("read-sections", sections=["Across"], first=4.0, second=12.0, image="Enamel").rows[0]
+            study.run("rename", thing="Enamel", name="Map")
+            self.assertEqual(study.thing(key).image, "Map")
+            self.assertGreater(truth[9], 1.0)
+            again = study.run("read-sections", sections=["Across"], first=4.0, second=12.0, image="Map").rows[0]
+            self.assertEqual(again, truth)  # the noise of the image counts as before
+            study.run("set-origin", image="Map", point=(1.0, 2.0, 3.0))
+            moved = study.thing(key)
+            np.testing.assert_allclose(moved.line[:6], (-10, -2, -3, 8, -2, -3), atol=1e-9)
+            found = section_of(study.image("Map"), Line.of(moved.line))
+            np.testing.assert_allclose(found.values, before.values, atol=1e-3)
+            study.run("set-spacing", image="Map", spacing=(0.25, 0.25, 0.25))
+            scaled = study.thing(key)
+            self.assertAlmostEqual(float(scaled.places()[-1]), 9.0)
+            self.assertAlmostEqual(scaled.line[6], 1.0)
+            found = section_of(study.image("Map"), Line.of(scaled.line))
+            np.testing.assert_allclose(found.values, before.values, atol=1e-3)
+            study.history.undo()
+            study.history.undo()
+            self.assertEqual(study.thing(key).line, before.line)
+            np.testing.assert_array_equal(study.thing(key).along, before.along)
+        with Study(self.place / "study") as study:
+            self.assertEqual(study.thing(key).line, before.line)
+            self.assertEqual(str(study.items.get(key).reference), "T-1/Map#Across")
+            self.assertEqual(study.find("Map").id, study.items.get(key).of)
+
+    def test_by_both_names_or_its_own(self):
+        with self.study() as study:
+            ends = {"from_": (-9, 0, 0), "to": (9, 0, 0)}
+            for image in ("Enamel", "Other"):
+                study.run("profile", image=image, name="Across", **ends)
+            study.run("profile", image="Other", name="Second", **ends)
+            read = {"first": 4.0, "second": 12.0}
+            self.assertEqual(study.run("read-sections", sections=["Other#Across", "Second"], **read).count, 2)
+            with self.assertRaisesRegex(Trouble, "Several curves are called “Across”.*Enamel#Across.*Other#Across"):
+                study.run("read-sections", sections=["Across"], **read)
+            study.run("delete", thing="Other", name="Other")
+            self.assertEqual([r.name for r in study.items.of_kind("curve")], ["Across"])
+
+    def test_one_volume_of_a_series(self):
+        with self.study() as study:
+            values = np.stack([self.noisy(3).data, self.noisy(4).data], axis=3)
+            nib.save(nib.Nifti1Image(values, two_balls().space.affine), self.place / "Run.nii.gz")
+            study.run("gather", folder=self.place / "Run.nii.gz", subject="T-1")
+            key = study.run("profile", image="Run@2", from_=(-9, 0, 0), to=(9, 0, 0), width=2.0, name="S")
+            given = {"sections": ["S"], "first": 4.0, "second": 12.0, "image": "Run@2"}
+            before = study.run("read-sections", **given).rows[0]
+            self.assertGreater(before[9], 1.0)  # how sure the difference is, by the noise of that volume
+            name = study.thing(key).image
+            study.run("rename", thing="Run", name="Series")
+            self.assertEqual(study.thing(key).image, name.replace("Run", "Series"))
+            self.assertEqual(study.run("read-sections", **given | {"image": "Series@2"}).rows[0], before)
+
+    def test_older_studies(self):
+        with self.study() as study:
+            study.run("profile", image="Enamel", from_=(-9, 0, 0), to=(9, 0, 0), name="S")
+            key = study.items.of_kind("curve")[0].id
+            lost = study.run("profile", image="Other", from_=(-9, 0, 0), to=(9, 0, 0), name="Lost")
+            with study.catalogue.change() as db:  # as layout 4 had it
+                db.execute("UPDATE item SET of = NULL WHERE kind = 'curve'")
+                study.items.update(db, lost, {"body.image": "Nowhere"})
+                db.execute("PRAGMA user_version = 4")
+        with Study(self.place / "study") as study:
+            self.assertEqual(study.items.get(key).of, study.find("Enamel").id)
+            self.assertIsNone(study.items.get(lost).of)
+            self.assertEqual(study.thing(lost).image, "Nowhere")
+            self.assertTrue((self.place / "study" / "study.layout-4.db").exists())

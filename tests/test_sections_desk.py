@@ -255,6 +255,34 @@ class SectionsDeskTest(DeskCase):
         self.assertAlmostEqual(tables[-1].column("along_uncertainty")[0], reading.unsure.along)
         self.assertEqual(self.troubles, [])
 
+    def test_it_stays_on_its_voxels_when_the_map_is_renamed_and_placed_elsewhere(self):
+        self.draw((10, 30), (100, 30))
+        self.sections.keep("Kept")
+        self.settle(self.window)
+        (key,) = (k for k, _ in self.sections.held())
+        values, share = self.sections.live.values.copy(), self.sections.cursors[0] / self.sections.line.length
+        self.desk.session.run("rename", {"thing": self.map, "name": "Enamel, mended"})
+        self.desk.session.run("set-origin", {"image": self.map, "point": tuple(map(float, self.at(20, 20)))})
+        self.settle(self.window)
+        self.desk.session.run("set-spacing", {"image": self.map, "spacing": (0.004, 0.004, 1.0)})
+        self.settle(self.window)
+        np.testing.assert_allclose(self.sections.line.start, self.at(10, 30), atol=0.008)
+        np.testing.assert_allclose(self.sections.line.end, self.at(100, 30), atol=0.008)
+        np.testing.assert_allclose(self.sections.live.values, values, atol=1e-3)
+        self.assertAlmostEqual(self.sections.cursors[0] / self.sections.line.length, share)
+        self.assertEqual([c.name for c in self.sections.on_lead()], ["Kept"])
+        np.testing.assert_allclose(self.sections.on_lead()[0].line, self.sections.line.numbers, atol=1e-9)
+        self.sections.step_height(key)
+        self.settle(self.window)
+        table = self.window.drawer.results.table
+        height = next(row[1] for row in table.rows if row[0] == "depth of the groove")
+        self.assertAlmostEqual(height, 80, delta=2)
+        self.assertEqual(self.troubles, [])
+        self.desk.session.undo()
+        self.desk.session.undo()
+        self.settle(self.window)
+        np.testing.assert_allclose(self.sections.on_lead()[0].line, self.sections.line.numbers, atol=1e-9)
+
     def test_undo_takes_the_kept_one_away_and_a_second_window_shows_it(self):
         self.draw((5, 30), (105, 30))
         self.press(self.page.keep)

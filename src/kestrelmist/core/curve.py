@@ -11,6 +11,7 @@ import numpy as np
 
 from .axis import Axis
 from .errors import Trouble
+from .space import Space
 
 COLOURS = ("#A44E28", "#1F6E8C", "#6B7F2A", "#8A4FA0", "#C98A12", "#3F6FD8", "#A9271F", "#4B7750")
 """Colours that curves are given in turn; told apart by colour-blind eyes with their dashes."""
@@ -99,6 +100,15 @@ class Curve:
         """The curve drawn otherwise."""
         return replace(self, **changes)
 
+    def moved(self, was: Space, now: Space) -> Curve:
+        """A section of an image that has been placed elsewhere: the line stays on its voxels, and distances along it
+        grow with them. Other curves stay as they are."""
+        if self.line is None:
+            return self
+        line, scale = moved_line(self.line, was, now)
+        along = None if self.along is None else self.along * scale
+        return replace(self, line=line, along=along, along_unit=now.unit)
+
     def content_hash(self) -> str:
         """SHA-256 of values and times: how it is drawn does not count."""
         along = b"" if self.along is None else self.along.tobytes()
@@ -135,6 +145,15 @@ class Curve:
         known = isinstance(line, list) and len(line) == 7 and all(isinstance(v, (int, float)) for v in line)
         where = tuple(float(v) for v in line or ()) if known else None, str(facts.get("image", ""))
         return cls(values, along, unit, facts.get("unit", ""), of, *drawn, name, subject, *where)
+
+
+def moved_line(line: tuple[float, ...], was: Space, now: Space) -> tuple[tuple[float, ...], float]:
+    """A line (seven numbers: both ends and the width) on the same voxels of an image that has been placed elsewhere,
+    and how many times longer it is now; the width grows with it."""
+    ends = [now.to_world(was.to_voxel(end)) for end in (line[:3], line[3:6])]
+    before = math.dist(line[:3], line[3:6])
+    scale = math.dist(*ends) / before if before > 0 else 1.0
+    return tuple(float(v) for v in (*ends[0], *ends[1], line[6] * scale)), scale
 
 
 def require_style(colour: str, width: float, dashes: str) -> None:

@@ -53,6 +53,8 @@ class Operation:
     """Raised when the same settings give other numbers than before, so that old results are not taken for new ones."""
     repeats: bool = True
     """Whether a recipe can do it again on another subject."""
+    final: bool = False
+    """Whether what it does cannot be undone: no recipe does it unless a person has said so for this run."""
     slow: bool = False
     """Of what acts on the study itself: whether it takes long enough to be done beside the window."""
     edits: str = ""
@@ -231,6 +233,7 @@ def operation(
     takes: str = "",
     version: int = 1,
     repeats: bool = True,
+    final: bool = False,
     slow: bool = False,
     edits: str = "",
     group: str = "",
@@ -254,7 +257,7 @@ def operation(
         "series", "colour" or both: kinds of image the function is given as they are; see `Operation.takes`.
     version : int
         See `Operation.version`.
-    repeats, slow, edits, group, reach, through_time, tinted
+    repeats, final, slow, edits, group, reach, through_time, tinted
         See the fields of `Operation`.
     """
     if stage not in STAGES:
@@ -263,7 +266,7 @@ def operation(
     def register(function):
         key = name or function.__name__.replace("_", "-")
         words = frozenset(takes.split())
-        said = (keywords, words, version, repeats, slow, edits, group, reach, through_time, tinted)
+        said = (keywords, words, version, repeats, final, slow, edits, group, reach, through_time, tinted)
         OPERATIONS.add(key, Operation(key, stage, title, function, *said))
         return function
 

@@ -11,6 +11,7 @@ import numpy as np
 from ..core.curve import COLOURS, DASHES, Curve
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.space import Space
 from ..measure.plateaus import Step, step_in
 from ..measure.readings import Reading, Scales, noise_between, reading_of
 from ..measure.section import Line, Section, curve_of, section_of
@@ -43,7 +44,9 @@ class Sections(CurveKeeping):
         """How sure the scales of heights and lengths are."""
         self.chosen = 0
         """The curve that the cursors read: the line in hand (0), or the id of one that is kept."""
-        self._lines: dict[int, tuple[Line, tuple[float, float] | None]] = {}
+        self._lines: dict[int, tuple[Line, tuple[float, float] | None, Space]] = {}
+        self._grid: Space | None = None
+        """The place of the lead image for which the line in hand was drawn."""
         self._lead: int | None = None
         self._asked = 0
         viewing.lead_changed.connect(self._other)
@@ -55,10 +58,10 @@ class Sections(CurveKeeping):
     def _other(self) -> None:
         """Another image leads: each has a line of its own."""
         record = self.viewing.record
-        if self._lead is not None and self.line is not None:
-            self._lines[self._lead] = self.line, self.cursors
+        if self._lead is not None and self.line is not None and self._grid is not None:
+            self._lines[self._lead] = self.line, self.cursors, self._grid
         self._lead = None if record is None else record.id
-        self.line, self.cursors = self._lines.get(self._lead or 0, (None, None))
+        self.line, self.cursors, self._grid = self._lines.get(self._lead or 0, (None, None, None))
         self.live = self.found = None
         self.chosen = 0
         self._read()
@@ -105,6 +108,7 @@ class Sections(CurveKeeping):
     def _read(self) -> None:
         self._asked += 1
         self.step = None
+        self._follow_image()
         asked, line, image = self._asked, self.line, self.viewing.image
         if line is None or image is None or not self.viewing.ready:
             self.live = self.found = None
@@ -129,6 +133,19 @@ class Sections(CurveKeeping):
                 self._fail(error)
 
         self.session.work.start("Section", lambda _: section_of(grey, line), put, failed, "preview", loud=False)
+
+    def _follow_image(self) -> None:
+        """The image was placed elsewhere: the line in hand stays on its voxels, the cursors on their values."""
+        record = self.viewing.record
+        if record is None or self.line is None:
+            return
+        if self._grid is not None and self._grid != record.grid and self._grid.shape == record.grid.shape:
+            before = self.line
+            self.line = before.moved(self._grid, record.grid)
+            if self.cursors is not None and before.length > 0:
+                scale = self.line.length / before.length
+                self.cursors = self.cursors[0] * scale, self.cursors[1] * scale
+        self._grid = record.grid
 
     def _put(self, image: Image, line: Line, found: Section) -> None:
         self.found, self.trouble = found, ""
@@ -168,13 +185,11 @@ class Sections(CurveKeeping):
 
     def on_lead(self) -> list[Curve]:
         """Those of the image that leads, that are drawn."""
-        return [curve for key, curve in self.shown() if key and self._is_of_lead(curve)]
+        return [curve for key, curve in self.shown() if key and self._is_of_lead(key)]
 
-    def _is_of_lead(self, curve: Curve) -> bool:
-        record, image = self.viewing.record, self.viewing.image
-        if record is None or curve.subject != record.subject:
-            return False
-        return curve.image == record.name or (image is not None and curve.image in (image.name, image.grey().name))
+    def _is_of_lead(self, key: int) -> bool:
+        record = self.viewing.study.items.get(key)
+        return record is not None and record.of is not None and self.viewing.leads(record.of)
 
     def more(self, key: int) -> list[tuple[str, Callable[[], object]]]:
         """See `curve_row.Curves`."""
@@ -242,9 +257,8 @@ class Sections(CurveKeeping):
         if not key:
             ends = self._ends()
             return None if ends is None else {"image": self._image(), **ends}
-        record = self.viewing.record
         curve = dict(self.held()).get(key)
-        if record is None or curve is None or not self._is_of_lead(curve):
+        if curve is None or not self._is_of_lead(key):
             name = curve.image if curve is not None else ""
             self.session.trouble.emit(f"That section was drawn on “{name}”: choose that image first.")
             return None

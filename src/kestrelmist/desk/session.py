@@ -8,8 +8,8 @@ from typing import Any
 from PySide6.QtCore import QObject, QThread, Signal
 
 from ..core.errors import Asks, Trouble
-from ..core.operation import find_operation
 from ..core.labels import LabelMap
+from ..core.operation import find_operation
 from ..core.patch import LabelEdit
 from ..core.progress import silent
 from ..core.table import Table

@@ -298,8 +298,8 @@ class Viewing(QObject):
             self._follow_hand(record.id)
 
     def _follow_hand(self, image: int) -> None:
-        """Show the label map that is in hand: at once when it is in memory; else a worker opens it, and tools that would
-        draw on the one still shown wait."""
+        """Show the label map that is in hand: at once when it is in memory; else a worker opens it, and tools that
+        would draw on the one still shown wait."""
         if not self.leads(image) or self.labels is None:
             return
         wanted = self.study.in_hand(image)

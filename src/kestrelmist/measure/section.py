@@ -7,7 +7,7 @@ from typing import Annotated
 
 import numpy as np
 
-from ..core.curve import COLOURS, Curve, Dashes
+from ..core.curve import COLOURS, Curve, Dashes, moved_line
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.operation import operation
@@ -39,6 +39,10 @@ class Line:
     @classmethod
     def of(cls, numbers) -> Line:
         return cls(tuple(numbers[:3]), tuple(numbers[3:6]), float(numbers[6]))
+
+    def moved(self, was: Space, now: Space) -> Line:
+        """The line on the same voxels of an image that has been placed elsewhere."""
+        return Line.of(moved_line(self.numbers, was, now)[0])
 
     @property
     def across(self) -> np.ndarray:

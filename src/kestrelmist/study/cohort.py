@@ -41,6 +41,7 @@ def run_cohort(
     subjects: list[str] | None = None,
     workers: int = 1,
     progress: Progress | None = None,
+    allow_deleting: bool = False,
 ) -> Table:
     """Run a recipe on subjects of a study. One that fails does not stop the others.
 
@@ -50,6 +51,8 @@ def run_cohort(
         All that have something on the Shelf when left out.
     workers : int
         Processes that compute; 0 computes in this one.
+    allow_deleting : bool
+        Do steps that cannot be undone, too.
 
     Returns
     -------
@@ -64,7 +67,7 @@ def run_cohort(
         raise Trouble("There is no subject in this study", "gather some images first", study.folder)
     for one in everyone:  # what is missing is said before anything starts
         try:
-            one.run = RecipeRun(study, recipe, one.name)
+            one.run = RecipeRun(study, recipe, one.name, allow_deleting)
         except Trouble as trouble:
             one.end("missing", str(trouble))
     ready = [one for one in everyone if one.run is not None]

@@ -49,6 +49,13 @@ class Record:
             return Reference(self.owner, self.subject, self.name)
         return Reference(self.name, self.subject)
 
+    def field(self, name: str) -> Any:
+        """What `Items.update` would write to leave a field as it is."""
+        if name.startswith("body."):
+            return self.body.get(name[5:])
+        value = getattr(self, name)
+        return value.as_dict() if isinstance(value, Space) else value
+
     @property
     def short_facts(self) -> str:
         """A line for its card."""

@@ -127,7 +127,7 @@ class _Keeping:
         return step_of(self.task, self.made, self.outputs)
 
     def _require_labels_as_settled(self) -> None:
-        """Raises Stale when labels that were read have changed since: the numbers would be of no state that ever was."""
+        """Raises Stale when labels that were read have changed since: the numbers are of no state there is."""
         for given in (g for several in self.task.inputs.values() for g in several):
             if given.thing.kind == "label map" and given.item is not None and given.value is None:
                 if self.study.history.revision(given.item) != _revision(given):

@@ -125,8 +125,11 @@ class LabelMaps:
         """Keep a label map in memory while there is room; what has just been made is known by its object from now."""
         self._there[key] = self._held[key] = labels
         self._keys[labels] = key
-        # what makes room is not folded: a stroke that is not journalled yet must not get into its file
-        BUDGET.use(labels, labels.memory, lambda _: self._held.pop(key, None))
+        BUDGET.use(labels, labels.memory, lambda _: self._let_go(key))
+
+    def _let_go(self, key: int) -> None:
+        # not folded: a stroke that is not journalled yet must not get into the file
+        self._held.pop(key, None)
 
     def in_memory(self, key: int) -> LabelMap | None:
         """A label map if it is in memory."""

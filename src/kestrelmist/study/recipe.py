@@ -63,10 +63,33 @@ class Recipe:
                     found.append((about.title, str(step.settings[p.name])))
         return found
 
+    def require_allowed(self, writing: bool, deleting: bool) -> None:
+        """Raises Trouble, with a list, when steps would write outside the study or do what cannot be undone and nobody
+        has allowed that; a recipe that runs another one is never allowed, as that could do anything."""
+        about = [find_operation(step.operation) for step in self.steps]
+        if any(one.name == "recipe" for one in about):
+            raise Trouble("This recipe runs another recipe, which none may do", "run that one by itself")
+        written = self.writes()
+        if written and not writing:
+            told = _listed([f"“{name}” to {place}" for name, place in written])
+            raise Trouble(f"This recipe writes outside the study: {told}", "allow writing when that is wanted")
+        final = [
+            f"“{one.title}” ({', '.join(text for several in step.inputs.values() for text in several)})"
+            for one, step in zip(about, self.steps)
+            if one.final
+        ]
+        if final and not deleting:
+            told = _listed(final)
+            raise Trouble(f"This recipe does what cannot be undone: {told}", "allow deleting when that is wanted")
+
     @property
     def subject(self) -> str:
         """Whose the recipe was made on."""
         return next((s.subject for s in self.slots if s.subject), "")
+
+
+def _listed(several: list[str]) -> str:
+    return "; ".join(several[:5]) + ("; …" if len(several) > 5 else "")
 
 
 class _Maker:

@@ -60,7 +60,9 @@ def meant(study: OpenStudy, wanted: int | str | Reference, kind: str, files: boo
         if files and Path(text).exists():
             return Meant(file=Path(text))
         raise
+    # what is of an image is called by both names, or by its own alone where that is plain enough
     fits = plain or [r for r in pool if _fits(r, reference)]
+    fits = fits or [r for r in pool if r.of is not None and text.casefold() == r.name.casefold()]
     if len(fits) == 1:
         return Meant(fits[0], reference.place)
     if not fits and files:

@@ -95,10 +95,12 @@ class RecipeRun:
     Raises
     ------
     Trouble
-        When slots cannot be filled, or an input does not exist; before anything runs.
+        When slots cannot be filled, an input does not exist, or a step cannot be undone and nobody has allowed that;
+        before anything runs.
     """
 
-    def __init__(self, study: Study, recipe: Recipe, subject: str | None = None):
+    def __init__(self, study: Study, recipe: Recipe, subject: str | None = None, allow_deleting: bool = False):
+        recipe.require_allowed(writing=True, deleting=allow_deleting)
         self.study, self.recipe, self.subject = study, recipe, subject
         self.filled = fill_slots(study, recipe, subject)
         for step in recipe.steps:
@@ -249,6 +251,7 @@ def run_recipe(
     subject: str | None = None,
     progress: Progress | None = None,
     told: Callable[[Done], None] | None = None,
+    allow_deleting: bool = False,
 ) -> list[Done]:
     """Do the steps of a recipe one after another on a subject; work that is done already is passed over.
 
@@ -258,6 +261,8 @@ def run_recipe(
         Whose things fill the slots; the subject the recipe was made on when left out.
     told : callable, optional
         Called with each step that is done.
+    allow_deleting : bool
+        Do steps that cannot be undone, too.
 
     Raises
     ------
@@ -265,7 +270,7 @@ def run_recipe(
         Before anything runs when something is missing; else from a step. What earlier steps made stays.
     """
     progress = progress or silent()
-    run = RecipeRun(study, recipe, subject)
+    run = RecipeRun(study, recipe, subject, allow_deleting)
     while (task := run.next()) is not None:
         n = run.at
         part = progress.part(n / len(recipe.steps), (n + 1) / len(recipe.steps))

@@ -199,8 +199,30 @@ def _caveat(note: str) -> dict:
     return {"code": next((code for words, code in codes if words in note), NOTED), "sentence": note}
 
 
+def _sections_to_images(db: sqlite3.Connection) -> None:
+    """Sections knew their image by its name alone: from here on by its id, where one image of the subject has it."""
+    curves = "SELECT id, subject_id, body FROM item WHERE kind = 'curve' AND of IS NULL"
+    for key, subject, text in db.execute(curves).fetchall():
+        body = json.loads(text)
+        called = body.get("image") if body.get("line") else None
+        if not isinstance(called, str):
+            continue
+        images = db.execute("SELECT id, name FROM item WHERE kind = 'image' AND subject_id = ?", (subject,)).fetchall()
+        # of one volume of a series, the place stands behind the name
+        fits = [(i, n) for i, n in images if called == n] or [(i, n) for i, n in images if called.startswith(f"{n}, ")]
+        if len(fits) == 1:
+            body["within"] = called.removeprefix(fits[0][1])
+            db.execute("UPDATE item SET of = ?, body = ? WHERE id = ?", (fits[0][0], json.dumps(body), key))
+
+
 Step = tuple[str, Callable[[sqlite3.Connection], None] | None]
-STEPS: tuple[Step, ...] = ((VERSION_1, None), (VERSION_2, None), (VERSION_3, None), (VERSION_4, _to_items))
+STEPS: tuple[Step, ...] = (
+    (VERSION_1, None),
+    (VERSION_2, None),
+    (VERSION_3, None),
+    (VERSION_4, _to_items),
+    ("", _sections_to_images),
+)
 CURRENT = len(STEPS)
 
 

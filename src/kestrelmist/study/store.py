@@ -73,6 +73,14 @@ class Store(ABC):
         """The study's own files of a thing, which go when it is deleted for good."""
         return [study.folder / self.folder / str(record.id)]
 
+    def is_of_image(self, thing: Any) -> bool:
+        """Whether a thing that an operation has made belongs to the first image it was given."""
+        return False
+
+    def moved(self, study: OpenStudy, record: Record, was: Space, now: Space) -> dict[str, Any]:
+        """Fields of the row of a thing that change when the image it is of is placed elsewhere."""
+        return {}
+
     def take(self, study: OpenStudy, prepared: Prepared, key: int) -> dict[str, Any]:
         """Bring the side folder to its place under the id; returns what changes in the row for it."""
         if prepared.side is None or not any(prepared.side.iterdir()):

@@ -223,7 +223,7 @@ class Study:
         self.history.do(changes, step, title)
 
     def placing(self, key: int, placement: Placement, title: str) -> list[Change]:
-        """The changes that give an image another place; label maps on its grid move along."""
+        """The changes that give an image another place; what is of it moves along."""
         record = self._record(key)
         assert record.space is not None
         caveats = record.body.get("caveats", [])
@@ -238,11 +238,11 @@ class Study:
             before["body.axes"] = record.body.get("axes", [])
             after["body.axes"] = [a.as_dict() for a in placement.axes]
         changes: list[Change] = [ItemChange(key, title, before, after)]
-        for labels in self.items.everything().values():
-            if labels.kind == "label map" and labels.of == key and labels.space is not None:
-                moved = labels.space.relocated(record.space, placement.space)
-                was, comes = {"space": labels.space.as_dict()}, {"space": moved.as_dict()}
-                changes.append(ItemChange(labels.id, title, was, comes))
+        for other in self.items.everything().values():
+            if other.of == key and other.known:
+                comes = store_for(other.kind).moved(self, other, record.space, placement.space)
+                if comes:
+                    changes.append(ItemChange(other.id, title, {name: other.field(name) for name in comes}, comes))
         return changes
 
     def delete(self, key: int, name: str) -> None:

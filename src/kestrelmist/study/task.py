@@ -250,7 +250,7 @@ def prepared(study: OpenStudy, task: Task, things: Sequence[Any], progress: Prog
             part = progress.part(n / len(things), (n + 1) / len(things))
             one = store_for(kind.name).prepare(study, thing, part)
             one.subject = one.subject or task.subject
-            if isinstance(thing, LabelMap):
+            if store_for(kind.name).is_of_image(thing):
                 image = task.first("image")
                 one.of = image.item if image is not None else None
             found.append(one)

@@ -13,6 +13,7 @@ from PySide6.QtCore import QObject, Signal
 from ...core.errors import Trouble
 from ...prepare.box_table import Box, BoxTable, Row, lies_out, read_boxes, table_of
 from ...prepare.picture_match import Matched, files_below, matched
+from ...study.box_corrections import BoxCorrections
 from ..session import Session
 
 PAGE = 120
@@ -80,13 +81,13 @@ class Collection(QObject):
         """Pictures without a file."""
         self.chosen_class, self.chosen_problem, self.page = ALL, EVERY, 0
         self._undo: list[tuple[str, list[Row], bool]] = []
-        self._stamp = ""
+        self.corrections = BoxCorrections(session.study.catalogue)
+        self._digest = ""
         self._said: tuple[str, Any, Any] = ("", "auto", None)
         self._asked = 0
         self._by_name: dict[str, Entry] = {}
         self._classes: list[str] | None = None
         self._places: dict[str, int] = {}
-        self._let_go: dict[Path, tuple[str, dict[str, Any]]] = {}
         self._visible: list[Entry] | None = None
 
     @property
@@ -99,18 +100,19 @@ class Collection(QObject):
         asked = self._asked
 
         def work(progress):
+            digest = self._digest_at(table)
             boxes = read_boxes(table, columns, layout, counted_in)
             progress.at(0.5, "Matching rows and files")
-            return boxes, matched((row.picture for row in boxes.rows), files_below(folder, progress), folder)
+            return digest, boxes, matched((row.picture for row in boxes.rows), files_below(folder, progress), folder)
 
-        def put(found: tuple[BoxTable, Matched]) -> None:
+        def put(found: tuple[str, BoxTable, Matched]) -> None:
             if asked == self._asked and not self.session.closed:
                 self._said = columns, layout, counted_in
                 self._put(table, folder, *found)
 
         self.session.work.start(f"Reading {table.name}", work, put)
 
-    def _put(self, table: Path, folder: Path, boxes: BoxTable, files: Matched) -> None:
+    def _put(self, table: Path, folder: Path, digest: str, boxes: BoxTable, files: Matched) -> None:
         entries: dict[str, Entry] = {}
         for row in boxes.rows:
             if row.picture not in entries:
@@ -122,7 +124,7 @@ class Collection(QObject):
         self.table, self.folder, self.entries, self._by_name = table, folder, list(entries.values()), entries
         self.heads = boxes.columns.told(boxes.heads)
         self.chosen_class, self.chosen_problem, self.page, self._undo = ALL, EVERY, 0, []
-        self._stamp = _stamp_of(table)
+        self._digest = digest
         self.missing = sum(entry.file is None for entry in self.entries)
         self._recall(entries)
         self._classes = self._visible = None
@@ -132,6 +134,12 @@ class Collection(QObject):
         if boxes.problems:
             line, words = boxes.problems[0]
             self.session.trouble.emit(f"{len(boxes.problems)} rows of {table.name} are left out; line {line} {words}.")
+        overtaken = self.corrections.overtaken(table, digest)
+        if overtaken:
+            self.session.trouble.emit(
+                f"“{table.name}” holds something else than when the boxes of {overtaken} of its pictures were corrected"
+                " here, so they are shown as the file has them: press “Bring the corrections back” if they still fit."
+            )
 
     def close(self) -> None:
         """Put the pictures away; corrections stay remembered."""
@@ -221,13 +229,12 @@ class Collection(QObject):
 
     # corrections
 
-    def correct(self, name: str, n: int | None, box: Box | None, label: str, size: tuple[int, int]) -> None:
+    def correct(self, name: str, n: int | None, box: Box | None, label: str, size: tuple[int, int]) -> bool:
         """Change the `n`th box of a picture, take it away (box None), or add one (n None); in pixels of the picture,
-        which has so many columns and rows."""
+        which has so many columns and rows. Returns whether that was done."""
         entry = self.entry(name)
         if entry is None:
-            return
-        self._undo.append((name, list(entry.rows), entry.corrected))
+            return False
         rows, first = list(entry.rows), entry.rows[0]
         counted = (float(size[0]), float(size[1]))
         if n is None:
@@ -238,36 +245,46 @@ class Collection(QObject):
             rows = rest or [replace(first, box=None, label="")]  # the picture stays, with nothing on it
         else:
             rows[n] = replace(rows[n], box=box, label=label, size=counted, relative=False)
-        self._take(entry, rows, True)
+        before = name, list(entry.rows), entry.corrected
+        taken = self._take(entry, rows, True)
+        if taken:
+            self._undo.append(before)
+        return taken
 
     def undo(self) -> None:
         """Take the last correction back."""
         if self._undo:
-            name, rows, corrected = self._undo.pop()
+            name, rows, corrected = self._undo[-1]
             entry = self.entry(name)
-            if entry is not None:
-                self._take(entry, rows, corrected)
+            if entry is None or self._take(entry, rows, corrected):
+                self._undo.pop()
 
     @property
     def can_undo(self) -> bool:
         return bool(self._undo)
 
-    def _take(self, entry: Entry, rows: list[Row], corrected: bool) -> None:
+    def _take(self, entry: Entry, rows: list[Row], corrected: bool) -> bool:
+        """Show other rows of a picture once they are remembered; returns whether they are."""
+        before = entry.rows, entry.corrected
         entry.rows, entry.corrected = rows, corrected
-        self._classes = self._visible = None
-        self._remember()
-        self.changed.emit()
-
-    def _remember(self) -> None:
         kept = {e.name: [_as_list(row) for row in e.rows] for e in self.entries if e.corrected}
-        if not self.session.study.read_only:
-            self.session.guarded(lambda: self.session.study.catalogue.remember(self._stamp, kept))
+
+        def remember() -> bool:
+            assert self.table is not None
+            self.corrections.remember(self.table, self._digest, kept)
+            return True
+
+        taken = bool(self.session.guarded(remember))
+        if not taken:
+            entry.rows, entry.corrected = before
+        self._classes = self._visible = None
+        self.changed.emit()
+        return taken
 
     def _recall(self, entries: dict[str, Entry]) -> None:
-        """Corrections that were made before, to this very table."""
-        kept = self.session.study.catalogue.recall(self._stamp, {})
-        for name, rows in kept.items() if isinstance(kept, dict) else ():
-            if name in entries and isinstance(rows, list):
+        """Corrections that were made before, to what this table holds."""
+        for name, rows in self.corrections.of(self._digest).items():
+            if name in entries:
                 try:
                     entries[name].rows = [_from_list(entries[name].rows[0], row) for row in rows]
                     entries[name].corrected = True
@@ -294,8 +311,8 @@ class Collection(QObject):
     def _work_on(self, table: Path) -> None:
         """What was saved is what is looked at from now on, and nothing of it is a correction any more."""
         self._said = ("", "auto", None)
-        self._let_go.pop(table, None)
-        self.table, self._stamp, self._undo = table, _stamp_of(table), []
+        self.table, self._digest, self._undo = table, self._digest_at(table), []
+        self.session.guarded(lambda: self.corrections.saved(table, self._digest))
         for entry in self.entries:
             entry.corrected = False
         self._visible = None
@@ -307,39 +324,38 @@ class Collection(QObject):
             return 0
         if self.is_open and table == self.table:  # asked at every change, when no drive may be waited for
             return sum(entry.corrected for entry in self.entries)
+        digest = self._digest_of(table)
+        return len(self.corrections.of(digest)) if digest else 0
+
+    def _digest_of(self, table: Path) -> str:
+        """What the corrections of a table are told by: what is shown of it, or what its file holds."""
+        return self._digest if self.is_open and table == self.table else self._digest_at(table)
+
+    def _digest_at(self, table: Path) -> str:
+        """What its file holds; "" when it cannot be read, which is said when it is opened."""
         try:
-            kept = self.session.study.catalogue.recall(_stamp_of(table), {})
-        except OSError:  # it is said when the table is read
-            return 0
-        return len(kept) if isinstance(kept, dict) else 0
+            return self.corrections.digest(table)
+        except OSError:
+            return ""
 
     def forget(self, table: Path) -> None:
         """Let the corrections of a table go, until they are brought back; what is looked at is as its file has it."""
-        if self.session.study.read_only or not self.unsaved(table):
-            return
-        stamp = self._stamp if table == self.table else _stamp_of(table)
-        self._let_go[table] = stamp, self.session.study.catalogue.recall(stamp, {})
-        self._remember_of(table, stamp, {})
+        if self.unsaved(table):
+            self._and_look_again(table, lambda: self.corrections.let_go(table, self._digest_of(table)))
 
     def can_bring_back(self, table: Path) -> bool:
-        """Whether its corrections were let go since the window was opened, and none were made since."""
-        return table in self._let_go and not self.unsaved(table)
+        """Whether there are corrections of it that were let go, or made of what lay there before, and none since."""
+        return self.corrections.can_bring_back(table) and not self.unsaved(table)
 
     def bring_back(self, table: Path) -> None:
         """Take up the corrections of a table that were let go."""
         if self.can_bring_back(table):
-            self._remember_of(table, *self._let_go.pop(table))
+            self._and_look_again(table, lambda: self.corrections.bring_back(table, self._digest_of(table)))
 
-    def _remember_of(self, table: Path, stamp: str, kept: dict[str, Any]) -> None:
-        self.session.guarded(lambda: self.session.study.catalogue.remember(stamp, kept))
+    def _and_look_again(self, table: Path, change: Callable[[], None]) -> None:
+        self.session.guarded(change)
         if self.table == table and self.folder is not None:
             self.open(table, self.folder, *self._said)
-
-
-def _stamp_of(table: Path) -> str:
-    """By what corrections are told to be of this very file."""
-    stat = table.stat()
-    return f"boxes of {table.resolve()} {stat.st_size} {stat.st_mtime_ns}"
 
 
 def _as_list(row: Row) -> list:

@@ -192,8 +192,8 @@ class OnePicture(QWidget):
             self.update()
             return
         if drag[0] == "new":
-            self.collection.correct(self.name, None, box, self.new_class, size)
-            self.chosen = len(entry.rows) - 1
+            if self.collection.correct(self.name, None, box, self.new_class, size):
+                self.chosen = len(entry.rows) - 1
         elif self.chosen is not None:
             self.collection.correct(self.name, self.chosen, box, entry.rows[self.chosen].label, size)
         self.box_chosen.emit()

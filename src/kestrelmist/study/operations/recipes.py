@@ -75,6 +75,7 @@ def recipe(
     each_subject: bool = False,
     workers: Annotated[int, Between(0, 256)] = 1,
     allow_writing: bool = False,
+    allow_deleting: bool = False,
     progress: Progress = silent(),
 ) -> Table:
     """Do the steps of a recipe again, on one subject or on all; work that is done already is found and passed over.
@@ -92,6 +93,9 @@ def recipe(
     allow_writing : bool
         Let steps write files outside the study. Without it, a recipe that would is not begun, and what it would write
         is listed.
+    allow_deleting : bool
+        Let steps do what cannot be undone, such as delete for good. Without it, a recipe that would is not begun, and
+        what it would do is listed.
 
     Returns
     -------
@@ -103,16 +107,16 @@ def recipe(
         When the recipe is wrong, or something that it needs is missing; before anything runs.
     """
     found = read_recipe(file)
-    written = found.writes()
-    if written and not allow_writing:
-        told = "; ".join(f"“{name}” to {place}" for name, place in written[:5]) + ("; …" if len(written) > 5 else "")
-        raise Trouble(f"This recipe writes outside the study: {told}", "allow writing when that is wanted", file)
+    try:
+        found.require_allowed(allow_writing, allow_deleting)
+    except Trouble as trouble:
+        raise Trouble(trouble.what, trouble.do, file) from None
     if each_subject:
         if subject:
             raise Trouble("A recipe runs on one subject or on each, not both", "leave one of them out")
-        table = run_cohort(study, found, None, min(workers, 4 * (os.cpu_count() or 1)), progress)
+        table = run_cohort(study, found, None, min(workers, 4 * (os.cpu_count() or 1)), progress, allow_deleting)
         step = Step("recipe", f"Recipe “{file.name}” on all subjects", {"file": str(file), "workers": workers})
         return keep_table(study, table, step)
-    done = run_recipe(study, found, subject or None, progress)
+    done = run_recipe(study, found, subject or None, progress, allow_deleting=allow_deleting)
     rows = [(n, d.title, "was done" if d.found else "done") for n, d in enumerate(done, 1)]
     return Table(f"Recipe {file.name}", [Column("step"), Column("operation"), Column("state")], rows)

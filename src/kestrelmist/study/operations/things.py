@@ -48,7 +48,7 @@ def take_off(study: Study, thing: AnyThing) -> None:
     study.set_removed(thing.id, True)
 
 
-@operation("gather", "Delete for good", name="delete", keywords="remove erase files", repeats=False)
+@operation("gather", "Delete for good", name="delete", keywords="remove erase files", repeats=False, final=True)
 def delete(study: Study, thing: AnyThing, name: str) -> None:
     """Delete a thing with what is of it and the study's copy of its files, for good. Files left in place stay.
 

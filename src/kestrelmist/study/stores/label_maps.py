@@ -18,6 +18,7 @@ from ...core.labels import HUGE, LabelMap, LabelTable
 from ...core.patch import LabelEdit, sparse_difference, whole_difference
 from ...core.progress import Progress, silent
 from ...core.safe_write import write_trouble
+from ...core.space import Space
 from ...formats.label_files import table_path, write_label_table
 from ...formats.layout import Layout
 from ...formats.nifti import read_nifti
@@ -48,6 +49,12 @@ class LabelStore(Store):
         return Prepared(
             "label map", thing.name or "Labels", thing.subject, thing.space, thing.content_hash(), body, None, side
         )
+
+    def is_of_image(self, thing: LabelMap) -> bool:
+        return True
+
+    def moved(self, study: OpenStudy, record: Record, was: Space, now: Space) -> dict[str, Any]:
+        return {} if record.space is None else {"space": record.space.relocated(was, now).as_dict()}
 
     def take(self, study: OpenStudy, prepared: Prepared, key: int) -> dict[str, Any]:
         super().take(study, prepared, key)
