@@ -13,6 +13,7 @@ from kestrelmist.core.labels import LabelMap, LabelTable
 from kestrelmist.core.space import Space
 from kestrelmist.demo.dicom_files import write_series
 from kestrelmist.formats.nifti import write_nifti
+from kestrelmist.gather.gather import chosen_lines
 from kestrelmist.study.study import Study
 
 
@@ -57,6 +58,14 @@ def labelled(image: Image, *names: str) -> LabelMap:
 def dicom_folder(place: Path, image: Image, description: str = "Two balls", number: int = 2) -> list[Path]:
     """The image as shuffled, nested single-slice DICOM files; returned in the order of the slices."""
     return write_series(place, image.data, image.space, image.subject, description, number)
+
+
+def opened(folder: Path, series: str | None = None, subject: str | None = None, along: str = "time") -> list[Image]:
+    """The images of a folder, as gathering reads them."""
+    lines = [line for line in chosen_lines(folder, series, subject) if line.is_image]
+    for line in lines:
+        line.along = along
+    return [line.open() for line in lines]
 
 
 class PlaceCase(unittest.TestCase):

@@ -13,8 +13,8 @@ from kestrelmist.formats import dicom_header
 from kestrelmist.formats.dicom_scan import scan_folder
 from kestrelmist.formats.dicom_series import series_image
 from kestrelmist.formats.opening import open_image
-from kestrelmist.gather.gather import gather, list_series
-from tests.making import PlaceCase, dicom_folder, tilted_space, two_balls
+from kestrelmist.gather.gather import list_series
+from tests.making import PlaceCase, dicom_folder, opened, tilted_space, two_balls
 
 
 class DicomTest(PlaceCase):
@@ -183,9 +183,9 @@ class DicomTest(PlaceCase):
 
     def test_gather_one_of_several_and_name_what_there_is(self):
         dicom_folder(self.folder, two_balls(), "Two balls", 3)
-        images = gather(self.folder, series="two balls", subject="Mine")
+        images = opened(self.folder, series="two balls", subject="Mine")
         self.assertEqual([(i.name, i.subject) for i in images], [("Two balls", "Mine")])
         with self.assertRaisesRegex(Trouble, "it holds “Two balls”, “Tilted”"):
-            gather(self.folder, series="Head")
+            opened(self.folder, series="Head")
         with self.assertRaisesRegex(Trouble, "2 series"):
             open_image(self.folder)

@@ -21,11 +21,10 @@ from kestrelmist.demo.scenes.heart_clip import write_clip
 from kestrelmist.demo.scenes.planar_pair import write_planar_pair
 from kestrelmist.formats.dicom_scan import scan_folder
 from kestrelmist.formats.dicom_series import series_image
-from kestrelmist.gather.gather import gather
 from kestrelmist.gather.open_labels import open_labels
 from kestrelmist.gather.plan import plan_folder
 from tests.dicom_making import CT, SC, enhanced, item, one, segmentation, stack, structures
-from tests.making import PlaceCase, labelled, tilted_space
+from tests.making import PlaceCase, labelled, opened, tilted_space
 
 RNG = np.random.default_rng(21)
 
@@ -347,7 +346,7 @@ class NotImagesTest(KindsCase):
         self.assertEqual(lines["report"].seems, "Report (Basic Text SR)")
         self.assertIn("Presentation state (", lines["state"].seems)
         self.assertEqual(lines["plan"].seems, "Treatment plan (RT Plan)")
-        self.assertEqual([i.name for i in gather(self.folder)], ["Stack"])
+        self.assertEqual([i.name for i in opened(self.folder)], ["Stack"])
 
     def test_dicomdir_lists_its_files(self):
         from pydicom.fileset import FileSet
@@ -382,7 +381,7 @@ class LabelObjectsTest(KindsCase):
             "Right": (i - 9) ** 2 + (j - 8) ** 2 + (k - 4) ** 2 < 8,
         }
 
-    def assert_labels(self, labels, image):
+    def assert_labels(self, labels):
         for name, mask in self.masks().items():
             number = labels.table.named(name).number
             voxels = np.argwhere(mask)
@@ -392,13 +391,16 @@ class LabelObjectsTest(KindsCase):
 
     def test_segmentation_comes_in_on_its_image(self):
         segmentation(self.folder / "seg", self.masks(), self.space, *self.uids)
-        (image,) = gather(self.folder)
-        self.assert_labels(image.labels, image)
         with self.study() as study:
             study.run("gather", folder=self.folder)
-            self.assert_labels(study.labels("Stack"), image)
+            self.assert_labels(study.labels("Stack"))
+            (key,) = (m.id for m in study.label_maps(1))
+            study.history.undo()  # with its image
+            self.assertEqual((study.records(), study.history.to_undo()), ([], None))
+            study.history.redo()
+            self.assert_labels(study.label_map(key))
         with self.study() as study:
-            self.assert_labels(study.labels("Stack"), image)
+            self.assert_labels(study.labels("Stack"))
 
     def study(self):
         from kestrelmist.study.study import Study
@@ -409,15 +411,16 @@ class LabelObjectsTest(KindsCase):
         masks = self.masks()
         segmentation(self.folder / "seg1", {"Left": masks["Left"]}, self.space, *self.uids)
         segmentation(self.folder / "seg2", {"Right": masks["Right"]}, self.space, *self.uids)
-        (image,) = gather(self.folder)
-        self.assert_labels(image.labels, image)
+        with self.study() as study:
+            study.run("gather", folder=self.folder)
+            self.assert_labels(study.labels("Stack"))
 
     def test_segmentation_opened_later_respects_locks(self):
         segmentation(self.place / "seg", self.masks(), self.space, *self.uids)
         image = self.image()
         labels = labelled(image, "Right")
         open_labels(image, labels, self.place / "seg").apply(labels)
-        self.assert_labels(labels, image)
+        self.assert_labels(labels)
         locked = labelled(image, "Mine")
         locked.kji[:] = 1
         locked.counts[:2] = (0, locked.kji.size)
@@ -433,15 +436,17 @@ class LabelObjectsTest(KindsCase):
             )
 
         structures(self.folder / "rt", {"Ring": [ring(k, r) for k in (2, 3) for r in (4.6, 2.3)]}, self.uids[1])
-        (image,) = gather(self.folder)
+        with self.study() as study:
+            study.run("gather", folder=self.folder)
+            labels = study.labels("Stack")
         i, j, k = np.indices(self.space.shape)
         radius = np.hypot(i - 6, j - 7)
         wanted = (radius < 4.58) & (radius > 2.32) & ((k == 2) | (k == 3))
         unsure = (np.abs(radius - 4.6) < 0.03) | (np.abs(radius - 2.3) < 0.03)
         for voxel in np.argwhere(wanted & ~unsure):
-            self.assertEqual(image.labels.at(self.space.to_world(voxel)), 1)
-        self.assertAlmostEqual(int(image.labels.counts[1]), int(wanted.sum()), delta=int(unsure.sum()))
-        self.assertEqual(image.labels.table[1].colour, "#C81E3C")
+            self.assertEqual(labels.at(self.space.to_world(voxel)), 1)
+        self.assertAlmostEqual(int(labels.counts[1]), int(wanted.sum()), delta=int(unsure.sum()))
+        self.assertEqual(labels.table[1].colour, "#C81E3C")
 
     def test_labels_of_another_image_are_refused(self):
         far = self.space.affine.copy()

@@ -12,7 +12,7 @@ import numpy as np
 import tifffile
 
 from kestrelmist.core.axis import Axis
-from kestrelmist.core.errors import Cancelled, Trouble
+from kestrelmist.core.errors import Cancelled, Partly, Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space
@@ -25,14 +25,17 @@ from kestrelmist.formats.sidecar import KEY, facts_of
 from kestrelmist.gather.bids import convert_folder
 from kestrelmist.gather.convert import convert
 from kestrelmist.gather.facts import facts
-from kestrelmist.gather.gather import gather, list_series
+from kestrelmist.gather.gather import list_series
 from kestrelmist.gather.plan import plan_folder
 from kestrelmist.gather.reorient import reorient
 from kestrelmist.gather.subject_rule import UNNAMED, SubjectRule
 from kestrelmist.study.gathering import take_lines
+from kestrelmist.study.recipe import recipe_of
+from kestrelmist.study.repeating import run_recipe
 from kestrelmist.study.study import Study
+from tests.command import kestrelmist
 from tests.dicom_making import item, stack
-from tests.making import PlaceCase, dicom_folder, straight_space, tilted_space, two_balls
+from tests.making import PlaceCase, dicom_folder, opened, straight_space, tilted_space, two_balls
 
 RNG = np.random.default_rng(41)
 
@@ -110,8 +113,8 @@ class PlanTest(PlaceCase):
             self.assertEqual(told[-1][1], "stopped")
             self.assertEqual([e.operation for e in study.logbook.entries()], ["gather"] * 2)
             rest = take_lines(study, plan_folder(self.mixed_again()))
-            self.assertEqual((len(rest.keys), len(rest.refused)), (2, 2))
-            self.assertIn("in the study already", rest.refused[0][1])
+            self.assertEqual((len(rest.keys), len(rest.known), len(rest.refused)), (2, 2, 0))
+            self.assertIn("in the study already", str(rest.known[0][1]))
         with Study(self.place / "study") as study:
             for record in study.records():
                 image = study.image(record.id)
@@ -141,26 +144,29 @@ class PlanTest(PlaceCase):
             rest = take_lines(study, lines)  # with room made, the rest comes in
             self.assertEqual((len(rest.keys), len(study.records())), (len(names) - at, len(names)))
 
-    def test_a_whole_folder_or_nothing_when_the_disk_runs_full(self):
+    def test_what_is_in_stays_when_the_disk_runs_full(self):
         folder = self.mixed()
         (folder / "half.nrrd").unlink()
         copy = shutil.copyfile
         with Study(self.place / "study", create=True) as study:
-            full = [copy, OSError(28, "No space left on device")]
 
             def until_full(source, target):
-                return _turn(full)(source, target)
+                if source.suffix in (".png", ".tif", ".gz"):
+                    raise OSError(28, "No space left on device")
+                return copy(source, target)
 
             with mock.patch.object(shutil, "copyfile", until_full):
-                with self.assertRaisesRegex(Trouble, "disk is full; nothing was changed"):
+                with self.assertRaisesRegex(Partly, "disk is full.*1 image is in the study: “Two balls”. Not taken"):
                     study.run("gather", folder=folder)
-            self.assertEqual((study.records(), list((self.place / "study" / "images").iterdir())), ([], []))
+            (record,) = study.records()
+            left = [p.name for p in (self.place / "study" / "images").iterdir()]
+            self.assertEqual(left, [str(record.id)])
             study.run("gather", folder=folder)
             self.assertEqual(len(study.records()), 4)
 
     def test_pictures_of_a_sequence_may_be_slices(self):
         folder = self.mixed()
-        (image,) = gather(folder, series="lapse", sequences="slice")
+        (image,) = opened(folder, series="lapse", along="slice")
         self.assertEqual((image.shape, image.data[0, 0].tolist()), ((6, 5, 4), [9, 10, 11, 12]))
         self.assertIn("distance between the slices is not known", " ".join(c.sentence for c in image.caveats))
         with Study(self.place / "study", create=True) as study:
@@ -209,14 +215,6 @@ class PlanTest(PlaceCase):
         with Study(self.place / "two", create=True) as study:
             run_recipe(study, recipe)
             self.assertEqual([r.name for r in study.records()], ["Two balls"])
-
-
-def _turn(left: list):
-    """The next of a list; the last one again and again, raised when it is an error."""
-    one = left.pop(0) if len(left) > 1 else left[0]
-    if isinstance(one, Exception):
-        raise one
-    return one
 
 
 class _Dead:
@@ -491,4 +489,58 @@ class FactsTest(PlaceCase):
             delattr(ds, keyword)
         ds.save_as(self.place / "r" / "sr")
         with self.assertRaisesRegex(Trouble, "“Report” is a report .Basic Text SR"):
-            gather(self.place / "r")
+            opened(self.place / "r")
+
+
+class PartlyTest(PlaceCase):
+    """A file that cannot be read leaves the rest in, through every door."""
+
+    def folder(self) -> Path:
+        folder = self.place / "scans"
+        folder.mkdir()
+        for n in range(3):
+            balls = two_balls()
+            write_nifti(folder / f"v{n}.nii.gz", balls.data + np.int16(n), balls.space)
+        whole = (folder / "v1.nii.gz").read_bytes()
+        (folder / "v1.nii.gz").write_bytes(whole[: len(whole) // 2])
+        return folder
+
+    def test_from_python_and_again(self):
+        with Study(self.place / "study", create=True) as study:
+            with self.assertRaisesRegex(Partly, "2 images are in the study: “v0”, “v2”. “v1” is not: .*v1.nii") as said:
+                study.run("gather", folder=self.folder())
+            self.assertEqual([study.items.get(k).name for k in said.exception.done["image"]], ["v0", "v2"])
+            self.assertEqual([r.name for r in study.records()], ["v0", "v2"])
+            self.assertEqual(len(list((study.folder / "images").iterdir())), 2)
+            with self.assertRaisesRegex(Trouble, "0 images are in the study. “v1” is not"):
+                study.run("gather", folder=self.place / "scans")
+            self.assertEqual([r.name for r in study.records()], ["v0", "v2"])
+            study.history.undo()
+            self.assertEqual(study.records(), [])
+
+    def test_on_the_command_line(self):
+        words = ("gather", self.folder(), "--study", self.place / "study")
+        ran = kestrelmist(*words, code=1)
+        self.assertIn("v0", ran.stdout)
+        self.assertIn("v2", ran.stdout)
+        self.assertIn("“v1” is not", ran.stderr)
+        words = ("gather", self.place / "scans", "--study", self.place / "2", "--json")
+        told = json.loads(kestrelmist(*words, code=1).stdout)
+        self.assertEqual([i["name"] for i in told["images"]], ["v0", "v2"])
+        self.assertIn("“v1” is not", told["trouble"])
+        with Study(self.place / "study") as study:
+            self.assertEqual([r.name for r in study.records()], ["v0", "v2"])
+
+    def test_files_of_one_name_in_two_folders_are_told_apart_by_a_recipe(self):
+        for n, name in enumerate("ab"):
+            (self.place / "in" / name).mkdir(parents=True)
+            balls = two_balls()
+            write_nifti(self.place / "in" / name / "v.nii.gz", balls.data + np.int16(n), balls.space)
+        with Study(self.place / "study", create=True) as study:
+            study.run("gather", folder=self.place / "in")
+            recipe = recipe_of(study.logbook.entries(), with_files=True)
+            self.assertEqual([s.settings["series"] for s in recipe.steps], ["a/v.nii.gz", "b/v.nii.gz"])
+        with Study(self.place / "second", create=True) as study:
+            run_recipe(study, recipe)
+            self.assertEqual([int(study.image(r.id).data.min()) for r in study.records()], [0, 1])
+            self.assertEqual([d.found for d in run_recipe(study, recipe)], [True, True])

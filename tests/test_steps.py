@@ -71,8 +71,8 @@ class StepsTest(PlaceCase):
             text = as_yaml(recipe_of(study.logbook.entries(), with_files=True))
         self.assertNotIn("secret word", text)
         steps = yaml.safe_load(text)["steps"]
-        self.assertEqual([s["operation"] for s in steps], ["gather", "reorient", "scale", "deidentify-image"])
-        self.assertEqual(steps[2]["inputs"], {"image": "$1.image 2@2"})
+        self.assertEqual([s["operation"] for s in steps], ["gather"] * 2 + ["reorient", "scale", "deidentify-image"])
+        self.assertEqual(steps[3]["inputs"], {"image": "$2.image@2"})
         (self.place / "steps.yaml").write_text(text)
         with Study(self.place / "two", create=True) as study:
             run_recipe(study, read_recipe(self.place / "steps.yaml"))

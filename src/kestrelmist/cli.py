@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from . import VERSION
-from .core.errors import Cancelled, Trouble
+from .core.errors import Cancelled, Partly, Trouble
 from .core.kernel import not_kept
 from .core.operation import OPERATIONS, STAGES, Operation
 from .core.parameter import Parameter
@@ -238,10 +238,16 @@ def _run(operation: Operation, given: dict[str, Any]) -> None:
         require_place(operation, study, out, beside)
         require_apart(given.values(), [*beside.values(), *([out] if out is not None else [])])
         with _Bar(as_json) as progress, Patience():
-            said = _in_study(operation, given, study, progress) if study else _on_files(operation, given, progress)
+            if study:
+                said = _in_study(operation, given, study, progress)
+            else:
+                said = _on_files(operation, given, progress)
             written = write_result(operation, said, out, progress) if out is not None else []
             written += write_beside(said, beside, progress)
         say(operation, said, written, as_json)
+        if said.not_done is not None:
+            print(said.not_done, file=sys.stderr)
+            raise SystemExit(1)
         if not_kept():
             print(f"{not_kept()}.", file=sys.stderr)
     except Trouble as trouble:
@@ -257,11 +263,15 @@ def _in_study(operation: Operation, given: dict, folder: Path, progress: Progres
 
     with Study(folder, create=operation.name == "gather") as study:
         task = settle(study, operation.name, given)
-        made = compute(study, task, progress.part(0.0, 0.9), prepare=not study.read_only)
-        kept = keep(study, task, made)
+        try:
+            made = compute(study, task, progress.part(0.0, 0.9), prepare=not study.read_only)
+            said = Said.of_study(study, task, made.values, keep(study, task, made))
+        except Partly as partly:
+            said = Said.of_study(study, task, partly.done, partly.done)
+            said.not_done = partly
         for notice in study.notices:
             print(f"{notice}.", file=sys.stderr)
-        return Said.of_study(study, task, made.values, kept)
+        return said
 
 
 def _on_files(operation: Operation, given: dict, progress: Progress):

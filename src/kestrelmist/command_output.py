@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from .core.caveat import FIELD_DOUBTFUL, VALUES_LOST
-from .core.errors import Asks, Trouble
+from .core.errors import Asks, Partly, Trouble
 from .core.labels import LabelMap
 from .core.operation import Operation
 from .core.patch import LabelEdit
@@ -35,6 +35,8 @@ class Said:
     """Images, labels and transforms that can be written."""
     one_leads: bool = False
     """Whether the first of them is what was asked for, and the others come beside it."""
+    not_done: Partly | None = None
+    """What of it could not be done."""
     named: dict[str, Any] = field(default_factory=dict)
     """The same, tables too, by the names of the results; where there may be several, a list."""
 
@@ -227,6 +229,8 @@ def _plain(operation: Operation, said: Said, written: list[Path]) -> dict[str, A
         told["things"] = [{"id": r.id, "kind": r.kind, "reference": str(r.reference)} for r in others]
     if written:
         told["file"] = str(written[0])
+    if said.not_done is not None:
+        told["trouble"] = str(said.not_done)
     return told
 
 

@@ -55,6 +55,27 @@ def _asks(what, do, file, table, setting, answer, more) -> Asks:
     return Asks(what, do, file, table=table, setting=setting, answer=answer, more=more)
 
 
+class Partly(Trouble):
+    """Something of what was asked for was done and is kept, and something was not.
+
+    Parameters
+    ----------
+    done : dict
+        What was kept, by the names of the results: ids of things of the study.
+    """
+
+    def __init__(self, what: str, do: str = "", file: str | Path | None = None, *, done: dict):
+        super().__init__(what, do, file)
+        self.done = done
+
+    def __reduce__(self):
+        return _partly, (self.what, self.do, self.file, self.done)
+
+
+def _partly(what, do, file, done) -> Partly:
+    return Partly(what, do, file, done=done)
+
+
 class DiskFull(Trouble):
     """There is no room for what was to be written; what would come after it will find none either."""
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QThread, Signal
 
-from ..core.errors import Asks, Trouble
+from ..core.errors import Asks, Partly, Trouble
 from ..core.labels import LabelMap
 from ..core.operation import find_operation
 from ..core.patch import LabelEdit
@@ -142,8 +142,10 @@ class Session(QObject):
         def failed(error: BaseException) -> None:
             if isinstance(error, Asks) and not self.closed:
                 self.asked.emit(error, lambda more: self.run(operation, {**given, **more}, done, title, over), given)
-            else:
-                self.work.tell(title or task.title, error)
+                return
+            if isinstance(error, Partly) and not self.closed:  # what was done is shown all the same
+                self._show(error.done, None)
+            self.work.tell(title or task.title, error)
 
         edits_labels = again or about.edits == "label map" or any(r.kind.name in CHANGING for r in about.results)
         if edits_labels:

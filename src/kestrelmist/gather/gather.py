@@ -1,17 +1,15 @@
-"""Find what a folder holds, and take it in."""
+"""Find what a folder holds."""
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Literal
 
 from ..core.errors import Trouble
-from ..core.image import Image
 from ..core.operation import operation
-from ..core.parameter import FolderPath, Spacing
+from ..core.parameter import FolderPath
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
-from ..formats.dicom_labels import read_dicom_labels, referenced_series
-from .open_labels import merged
 from .plan import PlanLine, plan_folder
 from .subject_rule import SubjectRule
 
@@ -82,86 +80,46 @@ def list_series(
     return table
 
 
-@operation("gather", "Gather a folder", name="gather", keywords="import open load add dicom nifti tiff drop")
-def gather(
-    folder: FolderPath,
+def chosen_lines(
+    folder: Path,
     series: str | None = None,
     subject: str | None = None,
+    rule: SubjectRule = SubjectRule(),
     *,
-    copy: bool = True,
-    uneven: Literal["refuse", "mend"] = "refuse",
-    subject_from: SOURCES = "patient id",
-    subject_pattern: str = "(.+)",
-    spacing: Spacing | None = None,
-    sequences: Literal["time", "slice"] = "time",
+    spacing: tuple[float, float, float] | None = None,
     progress: Progress = silent(),
-) -> list[Image]:
-    """Take images into the study: DICOM series, and files of every other kind that can be read.
+) -> list[PlanLine]:
+    """The images of a folder that are asked for by name, and the labels in it when all are; the parameters are those of
+    the operation *Gather*.
 
-    A segmentation or structure set in the folder comes in as the labels of the image it was drawn on.
-
-    Parameters
-    ----------
-    folder : path
-        A folder, nested and unsorted as it may be, or one file.
-    series : text
-        Only the image of this name or series identifier; all when left out.
-    subject : text
-        Subject to put the images under; found by the pattern when left out.
-    copy : bool
-        Copy the files into the study; otherwise they stay where they are and must stay there.
-    uneven : "refuse" or "mend"
-        What to do with missing or doubled slices: "mend" leaves missing ones blank and takes the first of
-        doubled ones.
-    subject_from : text
-        Where subjects' names are taken from.
-    subject_pattern : text
-        Regular expression; its first group is the subject.
-    spacing : three mm
-        Voxel size for NIfTI files whose own position matrix is of no use.
-    sequences : "time" or "slice"
-        What pictures that differ in a number are: times, or slices of a stack.
-
-    Raises
-    ------
-    Trouble
-        When the folder holds no image, or none of that name; naming each that is refused, and why.
+    Raises Trouble when the folder holds no image, or none of that name.
     """
-    lines = plan_folder(folder, SubjectRule(subject_from, subject_pattern), spacing=spacing, progress=progress)
-    wanted = [line for line in lines if line.is_image and (series is None or _matches(series, line))]
+    lines = plan_folder(folder, rule, spacing=spacing, progress=progress)
+    images = [line for line in lines if line.is_image]
+    wanted = images if series is None else _of_name(series, images, folder)
     if not wanted:
-        have = ", ".join(f"“{line.name}”" for line in lines if line.is_image)
+        have = ", ".join(f"“{line.name}”" for line in images)
         if have:
             raise Trouble(f"There is no image “{series}” in this folder", f"it holds {have}", folder)
         others = "; ".join(f"“{line.name}” is a {line.seems[:1].lower()}{line.seems[1:]}" for line in lines)
         raise Trouble("There is no image in this folder", others, folder)
     for line in wanted:
-        line.along = sequences
-        line.subject, line.copy, line.mend = subject or line.subject, copy, uneven == "mend" and line.mendable
-    images = [line.open(progress) for line in wanted]
-    for line in lines:
-        if line.kind == "labels" and series is None:
-            attach_labels(line, images)
-    return images
+        line.take, line.subject = True, subject or line.subject
+    labels = [line for line in lines if line.kind == "labels"] if series is None else []
+    return wanted + labels
 
 
-def attach_labels(line: PlanLine, images: list[Image]) -> Image | None:
-    """Give a segmentation or structure set to the image among `images` that it was drawn on; None when that is not
-    there."""
-    wanted = set().union(*(referenced_series(path) for path in line.files))
-    for fact in ("SeriesInstanceUID", "FrameOfReferenceUID"):
-        for image in images:
-            if image.facts.get(fact) in wanted and not image.axes:
-                for path in line.files:
-                    found = read_dicom_labels(path, image.space)
-                    if image.labels is None:
-                        image.labels = found
-                    else:
-                        merged(image.labels, found, "").apply(image.labels)
-                return image
-    return None
+def _of_name(wanted: str, lines: list[PlanLine], folder: Path) -> list[PlanLine]:
+    """Those that are called so: by their place below the folder, else by name, identifier or file name."""
+    text = wanted.casefold()
+    exact = [line for line in lines if text == place_in(folder, line).casefold()]
+    return exact or [line for line in lines if text in (line.name.casefold(), line.files[0].name.casefold())]
 
 
-def _matches(wanted: str, line: PlanLine) -> bool:
-    names = [line.name, line.series.uid if line.series else "", *(p.name for p in line.files[:1])]
-    return any(wanted.casefold() == name.casefold() for name in names)
+def place_in(folder: Path, line: PlanLine) -> str:
+    """What tells a line of a plan from all others of its folder: the identifier of its series, or where its file lies
+    in it."""
+    if line.series is not None:
+        return line.series.uid
+    path = line.files[0]
+    return str(path.relative_to(folder)) if path.is_relative_to(folder) and path != folder else path.name

@@ -87,14 +87,19 @@ def _work(study: Study, ready: list[_Subject], recipe: Recipe, workers: int, pro
     if workers < 1:
         for one in ready:
             while _advance(one):
-                assert one.task is not None
                 _told(progress, ready, total)
-                try:
-                    _took(study, one, compute(study, one.task, progress.part(progress.fraction, progress.fraction)))
-                except Trouble as trouble:
-                    one.end("failed", str(trouble))
+                _here(study, one, progress)
         return
     _in_processes(study, ready, workers, progress, total)
+
+
+def _here(study: Study, one: _Subject, progress: Progress) -> None:
+    """Compute a subject's next step in this process, and keep it."""
+    assert one.task is not None
+    try:
+        _took(study, one, compute(study, one.task, progress.part(progress.fraction, progress.fraction)))
+    except Trouble as trouble:
+        one.end("failed", str(trouble))
 
 
 def _in_processes(study: Study, ready: list[_Subject], workers: int, progress: Progress, total: int) -> None:
@@ -106,9 +111,12 @@ def _in_processes(study: Study, ready: list[_Subject], workers: int, progress: P
     waiting: dict[Future, _Subject] = {}
 
     def send(one: _Subject) -> None:
-        if _advance(one):
+        while _advance(one):
             assert one.task is not None
-            waiting[pool.submit(compute_away, study.folder, one.task)] = one
+            if not one.task.about.acts:
+                waiting[pool.submit(compute_away, study.folder, one.task)] = one
+                return
+            _here(study, one, progress)  # only this process may change the study
 
     try:
         for one in ready:

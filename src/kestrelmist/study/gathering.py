@@ -4,27 +4,34 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from ..core.errors import Cancelled, DiskFull, Trouble
+from ..core.operation import find_operation
 from ..core.progress import Progress, silent
 from ..formats.dicom_labels import referenced_series
+from ..gather.gather import place_in
 from ..gather.plan import PlanLine
 from ..gather.subject_rule import SubjectRule
 from .catalogue_trouble import Gone
-from .keeping import keep_image, run
-from .logbook import Step
+from .keeping import AlreadyThere, keep_image, keep_into, step_of
 from .study import Study
+from .task import Task, compute, settle
+
+MOST = 6
+"""Lines that are named; more are counted."""
 
 
 @dataclass
 class Taken:
-    """What came of a plan: ids of the new images, lines that could not be taken with the reason, whether it was
-    stopped, and why no more could be taken in, with the lines that are still to come."""
+    """What came of a plan: ids of the new images, lines that could not be taken with the reason, those whose image is
+    in the study already, whether it was stopped, and why no more could be taken in, with the lines that are still to
+    come."""
 
     keys: list[int] = field(default_factory=list)
     refused: list[tuple[PlanLine, str]] = field(default_factory=list)
+    known: list[tuple[PlanLine, AlreadyThere]] = field(default_factory=list)
     labels: int = 0
     stopped: bool = False
     ended: str = ""
@@ -32,11 +39,21 @@ class Taken:
     left: list[PlanLine] = field(default_factory=list)
 
     @property
+    def whole(self) -> bool:
+        """Whether everything that was to be taken in is in the study now."""
+        return not (self.refused or self.stopped or self.ended)
+
+    @property
     def ending(self) -> str:
-        """What a person is told when the disk ran full: which images are in, and which are not."""
+        """What a person is told of a plan that is not whole: which images are in, which are not, and why. Without full
+        stop."""
         several = "images are" if len(self.names) != 1 else "image is"
         there = f"{len(self.names)} {several} in the study{': ' if self.names else ''}{_named(self.names)}"
-        return f"{self.ended} {there}. Not taken in: {_named([line.name for line in self.left])}."
+        told = [self.ended.rstrip(".") or ("Stopped" if self.stopped else ""), there]
+        told += [f"Not taken in: {_named([line.name for line in self.left])}"] if self.left else []
+        told += [f"“{line.name}” is not: {why.rstrip('.')}" for line, why in self.refused[:MOST]]
+        told += [f"Nor are {len(self.refused) - MOST} more"] if len(self.refused) > MOST else []
+        return ". ".join(filter(None, told))
 
 
 def take_lines(
@@ -46,6 +63,7 @@ def take_lines(
     told: Callable[[PlanLine, str], None] | None = None,
     folder: Path | None = None,
     rule: SubjectRule = SubjectRule(),
+    spacing: tuple[float, float, float] | None = None,
 ) -> Taken:
     """Take in the lines marked `take`, images first, then labels onto their images.
 
@@ -54,7 +72,7 @@ def take_lines(
     told : callable, optional
         Called with a line and its state in words, from the thread that does the work.
     folder : path, optional
-        Where the plan was made, for the logbook.
+        Where the plan was made, for the logbook; `rule` and `spacing` are those of the plan.
     """
     progress, taken = progress or silent(), Taken()
     say = told or (lambda line, words: None)
@@ -65,16 +83,16 @@ def take_lines(
         say(line, "reading")
         try:
             if line.kind == "labels":
-                _take_labels(study, line)
+                entry = _take_labels(study, line, entry)
                 taken.labels += 1
             else:
-                key, entry = _take_image(study, line, _told(part, line, say), folder, rule, entry)
+                key, entry = _take_image(study, line, _told(part, line, say), folder, rule, spacing, entry)
                 taken.keys.append(key)
                 taken.names.append(line.name)
             say(line, "taken in")
         except Cancelled:
             say(line, "stopped")
-            taken.stopped = True
+            taken.stopped, taken.left = True, wanted[n:]
             break
         except (DiskFull, Gone) as trouble:
             why = Trouble(trouble.what.partition(";")[0], trouble.do, trouble.file)  # something may well be in
@@ -82,13 +100,16 @@ def take_lines(
             for other in taken.left:
                 say(other, "not taken in")
             break
+        except AlreadyThere as trouble:
+            taken.known.append((line, trouble))
+            say(line, "there already")
         except Trouble as trouble:
             taken.refused.append((line, str(trouble)))
             say(line, "refused")
     return taken
 
 
-def _named(names: list[str], most: int = 6) -> str:
+def _named(names: list[str], most: int = MOST) -> str:
     more = f" and {len(names) - most} more" if len(names) > most else ""
     return ", ".join(f"“{name}”" for name in names[:most]) + more
 
@@ -110,27 +131,34 @@ def _told(progress: Progress, line: PlanLine, say: Callable[[PlanLine, str], Non
 
 
 def _take_image(
-    study: Study, line: PlanLine, progress: Progress, folder: Path | None, rule: SubjectRule, entry: int
+    study: Study,
+    line: PlanLine,
+    progress: Progress,
+    folder: Path | None,
+    rule: SubjectRule,
+    spacing: tuple[float, float, float] | None,
+    entry: int,
 ) -> tuple[int, int]:
     started = time.monotonic()
     progress.at(0.0, f"Reading {line.name}")
     image = line.open(progress.part(0.0, 0.1))
     settings = {
-        "folder": str(folder or line.files[0]),
-        "series": line.series.uid if line.series else line.files[0].name,
+        "folder": folder or line.files[0],
+        "series": place_in(folder or line.files[0], line),
         "subject": line.subject,
         "copy": line.copy,
         "uneven": "mend" if line.mend else "refuse",
         "subject_from": rule.source,
         "subject_pattern": rule.pattern,
-        "spacing": None,
+        "spacing": spacing,
         "sequences": line.along,
     }
-    step = Step("gather", f"Gather “{line.name}”", settings, seconds=time.monotonic() - started)
+    task = Task("gather", find_operation("gather").checked(settings), {})
+    step = replace(step_of(task), title=f"Gather “{line.name}”", seconds=time.monotonic() - started)
     return keep_image(study, image, step, progress.part(0.1, 1.0), entry)
 
 
-def _take_labels(study: Study, line: PlanLine) -> None:
+def _take_labels(study: Study, line: PlanLine, entry: int) -> int:
     """Labels go onto the image of the study that they name; raises Trouble when it is not there."""
     for path in line.files:
         wanted = referenced_series(path)
@@ -140,4 +168,6 @@ def _take_labels(study: Study, line: PlanLine) -> None:
                 break
         else:
             raise Trouble(f"The image that “{line.name}” was drawn on is not in the study", "gather it too", path)
-        run(study, "open-labels", {"image": record.id, "file": path})
+        task = settle(study, "open-labels", {"image": record.id, "file": path})
+        entry = keep_into(study, task, compute(study, task, silent()), entry)
+    return entry

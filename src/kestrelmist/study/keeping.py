@@ -24,6 +24,10 @@ from .store import Prepared, store_for
 from .task import NO_MAP, Given, Made, Task, compute, settle
 
 
+class AlreadyThere(Trouble):
+    """All that was to be kept is in the study already."""
+
+
 def run(study: OpenStudy, name: str, given: dict[str, Any], progress: Progress | None = None) -> Any:
     """Settle, compute and keep in a row.
 
@@ -59,7 +63,8 @@ def keep_and_tell(study: OpenStudy, task: Task, made: Made) -> tuple[dict[str, A
     """As `keep`; also gives the things that were made, as the logbook knows them."""
     if task.about.acts:  # it has written its own steps
         step = next((s for s in study.logbook.last(50) if s.operation == task.operation), None)
-        return dict(made.values), step.outputs if step else {}
+        outputs = _things_of(study, task, made) or (step.outputs if step else {})
+        return dict(made.values), outputs
     if study.read_only:
         if any(not isinstance(v, Table) for v in made.values.values()):
             study.catalogue.require_writable()
@@ -71,6 +76,27 @@ def keep_and_tell(study: OpenStudy, task: Task, made: Made) -> tuple[dict[str, A
         made.drop()
 
 
+def keep_into(study: OpenStudy, task: Task, made: Made, into: int) -> int:
+    """As `keep`, in one entry of the history with what came before; returns the entry."""
+    try:
+        keeping = _Keeping(study, task, made)
+        keeping.kept(into)
+        return keeping.entry
+    finally:
+        made.drop()
+
+
+def _things_of(study: OpenStudy, task: Task, made: Made) -> Things:
+    """What an operation that acts on the study has kept by itself, and gave the ids of."""
+    found: Things = {}
+    for result in task.about.results:
+        keys = made.values.get(result.name)
+        if result.kind.is_thing and isinstance(keys, list) and keys:
+            records = [study.items.get(key) for key in keys]
+            found[result.name] = tuple(study.as_thing(record) for record in records if record is not None)
+    return found
+
+
 class _Keeping:
     def __init__(self, study: OpenStudy, task: Task, made: Made):
         self.study, self.task, self.made = study, task, made
@@ -79,13 +105,14 @@ class _Keeping:
         self.result: dict[str, Any] = {}
         self.taken: list[tuple[Prepared, int, Any]] = []
         self.known: list[tuple[Prepared, Record]] = []
+        self.entry = 0
         self.born: list[tuple[int, int]] = []
         """Label maps that were made for an edit, after the image each is on."""
 
-    def kept(self) -> dict[str, Any]:
+    def kept(self, into: int = 0) -> dict[str, Any]:
         task = self.task
         title = next((v.title for v in self.made.values.values() if isinstance(v, LabelEdit)), task.title)
-        self._written(self._gather, title)
+        self.entry = self._written(self._gather, title, into=into)
         return self.result
 
     def _written(self, gather: Callable[[sqlite3.Connection], Step], title: str, into: int = 0) -> int:
@@ -152,7 +179,7 @@ class _Keeping:
         if self.known and not any(p.kind != "table" for p, _, _ in self.taken):
             prepared, record = self.known[0]
             more = f", and {len(self.known) - 1} more" if len(self.known) > 1 else ""
-            raise Trouble(
+            raise AlreadyThere(
                 f"“{prepared.name}” is in the study already, as “{record.name}” of {record.subject}{more}",
                 "open it from the Shelf",
             )

@@ -130,7 +130,7 @@ class Logbook:
                     person(),
                     step.operation,
                     step.version,
-                    step.title,
+                    step.title.encode("utf-8", "backslashreplace").decode(),  # names of files may be no text
                     json.dumps(step.settings, default=str),
                     _written(step.inputs),
                     _written(step.outputs),

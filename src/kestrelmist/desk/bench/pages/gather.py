@@ -303,7 +303,7 @@ class GatherBench(OperationPages):
             self.session.took_in.emit(taken.keys)
             if self.beside.isChecked():
                 self.desk.beside.show(taken.keys)
-        if taken.ended or taken.refused:
+        if taken.ended or taken.refused or taken.known:
             self._show_rest(taken)
         elif taken.stopped:
             there = "1 image is" if len(taken.keys) == 1 else f"{len(taken.keys)} images are"
@@ -314,15 +314,17 @@ class GatherBench(OperationPages):
     def _show_rest(self, taken: Taken) -> None:
         """Lay out what could not be taken in; what there was no room for stays ticked, so that going on is one
         press."""
-        reasons = [taken.ending] if taken.ended else []
-        reasons += [reason for _, reason in taken.refused[:4]]
-        reasons += [f"… and {len(taken.refused) - 4} more"] if len(taken.refused) > 4 else []
+        known = [(line, str(why)) for line, why in taken.known]
+        lines = taken.refused + known
+        reasons = [] if taken.whole else [f"{taken.ending}."]
+        reasons += [reason for _, reason in known[:4]]
+        reasons += [f"… and {len(known) - 4} more"] if len(known) > 4 else []
         self.session.trouble.emit("\n".join(reasons))
-        for line, reason in taken.refused:
+        for line, reason in lines:
             line.problems = [*line.problems, reason.rstrip(".")]
         for line in taken.left:
             line.take = True
-        shown = {id(line) for line in (*taken.left, *(line for line, _ in taken.refused))}
+        shown = {id(line) for line in (*taken.left, *(line for line, _ in lines))}
         self.plan.show_plan("Not taken in", [line for line in self.lines if id(line) in shown])
         self._count()
 
