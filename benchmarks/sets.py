@@ -38,7 +38,8 @@ def _set(place: Path) -> Row:
             put_pixels(ds, rng.integers(0, 4000, (SIDE, SIDE)).astype(np.uint16), "MONOCHROME2")
             ds.save_as(path, enforce_file_format=True)
         else:
-            os.link(folder / f"{n % DISTINCT:04d}.dcm", path)
+            # one pixel of its own: the same content would have to be in one part of the set
+            path.write_bytes((folder / f"{n % DISTINCT:04d}.dcm").read_bytes()[:-4] + n.to_bytes(4, "little"))
         lines.append(f"{path.name},A{n // 2},{n % 700},{n % 500},90,120")
     (place / "boxes.csv").write_text("\n".join(lines))
     started = time.perf_counter()

@@ -3,8 +3,10 @@
 import errno
 import json
 import os
+import shutil
 import tempfile
 import unittest
+from collections import Counter
 from pathlib import Path
 from unittest import mock
 
@@ -292,6 +294,126 @@ class SetTest(PlaceCase):
         self.assertIn("pictures for training", ran.stdout)
         self.assertEqual(np.load(self.to / self.column("pictures.csv", "array")[0]).dtype, np.float16)
         kestrelmist("picture-set", self.table, "--folder", self.folder, "--to", self.to, code=1)
+
+
+class ApartTest(PlaceCase):
+    """No picture is in two parts, however often and under whatever name it comes."""
+
+    def setUp(self):
+        super().setUp()
+        self.folder = self.place / "pictures"
+        self.random = np.random.default_rng(3)
+
+    def picture(self, name: str, values: np.ndarray | None = None) -> Path:
+        path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        shape = (40, 60)
+        Pillow.fromarray(self.random.integers(0, 200, shape).astype(np.uint8) if values is None else values).save(path)
+        return path
+
+    def make(self, lines: list[str], head: str = "file,animal,class,x,y,w,h", **more):
+        table = self.place / "boxes.csv"
+        table.write_text("\n".join([head, *lines]) + "\n")
+        given = {"size": "20", "type": "float32", "workers": 0, "validation": 0.4, "test": 0.2} | more
+        report = picture_set(table, self.folder, self.place / "set", **given)
+        self.report = {row[0]: row[1] for row in report.rows}
+        pictures, problems = (read_csv(self.place / "set" / f"{n}.csv") for n in ("pictures", "problems"))
+        self.rows = [dict(zip([c.name for c in pictures.columns], row)) for row in zip(*pictures.values)]
+        self.problems = [dict(zip([c.name for c in problems.columns], row)) for row in zip(*problems.values)]
+
+    def kinds(self) -> dict[str, int]:
+        return dict(Counter(one["problem"] for one in self.problems))
+
+    def test_every_picture_has_an_array_of_its_own(self):
+        names = ["x/a.png", "y/a.png", "a 2.png", "A 3.png", "z/a.tif", "a 2 2.png"]
+        for name in names:
+            self.picture(name)
+        self.make([f"{name},S,,,,," for name in names], validation=0, test=0)
+        arrays = [row["array"] for row in self.rows]
+        self.assertEqual((len(set(map(str.casefold, arrays))), len(self.rows)), (6, 6))
+        for row in self.rows:
+            right = resized(np.asarray(Pillow.open(row["file"])), fit_of(60, 40, (20, 20), "fit")) / 255
+            np.testing.assert_allclose(np.load(self.place / "set" / row["array"]), right, atol=1e-6)
+
+    def test_unknown_subjects_are_said(self):
+        for n in range(12):
+            self.picture(f"im{n}.png")
+        self.make([f"im{n}.png,,,,," for n in range(12)], "file,class,x,y,w,h")
+        self.assertEqual(self.report["pictures that count as subjects of their own, as no column names subjects"], 12)
+        self.assertIn("no column of the table names subjects", self.problems[0]["what"])
+        self.assertIs(
+            json.loads((self.place / "set" / "manifest.json").read_text())["settings"]["subjects known"], False
+        )
+        shutil.rmtree(self.place / "set")
+        self.make([f"im{n}.png,{'' if n == 3 else 'S' + str(n)},,,,," for n in range(12)])
+        self.assertEqual(self.kinds(), {"no subject": 1})
+
+    def test_one_file_spelled_two_ways_and_under_two_subjects(self):
+        for n in range(10):
+            self.picture(f"im{n}.png")
+        lines = [f"im{n}.png,,,1,2,8,9" for n in range(10)]
+        lines += ["im1,,,1,2,8,9", "im1,,more,3,4,8,9", "im2.png,T,,5,5,8,9", "IM2,U,,5,5,8,9"]
+        self.make(lines)
+        self.assertEqual(sorted(row["picture"] for row in self.rows), sorted(f"im{n}.png" for n in range(10) if n != 2))
+        self.assertEqual(len({row["file"] for row in self.rows}), 9)
+        self.assertEqual(next(row["boxes"] for row in self.rows if row["picture"] == "im1.png"), 2)
+        self.assertEqual(self.kinds(), {"two names": 2, "row": 1, "two subjects": 1, "no subject": 9})
+
+    def test_the_same_content_under_two_subjects_is_in_one_part(self):
+        for n in range(12):
+            path = self.picture(f"im{n}.png")
+            if n < 6:
+                shutil.copy(path, self.folder / f"copy{n}.png")
+        lines = [f"im{n}.png,S{n},,,,," for n in range(12)] + [f"copy{n}.png,T{n},,,,," for n in range(6)]
+        for seed in range(6):
+            self.make(lines, seed=seed, validation=0.5)
+            parts = {row["picture"]: row["part"] for row in self.rows}
+            self.assertEqual(len(parts), 18)
+            for n in range(6):
+                self.assertEqual(parts[f"im{n}.png"], parts[f"copy{n}.png"])
+            self.assertGreater(len(set(parts.values())), 1)
+            self.assertEqual(self.kinds(), {"same content": 6})
+            shutil.rmtree(self.place / "set")
+
+    def test_the_same_pixels_in_two_files_are_left_out_beside_training(self):
+        for n in range(8):
+            path = self.picture(f"im{n}.png")
+            Pillow.open(path).save(self.folder / f"again{n}.bmp")
+        lines = [f"im{n}.png,S{n},,,,,,{'train'}" for n in range(8)]
+        lines += [f"again{n}.bmp,T{n},,,,,,{'val' if n < 5 else 'train'}" for n in range(8)]
+        self.make(lines, "file,animal,class,x,y,w,h,split", by_part_column=True)
+        self.assertEqual(Counter(row["part"] for row in self.rows), {"training": 11})
+        self.assertEqual(self.kinds(), {"same pixels": 5})
+        self.assertFalse(list((self.place / "set" / "validation").glob("*.npy")))
+
+    def test_corners_the_other_way_round_are_listed(self):
+        self.picture("a.png")
+        head = "file,animal,xmin,ymin,xmax,ymax"
+        self.make(["a.png,S,30,4,10,20", "a.png,S,1,2,3,4"], head, validation=0, test=0, rule="stretch")
+        self.assertEqual([(p["problem"], p["line"]) for p in self.problems], [("reversed", 2)])
+        boxes = read_csv(self.place / "set" / "boxes.csv")
+        heads = [c.name for c in boxes.columns]
+        found = [float(boxes.values[heads.index(name)][0]) for name in ("left", "top", "width", "height")]
+        np.testing.assert_allclose(found, (10 / 3, 2, 20 / 3, 8), atol=1e-4)
+
+    def test_mean_and_spread_by_channel_and_without_the_border(self):
+        for n in range(5):
+            self.picture(f"c{n}.png", self.random.integers((40, 90, 0), (80, 250, 20), (40, 60, 3)).astype(np.uint8))
+        self.picture("grey.png")
+        lines = [f"{name},S,,,,," for name in ("c0.png", "c1.png", "c2.png", "c3.png", "c4.png", "grey.png")]
+        self.make(lines, validation=0, test=0, channels="colour", values="none")
+        arrays = np.stack([np.load(self.place / "set" / row["array"]).astype(float) for row in self.rows])
+        self.assertEqual(arrays.shape, (6, 20, 20, 3))
+        grey = arrays[[row["picture"] == "grey.png" for row in self.rows]][0]
+        np.testing.assert_array_equal(grey[..., 0], grey[..., 2])
+        found = json.loads((self.place / "set" / "statistics.json").read_text())
+        self.assertAlmostEqual(found["mean"], arrays.mean(), places=6)
+        inside = arrays[:, 3:17]  # 60 × 40 in 20 × 20 leaves borders of 3 1/3 rows
+        self.assertTrue((arrays[:, :3] == 0).all() and (inside[:, 0] > 0).any())
+        for name, values in (("by channel", arrays), ("without the border", inside)):
+            np.testing.assert_allclose(found[name]["mean"], values.mean((0, 1, 2)), rtol=1e-9)
+            np.testing.assert_allclose(found[name]["standard deviation"], values.std((0, 1, 2)), rtol=1e-9)
+        self.assertAlmostEqual(self.report["mean without the border, green"], inside[..., 1].mean())
 
 
 class ReadingTest(PlaceCase):

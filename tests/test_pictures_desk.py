@@ -115,6 +115,7 @@ class PicturesTest(DeskCase):
         subject.activated.emit(0)
         pause_for()
         self.assertEqual(self.form.values()["columns"], "subject=")
+        self.assertIn("No column names subjects", self.form.companion.told.text())
         layout = self.form.fields["layout"]
         layout.setCurrentIndex(layout.findData("centre and size"))
         pause_for()

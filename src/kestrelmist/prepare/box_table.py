@@ -60,6 +60,9 @@ class BoxTable:
     encoding: str
     separator: str
     problems: list[tuple[int, str]] = field(default_factory=list)
+    """Rows that are left out."""
+    mended: list[tuple[int, str]] = field(default_factory=list)
+    """Rows that were read otherwise than they stand."""
 
 
 def read_boxes(
@@ -171,6 +174,8 @@ def _fill(table: BoxTable, lines: Iterable[list[str]], size: tuple[float, float]
             table.problems.append((line, f"says the same as line {earlier}"))
             continue
         table.rows.append(row)
+        if box is not None and _turned_round([cell(k) for k in "abcd"], table.columns.layout, comma):
+            table.mended.append((line, "has its corners the other way round, and was turned"))
 
 
 def _box(cells: list[str], layout: str, comma: bool) -> Box | None:
@@ -182,6 +187,13 @@ def _box(cells: list[str], layout: str, comma: bool) -> Box | None:
     if layout == "centre and size":
         return Box(a - c / 2, b - d / 2, c, d)
     return Box(a, b, c, d)
+
+
+def _turned_round(cells: list[str], layout: str, comma: bool) -> bool:
+    if layout != "two corners":
+        return False
+    a, b, c, d = (_number(one, comma) for one in cells)
+    return a > c or b > d
 
 
 def _number(text: str, comma: bool) -> float:

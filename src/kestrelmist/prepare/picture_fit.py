@@ -30,6 +30,14 @@ class Fit:
     columns: int
     rows: int
 
+    @property
+    def filled(self) -> tuple[int, int, int, int]:
+        """First and past the last column, first and past the last row of the new picture that the old one fills; what
+        lies beside is border."""
+        left, right = max(0, round(self.left)), min(self.columns, round(self.columns - self.left))
+        top, bottom = max(0, round(self.top)), min(self.rows, round(self.rows - self.top))
+        return left, max(right, left + 1), top, max(bottom, top + 1)
+
     def box(self, box: Box) -> Box | None:
         """A box in the new picture, cut off at its edges; None when nothing of it is there."""
         moved = box.scaled(self.x, self.y)
@@ -49,16 +57,16 @@ def fit_of(columns: int, rows: int, size: tuple[int, int], rule: Rule) -> Fit:
 
 
 def resized(values: np.ndarray, fit: Fit, border: float = 0.0) -> np.ndarray:
-    """The picture itself, float32 (rows, columns), of values of any number type: each new pixel is the mean of what it
-    covers, weighted towards its middle (a triangle, as Pillow has it, over whole blocks of pixels where it becomes much
-    smaller); what lies beside the picture, and what has no value, is `border`."""
+    """The picture itself, float32, of values of any number type (rows, columns, and perhaps channels): each new pixel
+    is the mean of what it covers, weighted towards its middle (a triangle, as Pillow has it, over whole blocks of
+    pixels where it becomes much smaller); what lies beside the picture, and what has no value, is `border`."""
     from PIL import Image as Pillow
 
+    if values.ndim == 3:
+        return np.stack([resized(values[..., n], fit, border) for n in range(values.shape[2])], axis=2)
     rows, columns = values.shape
     # what of the new picture is filled, in whole pixels, and what of the old one that shows
-    left, right = max(0, round(fit.left)), min(fit.columns, round(fit.left + columns * fit.x))
-    top, bottom = max(0, round(fit.top)), min(fit.rows, round(fit.top + rows * fit.y))
-    right, bottom = max(right, left + 1), max(bottom, top + 1)
+    left, right, top, bottom = fit.filled
     down, across = max(1, int(1 / (GAP * fit.y))), max(1, int(1 / (GAP * fit.x)))
     shown = (
         max(0.0, (left - fit.left) / fit.x) / across,

@@ -6,23 +6,21 @@ import hashlib
 import json
 import re
 import shutil
-from collections import Counter, defaultdict
 from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from ..core.claim import claimed
 from ..core.errors import Trouble
-from ..core.names import file_name
 from ..core.operation import operation
 from ..core.parameter import Between, FilePath, FolderPath, NewPath, Only
 from ..core.progress import Progress, silent
 from ..core.table import Table
 from .box_columns import Layout
-from .box_table import BoxTable, Row, read_boxes
+from .box_table import read_boxes
 from .picture_fit import NumberType, Rule, Values
-from .picture_match import Matched, files_below, matched, stem_of
-from .set_parts import by_column, shared_out
+from .picture_match import files_below, matched
+from .set_plan import Shares, planned
 from .set_tables import finish
 from .set_work import Item, Recipe, Wanted, worked_out
 
@@ -50,6 +48,7 @@ def picture_set(
     range: Annotated[Pair | None, Only("values", "range")] = None,
     percentiles: Annotated[Pair, Between(0, 100), Only("values", "percentiles")] = (1.0, 99.0),
     type: NumberType = "float16",
+    channels: Literal["grey", "colour"] = "grey",
     validation: Share = 0.2,
     test: Share = 0.0,
     seed: Annotated[int, Only("by_part_column", False)] = 1,
@@ -89,6 +88,9 @@ def picture_set(
         Lowest and highest.
     type : text
         Number type of the arrays.
+    channels : text
+        "grey": arrays have rows and columns, and colours become their brightness. "colour": arrays have red, green and
+        blue as a third axis, and grey pictures have the same in all of them.
     validation, test : number
         Below 1 a share of the subjects, from 1 on how many of them. No subject is in two parts.
     seed : number
@@ -131,16 +133,17 @@ def picture_set(
     boxes = read_boxes(Path(table), columns, layout, counted_in)
     progress.at(0.01, "Matching rows and files")
     files = matched((row.picture for row in boxes.rows), files_below(Path(folder)), Path(folder))
-    problems = _problems(boxes, files)
-    wanted = _wanted(boxes, files, problems, validation, test, seed, balanced, by_part_column)
+    shares = Shares(validation, test, seed, balanced, by_part_column)
+    wanted, problems = planned(boxes, files, shares, progress.part(0.01, 0.02))
     limits = range if values == "range" and range is not None else percentiles
-    recipe = Recipe(shape, rule, values, (float(limits[0]), float(limits[1])), type)
+    recipe = Recipe(shape, rule, values, (float(limits[0]), float(limits[1])), type, channels == "colour")
     said: dict[str, Any] = {
         "table": str(Path(table).resolve()),
         "folder": str(Path(folder).resolve()),
         **asdict(recipe),
         "validation": validation, "test": test, "seed": seed, "balanced": balanced, "by part column": by_part_column,
-        "columns": boxes.columns.told(boxes.heads), "store": store, "counted in": counted_in,
+        "columns": boxes.columns.told(boxes.heads), "subjects known": "subject" in boxes.columns.where,
+        "store": store, "counted in": counted_in,
         "table sha256": hashlib.sha256(Path(table).read_bytes()).hexdigest(),
     }  # fmt: skip
     with claimed(to, keep=True) as beside:
@@ -163,77 +166,6 @@ def _size(text: str) -> tuple[int, int]:
     if not 1 <= min(columns, rows) <= max(columns, rows) <= LARGEST:
         raise Trouble(f"Pictures of {columns} × {rows} are not made", f"give sides from 1 to {LARGEST}")
     return columns, rows
-
-
-def _problems(boxes: BoxTable, files: Matched) -> list[tuple[str, str, int | None, str]]:
-    """Kind, picture, line of the table and sentence of everything that does not come into the set."""
-    lines: dict[str, int] = {}
-    for row in boxes.rows:
-        lines.setdefault(row.picture, row.line)
-    found: list[tuple[str, str, int | None, str]] = [
-        ("row", "", line, f"line {line} of the table {words}") for line, words in boxes.problems
-    ]
-    found += [("missing", name, lines[name], "no file has this name") for name in files.missing]
-    for name, several in files.double.items():
-        found.append(("double", name, lines[name], f"{len(several)} files have this name, {several[0]} first"))
-    found += [("not in the table", path.name, None, f"{path} is named by no row") for path in files.unnamed]
-    return found
-
-
-def _wanted(
-    boxes: BoxTable,
-    files: Matched,
-    problems: list,
-    validation: float,
-    test: float,
-    seed: int,
-    balanced: bool,
-    column: bool,
-) -> list[Wanted]:
-    rows: dict[str, list[Row]] = defaultdict(list)
-    for row in boxes.rows:
-        if row.picture in files.files:
-            rows[row.picture].append(row)
-    by_subject: dict[str, list[str]] = defaultdict(list)
-    for name, several in list(rows.items()):
-        subjects = {row.subject or name for row in several}
-        if len(subjects) > 1:
-            problems.append(
-                (
-                    "two subjects",
-                    name,
-                    several[0].line,
-                    f"its rows name {len(subjects)} subjects: {', '.join(sorted(subjects))}",
-                )
-            )
-            del rows[name]
-        else:
-            by_subject[subjects.pop()].append(name)
-    if not rows:
-        first = boxes.rows[0].picture if boxes.rows else ""
-        raise Trouble(
-            f"No picture of the table is in this folder; the first one sought is “{first}”",
-            "choose the folder, or say which column names the pictures",
-        )
-    if column:
-        if "part" not in boxes.columns.where:
-            raise Trouble("No column of this table says which part a row is in", "name it, as in --columns part=Split")
-        words = {s: [row.part for name in names for row in rows[name]] for s, names in by_subject.items()}
-        parts = by_column(words)
-    else:
-        classes = {s: [row.label for name in names for row in rows[name]] for s, names in by_subject.items()}
-        parts = shared_out(classes, validation, test, seed, balanced)
-    taken: Counter[str] = Counter()
-    found = []
-    for subject, names in sorted(by_subject.items()):
-        for name in sorted(names):
-            stem = file_name(stem_of(Path(name.replace("\\", "/")).name)) or "picture"
-            key = f"{parts[subject]}/{stem}".casefold()
-            taken[key] += 1
-            number = f" {taken[key]}" if taken[key] > 1 else ""
-            target = f"{parts[subject]}/{stem}{number}.npy"
-            found.append(Wanted(name, files.files[name], subject, parts[subject], tuple(rows[name]), target))
-    return found
 
 
 def _continued(beside: Path, said: dict[str, Any], wanted: list[Wanted]) -> None:

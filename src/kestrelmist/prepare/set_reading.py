@@ -2,25 +2,28 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 
 from ..core.errors import Trouble
+from ..core.progress import silent
 
 
 @dataclass(frozen=True)
 class Read:
-    """Values (rows, columns), as the file has them or turned over, and the range that its numbers may have."""
+    """Values (rows, columns), or (rows, columns, 3) of colours, as the file has them or turned over, and the range that
+    its numbers may have."""
 
     values: np.ndarray
     span: tuple[float, float]
     turned: bool = False
 
 
-def read_picture(path: Path) -> Read:
-    """One picture; of colours their brightness. One that is stored with dense bone dark (MONOCHROME1) is turned over.
+def read_picture(path: Path, colour: bool = False) -> Read:
+    """One picture; of colours their brightness, unless `colour` is wanted: red, green and blue then, which a grey one
+    has alike. One that is stored with dense bone dark (MONOCHROME1) is turned over.
 
     Raises
     ------
@@ -30,7 +33,10 @@ def read_picture(path: Path) -> Read:
     with open(path, "rb") as stream:
         start = stream.read(132)
     found = _plain_dicom(path) if start[128:] == b"DICM" else None
-    return found if found is not None else _any(path)
+    read = found if found is not None else _any(path, colour)
+    if colour and read.values.ndim == 2:
+        return replace(read, values=np.repeat(read.values[..., None], 3, axis=2))
+    return read
 
 
 def _plain_dicom(path: Path) -> Read | None:
@@ -71,12 +77,16 @@ def _native(ds, bits: int, signed: bool) -> np.ndarray | None:
     return values if signed or bits == allocated or int(values.max()) < 1 << bits else None
 
 
-def _any(path: Path) -> Read:
+def _any(path: Path, colour: bool) -> Read:
+    from ..core.values import colour_channels
     from ..formats.opening import open_image
 
-    image = open_image(path).grey()
+    image = open_image(path)
     if image.axes or image.space.shape[2] != 1:
         raise Trouble("This file holds more than one picture", "take it apart first", path)
+    if image.colour and colour:
+        return Read(colour_channels(image.fetch(silent())[:, :, 0].T), (0.0, 255.0))
+    image = image.grey()
     stored = image.stored()
     values = stored.exact()[:, :, 0].T
     kind = stored.values.dtype

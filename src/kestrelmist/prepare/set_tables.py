@@ -6,7 +6,7 @@ import hashlib
 import json
 import shutil
 from collections import Counter, defaultdict
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from importlib.metadata import PackageNotFoundError, version
 from pathlib import Path
 from typing import Any
@@ -19,9 +19,8 @@ from ..core.table import Column, Table
 from .box_table import box_in
 from .picture_fit import fit_of
 from .set_parts import PARTS
+from .set_plan import NO_SUBJECTS, Problem
 from .set_work import JOURNAL, Done, Recipe, Wanted
-
-Problem = tuple[str, str, "int | None", str]
 
 
 def finish(
@@ -43,15 +42,16 @@ def finish(
         When no picture could be read, or an array is not what was written.
     """
     kept = [n for n in range(len(wanted)) if not done[n].wrong]
-    problems = [
-        *problems,
-        *(("unreadable", wanted[n].name, wanted[n].rows[0].line, done[n].wrong) for n in sorted(done) if done[n].wrong),
-    ]
+    problems = list(problems)
+    for n in sorted(done):
+        if done[n].wrong:
+            problems.append(("unreadable", wanted[n].name, wanted[n].rows[0].line, done[n].wrong))
     if not kept:
         raise Trouble(
             f"None of {len(wanted)} pictures could be read: {done[0].wrong}", "choose pictures of a kind that can be"
         )
-    seen = _looked_at(folder, wanted, kept, recipe, progress)
+    seen = _looked_at(folder, wanted, done, kept, recipe, progress)
+    kept = _apart(folder, wanted, kept, seen, problems)
     boxes = _boxes(wanted, done, kept, recipe, problems)
     _pictures(wanted, done, kept, seen).save_csv(folder / "pictures.csv")
     boxes.save_csv(folder / "boxes.csv")
@@ -67,7 +67,7 @@ def finish(
         "made with": _version(),
         "settings": {k: v for k, v in said.items() if k not in ("table", "folder")},
         "from": {"table": said["table"], "folder": said["folder"]},
-        "pictures": {wanted[n].target: seen[n]["sha256"] for n in kept},
+        "pictures": {wanted[n].target: seen[n].sha256 for n in kept},
         "statistics": statistics,
     }
     _json(folder / "manifest.json", manifest)
@@ -76,49 +76,89 @@ def finish(
     return _report(wanted, kept, boxes, problems, statistics)
 
 
+@dataclass(frozen=True)
+class Seen:
+    """What an array holds: its hash, whether all of it is one value, and of each channel how many values there are,
+    their sum and their sum of squares, with the border and without."""
+
+    sha256: str
+    even: bool
+    whole: np.ndarray
+    inside: np.ndarray
+
+    @property
+    def mean(self) -> float:
+        return float(self.whole[1].sum() / self.whole[0].sum())
+
+
 def _looked_at(
-    folder: Path, wanted: list[Wanted], kept: list[int], recipe: Recipe, progress: Progress
-) -> dict[int, dict]:
-    """Sum, sum of squares and hash of each array, read back from where it was written."""
+    folder: Path, wanted: list[Wanted], done: dict[int, Done], kept: list[int], recipe: Recipe, progress: Progress
+) -> dict[int, Seen]:
+    """What each array holds, read back from where it was written."""
     found = {}
-    shape = recipe.size[1], recipe.size[0]
+    shape = recipe.shape
     for n in progress.over(kept, what="Looking at each once more"):
         path = folder / wanted[n].target
         raw = path.read_bytes()
         values = np.load(path)
         if values.shape != shape or values.dtype != np.dtype(recipe.kind):
             raise Trouble("An array of this set is not what was written", "do it again", path)
-        exact = values.astype(np.float64)
-        found[n] = {
-            "sum": float(exact.sum()),
-            "squares": float((exact**2).sum()),
-            "count": values.size,
-            "sha256": hashlib.sha256(raw).hexdigest(),
-        }
+        left, right, top, bottom = fit_of(done[n].columns, done[n].rows, recipe.size, recipe.rule).filled
+        sums = _sums(values), _sums(values[top:bottom, left:right])
+        found[n] = Seen(hashlib.sha256(raw).hexdigest(), bool((values == values.flat[0]).all()), *sums)
     return found
 
 
-def _statistics(seen: dict[int, dict], wanted: list[Wanted], kept: list[int]) -> dict[str, Any]:
+def _sums(values: np.ndarray) -> np.ndarray:
+    """How many values, their sum and sum of squares: a row each, a column a channel."""
+    flat = values.reshape(-1, values.shape[2] if values.ndim == 3 else 1).astype(np.float64)
+    return np.array([np.full(flat.shape[1], len(flat)), flat.sum(0), (flat**2).sum(0)])
+
+
+def _apart(
+    folder: Path, wanted: list[Wanted], kept: list[int], seen: dict[int, Seen], problems: list[Problem]
+) -> list[int]:
+    """Pictures that came out as the very same array are in one part: of others, those outside training are left out.
+    Files that differ may well hold the same pixels."""
+    first: dict[str, int] = {}
+    left_out = set()
+    for n in sorted(kept, key=lambda n: (PARTS.index(wanted[n].part), n)):
+        one = wanted[first.setdefault(seen[n].sha256, n)]
+        if one.part != wanted[n].part and not seen[n].even:
+            words = f"holds the same pixels as “{one.name}”, which is in {one.part}: it is left out of {wanted[n].part}"
+            problems.append(("same pixels", wanted[n].name, wanted[n].rows[0].line, words))
+            left_out.add(n)
+            (folder / wanted[n].target).unlink()
+    return [n for n in kept if n not in left_out]
+
+
+def _statistics(seen: dict[int, Seen], wanted: list[Wanted], kept: list[int]) -> dict[str, Any]:
     training = [n for n in kept if wanted[n].part == "training"]
-    count = sum(seen[n]["count"] for n in training)
-    mean = sum(seen[n]["sum"] for n in training) / count if count else 0.0
-    square = sum(seen[n]["squares"] for n in training) / count if count else 0.0
-    return {
-        "part": "training",
-        "pictures": len(training),
-        "values": count,
-        "mean": mean,
-        "standard deviation": max(square - mean**2, 0.0) ** 0.5,
-    }
+    whole, inside = (np.sum([getattr(seen[n], name) for n in training], axis=0) for name in ("whole", "inside"))
+    told: dict[str, Any] = {"part": "training", "pictures": len(training)}
+    if not training:
+        return told
+    all_channels = whole.sum(1, keepdims=True)
+    mean, spread = _mean_and_spread(all_channels)
+    told |= {"values": int(all_channels[0, 0]), "mean": mean[0], "standard deviation": spread[0]}
+    for name, sums in (("by channel", whole), ("without the border", inside)):
+        mean, spread = _mean_and_spread(sums)
+        told[name] = {"values": int(sums[0].sum()), "mean": mean, "standard deviation": spread}
+    return told
 
 
-def _pictures(wanted: list[Wanted], done: dict[int, Done], kept: list[int], seen: dict[int, dict]) -> Table:
+def _mean_and_spread(sums: np.ndarray) -> tuple[list[float], list[float]]:
+    mean = sums[1] / sums[0]
+    return mean.tolist(), np.sqrt(np.maximum(sums[2] / sums[0] - mean**2, 0)).tolist()
+
+
+def _pictures(wanted: list[Wanted], done: dict[int, Done], kept: list[int], seen: dict[int, Seen]) -> Table:
     heads = ("picture", "subject", "part", "array", "columns", "rows", "turned over", "boxes", "mean", "file")
     table = Table("Pictures", [Column(name) for name in heads])
     for n in kept:
         one, was = wanted[n], done[n]
         boxes = sum(row.box is not None for row in one.rows)
-        mean = seen[n]["sum"] / seen[n]["count"]
+        mean = seen[n].mean
         turned = "yes" if was.turned else "no"
         table.rows.append(
             (one.name, one.subject, one.part, one.target, was.columns, was.rows, turned, boxes, mean, str(one.file))
@@ -186,7 +226,7 @@ def _into_zarr(folder: Path, wanted: list[Wanted], kept: list[int], recipe: Reci
         numbers = [n for n in kept if wanted[n].part == part]
         if not numbers:
             continue
-        shape = (len(numbers), recipe.size[1], recipe.size[0])
+        shape = (len(numbers), *recipe.shape)
         array = group.create_array(part, shape=shape, chunks=(1, *shape[1:]), dtype=recipe.kind)
         for place, n in enumerate(numbers):
             array[place] = np.load(folder / wanted[n].target)
@@ -210,6 +250,8 @@ def _report(
 ) -> Table:
     table = Table("Set of pictures", [Column("what"), Column("count", "", 6)])
     rows: list[tuple[str, float | int]] = []
+    if any(problem[0] == NO_SUBJECTS for problem in problems):
+        rows.append(("pictures that count as subjects of their own, as no column names subjects", len(kept)))
     for part in PARTS:
         here = [wanted[n] for n in kept if wanted[n].part == part]
         if here:
@@ -217,7 +259,10 @@ def _report(
     rows.append(("boxes", len(boxes.rows)))
     for kind, count in sorted(Counter(problem[0] for problem in problems).items()):
         rows.append((f"problems: {kind}", count))
-    rows += [("mean of the training part", statistics["mean"])]
-    rows += [("standard deviation of the training part", statistics["standard deviation"])]
+    for word in ("mean", "standard deviation") if "mean" in statistics else ():
+        rows.append((f"{word} of the training part", statistics[word]))
+        several = statistics["without the border"][word]
+        names = ("",) if len(several) == 1 else (", red", ", green", ", blue")
+        rows += [(f"{word} without the border{name}", value) for name, value in zip(names, several)]
     table.rows = list(rows)
     return table

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from dataclasses import asdict, dataclass
@@ -34,6 +35,12 @@ class Recipe:
     values: Values
     limits: tuple[float, float]
     kind: NumberType
+    colour: bool = False
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        """Of each array: rows, columns, and three channels where it has colours."""
+        return (self.size[1], self.size[0], *((3,) if self.colour else ()))
 
 
 @dataclass(frozen=True)
@@ -77,7 +84,7 @@ def worked_out(items: list[Item], recipe: Recipe, folder: Path, workers: int, pr
         When nothing can be written there.
     Cancelled
     """
-    whole = HEAD + recipe.size[0] * recipe.size[1] * np.dtype(recipe.kind).itemsize
+    whole = HEAD + math.prod(recipe.shape) * np.dtype(recipe.kind).itemsize
     known = {done.number: done for done in _journal(folder) if done.wrong or _is_whole(folder, items, done, whole)}
     left = [item for item in items if item.number not in known]
     for part in {Path(item.target).parent for item in items}:
@@ -137,8 +144,8 @@ def work_on(items: list[Item], recipe: Recipe, folder: str) -> list[Done]:
 
 def _one(item: Item, recipe: Recipe, folder: Path) -> Done:
     try:
-        read = read_picture(Path(item.file))
-        rows, columns = read.values.shape
+        read = read_picture(Path(item.file), recipe.colour)
+        rows, columns = read.values.shape[:2]
         fit = fit_of(columns, rows, recipe.size, recipe.rule)
         how, (low, high) = recipe.values, recipe.limits
         if how == "percentiles":  # of the picture itself, before a border is put round it

@@ -33,6 +33,8 @@ class ColumnsOfTable(QWidget):
     """A list of headings for everything that a column may be. What is chosen is told as the operation takes it."""
 
     chosen = Signal(str)
+    shown = Signal()
+    """Headings were read, or are taken otherwise."""
 
     def __init__(self, desk: Desk):
         super().__init__()
@@ -63,6 +65,11 @@ class ColumnsOfTable(QWidget):
     def complete(self) -> bool:
         """Whether a set can be made with these columns."""
         return bool(self.heads) and not self._found.lacking
+
+    @property
+    def lacks_subjects(self) -> bool:
+        """Whether headings were read and none names subjects."""
+        return bool(self.heads) and "subject" not in self._found.where
 
     def _words(self, role: str, layout: str) -> str:
         return BOX[layout]["abcd".index(role)] if role in "abcd" else (ASKED | COUNTED_IN)[role]
@@ -113,6 +120,7 @@ class ColumnsOfTable(QWidget):
                 for n, head in enumerate(self.heads):
                     choice.addItem(head or f"column {n + 1}", n)
                 choice.setCurrentIndex(where[role] + 1 if role in where else 0)
+        self.shown.emit()
 
     def _choose(self) -> None:
         """What was chosen otherwise than it is guessed without a word."""

@@ -46,6 +46,7 @@ class LookAtThem(QWidget):
         said.textEdited.connect(lambda _: self._soon.start())
         layout.currentIndexChanged.connect(lambda _: self._soon.start())
         self.columns.chosen.connect(said.setText)
+        self.columns.shown.connect(self._tell)
         self.columns.chosen.connect(lambda _: self._chosen())
         self.button.clicked.connect(self.open)
         self.forget.clicked.connect(self._forget)
@@ -79,7 +80,12 @@ class LookAtThem(QWidget):
         """How many pictures were corrected, and that the file does not have it yet."""
         self.unsaved = self.desk.collection.unsaved(self._table)
         words = f"{self.unsaved} corrected picture{'s are' if self.unsaved > 1 else ' is'} not in the file yet."
-        self.told.setText(words if self.unsaved else "Rows and files are matched; boxes can be corrected by hand.")
+        alone = (
+            "No column names subjects: every picture counts as one of its own, and pictures of one subject may get"
+            " into training and validation."
+        )
+        usual = alone if self.columns.lacks_subjects else "Rows and files are matched; boxes can be corrected by hand."
+        self.told.setText(words if self.unsaved else usual)
         back = self.desk.collection.can_bring_back(self._table)
         self.forget.setText("Bring the corrections back" if back else "Forget the corrections")
         self.forget.setVisible(self.unsaved > 0 or back)
