@@ -9,7 +9,7 @@ from pathlib import Path
 
 from ..core.progress import Progress, silent
 
-PROBE = 1 << 16
+PROBE = 1 << 12
 """Bytes at the beginning and at the end of a file by which most that differ are told apart."""
 
 
