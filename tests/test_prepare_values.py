@@ -46,8 +46,17 @@ class FormulaTest(unittest.TestCase):
             ("(a > 0) & ~(b > 3)", (a > 0) & ~(b > 3)),
             ("sqrt(b) + log(b) % 2 - -pi", np.sqrt(b) + np.log(b) % 2 + np.pi),
             ("a > 0 and b > 3 or a < -1", ((a > 0) & (b > 3)) | (a < -1)),
+            ("a > 0 & b > 3 | a < -1", ((a > 0) & (b > 3)) | (a < -1)),
+            ("a > 0 && a < 1 || ~ b > 3", ((a > 0) & (a < 1)) | ~(b > 3)),
+            ("a + (a > 0 & a < 1)", a + ((a > 0) & (a < 1))),
+            ("where(a>0&b>3, 1, 0)", (a > 0) & (b > 3)),
         ):
             np.testing.assert_allclose(Formula(text, "ab")({"a": a, "b": b}), wanted.astype(np.float32), rtol=1e-5)
+        for value, between in ((5, 0), (10, 0), (15, 1), (20, 0), (100, 0)):
+            self.assertEqual(float(Formula("a > 10 & a < 20", "a")({"a": np.float32(value)})), between)
+        for text in ("a & ", "& a", "a ~ b", "a > ~b", "a &&& b"):
+            with self.assertRaisesRegex(Trouble, "cannot be read as a formula"):
+                Formula(text, "ab")
         for text in ("a + 1/0", "a + 10**400", "a * (-8)**0.5", "a + 1 % 0", "a + 0/0", "a + 9**9**9"):
             with self.subTest(text):
                 self.assertTrue(np.isnan(Formula(text, "ab")({"a": np.ones((2, 2), np.float32)})).all())

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import ast
 import operator
+import re
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -20,13 +21,10 @@ TWO: dict[type, Callable] = {
     ast.FloorDiv: operator.floordiv,
     ast.Mod: operator.mod,
     ast.Pow: operator.pow,
-    ast.BitAnd: np.logical_and,
-    ast.BitOr: np.logical_or,
 }
 ONE: dict[type, Callable] = {
     ast.USub: operator.neg,
     ast.UAdd: operator.pos,
-    ast.Invert: np.logical_not,
     ast.Not: np.logical_not,
 }
 COMPARED: dict[type, Callable] = {
@@ -76,9 +74,9 @@ class Formula:
         if len(text) > LONGEST:
             raise Trouble("This formula is too long", f"write it in at most {LONGEST} letters")
         try:
-            tree = ast.parse(text.strip(), mode="eval")
+            tree = ast.parse(_with_words(text.strip()), mode="eval")
         except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
-            at = getattr(error, "offset", None)
+            at = None if _with_words(text) != text else getattr(error, "offset", None)
             where = f" at letter {at}" if at else ""
             raise Trouble(f"“{_short(text)}” cannot be read as a formula{where}", "write it as in a - 0.5*b") from error
         self.used: set[str] = set()
@@ -156,6 +154,14 @@ class Formula:
         if name in ("min", "max"):
             return lambda values: _joined(do, [part(values) for part in parts])
         return lambda values: do(*(part(values) for part in parts))
+
+
+MARKS = {"&": "and", "&&": "and", "|": "or", "||": "or", "~": "not"}
+"""Marks that are read as words, so that they bind as people mean them: `a > 10 & a < 20` is what lies between."""
+
+
+def _with_words(text: str) -> str:
+    return re.sub(r"&&?|\|\|?|~", lambda mark: f" {MARKS[mark[0]]} ", text)
 
 
 def _joined(do: Callable, found: list) -> Any:

@@ -27,7 +27,8 @@ class Role:
     made, "secret" for a word that is never written down, "names" for words that are not written down either, "mark" for
     what says that a list was looked through, "place" for a world position, "end" for one of which x and y will do on a
     picture, "points" for x and y of three, "area" for a framed one, "box" for the first and last voxel of a framed
-    box, "grid" for an image whose values do not count and need not be read."""
+    box, "grid" for an image whose values do not count and need not be read, "fill" for a value that
+    may be none (NaN)."""
 
     text: str
 
@@ -73,6 +74,8 @@ class Only:
         return f"{self.setting.rstrip('_').replace('_', ' ')} is {several}"
 
 
+Fill = Annotated[float, Unit("value"), Role("fill")]
+"""What stands where an image has no value; "nan" for none."""
 Millimetres = Annotated[float, Unit("mm")]
 ImageValue = Annotated[float, Unit("value")]
 WorldPoint = Annotated[tuple[float, float, float], Unit("mm"), Role("place")]
@@ -158,6 +161,8 @@ class Parameter:
             raise Trouble(f"“{_short(value)}” is not one of the choices for {self.words.lower()}", self.wanted)
         numbers = value if self.kind.type is tuple else (value,) if self.kind.type in (float, int) else ()
         for number in numbers:
+            if self.role == "fill" and math.isnan(number):
+                continue
             if not math.isfinite(number) or not self.low <= number <= self.high:
                 raise Trouble(f"{number:g} is out of bounds for {self.words.lower()}", self.wanted)
         return value

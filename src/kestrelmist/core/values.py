@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
+
+from .errors import Trouble
 
 KERNEL_TYPES = (np.uint8, np.int16, np.uint16, np.float32)
 """Number types the compiled kernels are built for; others are widened to float32 for work, never for conversion."""
@@ -33,6 +36,34 @@ class Stored:
                 if np.iinfo(kind).min <= low and high <= np.iinfo(kind).max:
                     return (self.values.astype(np.int64) + int(self.intercept)).astype(kind)
         return self.values.astype(np.float64) * self.slope + self.intercept
+
+
+def holds(kind: np.dtype | type, number: float) -> bool:
+    """Whether a number type holds a number exactly, or as near as its digits go when it is no whole one."""
+    kind = np.dtype(kind)
+    if kind.kind == "f":
+        # the nearest of a fraction is all there ever is; of a whole number another one would be read
+        return not math.isfinite(number) or number != int(number) or float(kind.type(number)) == number
+    ends = np.iinfo(kind)
+    return math.isfinite(number) and number == int(number) and ends.min <= number <= ends.max
+
+
+def type_holding(kind: np.dtype | type, *numbers: float) -> np.dtype:
+    """The smallest number type that holds all of a type's values and some numbers besides; float32 when no type of
+    whole numbers does.
+
+    Raises Trouble for a whole number that float32 cannot hold either.
+    """
+    kind = np.dtype(kind)
+    whole = (kind, *(np.dtype(k) for k in KERNEL_TYPES if np.can_cast(kind, k) and np.dtype(k).kind != "f"))
+    for one in whole if kind.kind in "iu" else ():
+        if all(holds(one, number) for number in numbers):
+            return one
+    single = np.dtype(np.float32)
+    wrong = next((number for number in numbers if not holds(single, number)), None)
+    if wrong is not None:
+        raise Trouble(f"{wrong:.15g} cannot be held among these values", f"{float(np.float32(wrong)):.15g} can")
+    return single if kind.kind != "f" or kind.itemsize <= 4 else kind
 
 
 def extremes(values: np.ndarray) -> tuple[float, float]:
@@ -81,6 +112,13 @@ def packed_colours(rgb: np.ndarray) -> np.ndarray:
     for n, shift in enumerate((16, 8, 0)):
         packed |= rgb[..., n].astype(np.uint32) << np.uint32(shift)
     return packed
+
+
+def packed_grey(level: float) -> int:
+    """A grey from 0 (black) to 255 as a packed colour; raises Trouble when it is none."""
+    if not holds(np.uint8, level):
+        raise Trouble(f"{level:.15g} is no grey of a colour image", "give a whole number from 0 to 255")
+    return 0xFF000000 | int(level) * 0x010101
 
 
 def colour_channels(packed: np.ndarray) -> np.ndarray:

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..core.errors import Trouble, let_through
+from ..core.values import holds
 from ..formats.dicom_header import Slice
 
 
@@ -76,6 +77,7 @@ def blank(frames: np.ndarray, rule: PixelRule, first: int) -> int:
     first : int
         Number of the first one within the series.
     """
+    require_held(frames.dtype, rule.fill)
     if rule.only is None and rule.masks is None:  # the same place in all
         place = rule.mask(first, *frames.shape[1:3])
         for part in place or ():
@@ -90,6 +92,14 @@ def blank(frames: np.ndarray, rule: PixelRule, first: int) -> int:
         for part in place:
             frame[part] = rule.fill
     return changed
+
+
+def require_held(kind: np.dtype, fill: float) -> None:
+    """Raises Trouble when pixels of a number type cannot hold what is to be written over them: it would wrap round."""
+    if not holds(kind, fill):
+        ends = np.iinfo(kind) if kind.kind in "iu" else None
+        told = f"whole numbers from {ends.min} to {ends.max} can" if ends is not None else "use another number"
+        raise Trouble(f"{fill:.15g} cannot stand in these pixels", told)
 
 
 def pictures_of(path: Path, header: Slice | None, ds) -> np.ndarray:

@@ -18,12 +18,13 @@ from ..core.parameter import Between, FolderPath, LabelName, Mark, Names, NewPat
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
 from ..core.table import Table
+from ..core.values import packed_grey
 from ..formats.dicom_header import read_header
 from ..formats.dicom_scan import files_below, scan_files
 from ..formats.dicom_series import matches_mark, series_image
 from .bare_image import bare_facts
 from .clean_header import Cleaner
-from .clean_pixels import PixelRule
+from .clean_pixels import PixelRule, require_held
 from .deidentify import Outcome, bare_name, cleaner_for, deidentify_files, strip_other
 from .identity_profile import Rules
 from .kept_texts import kept_texts, require_reviewed
@@ -329,15 +330,18 @@ def _bare(
         mask = labels.data == labels.table.named(region).number
         rule = replace(rule, masks={n: mask[:, :, n % image.space.shape[2]].T for n in range(image.image_planes)})
     indices = list(image.indices())
+    ground = packed_grey(fill) if image.colour else fill
 
     def fetch(index, part):
         got = image.stored(index, part)
         values = np.array(got.exact() if not image.colour else got.values, order="F")
+        if rule is not None and not image.colour:
+            require_held(values.dtype, fill)
         first = indices.index(tuple(index)) * image.space.shape[2]
         for k in range(image.space.shape[2]):
             place = None if rule is None else rule.mask(first + k, image.space.shape[1], image.space.shape[0])
             for one in place if isinstance(place, list) else [] if place is None else [place]:
-                values[:, :, k].T[one] = 0xFF000000 if image.colour else fill
+                values[:, :, k].T[one] = ground
         return values
 
     made = image.like(

@@ -22,6 +22,7 @@ LETTERS = "abcdefghijklmnopqrstuvwxyz"
     name="calculate",
     keywords="arithmetic formula expression subtract divide ratio where compare maths",
     takes="series",
+    version=2,
     group="Values",
     reach=0.0,
 )
@@ -36,7 +37,8 @@ def calculate(
     Parameters
     ----------
     formula : text
-        As in `a - 0.5*b`, `where(a > 100, a, 0)`, `max(a, b)`, `log(a)`. Comparisons give 1 and 0.
+        As in `a - 0.5*b`, `where(a > 100, a, 0)`, `max(a, b)`, `log(a)`, `a > 10 and a < 20`. Comparisons give 1 and
+        0; `&`, `|` and `~` are read as and, or and not.
     others : images
         `b`, `c`, `d` …; a series counts volume by volume with another one of as many volumes, a single volume with
         each.

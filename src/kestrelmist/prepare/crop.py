@@ -13,10 +13,10 @@ from ..core.labels import LabelMap
 from ..core.memory import require_room
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
-from ..core.parameter import Between, LabelName, Role, Unit
+from ..core.parameter import Between, Fill, LabelName, Role, Unit
 from ..core.progress import Progress, silent
 from ..core.space import Space
-from ..core.values import Stored
+from ..core.values import KERNEL_TYPES, Stored, packed_grey, type_holding
 from ..formats.sidecar import cut_out
 
 Six = tuple[float, float, float, float, float, float]
@@ -40,7 +40,7 @@ def crop(
     *,
     air: bool = False,
     margin: Margin = 0.0,
-    fill: float = 0.0,
+    fill: Fill = 0.0,
 ) -> Image:
     """Keep a box of an image: between two places in the world, between two voxels, around a label, or around what is
     not air. Voxels stay where they are in the world; what a box has beyond the image is filled.
@@ -60,7 +60,8 @@ def crop(
     margin : mm
         Put around the box on every side; less than 0 makes it smaller.
     fill : value
-        What stands in voxels beyond the image.
+        What stands in voxels beyond the image; of colours a grey from 0 to 255. The number type becomes one that holds
+        it; "nan" leaves them without a value.
 
     Raises
     ------
@@ -100,6 +101,9 @@ def crop(
 
 def cropped(image: Image, low: np.ndarray, high: np.ndarray, fill: float = 0.0) -> Image:
     """The voxels from `low` to `high` (i, j, k, included), which may lie outside the image. Read when looked at."""
+    for kind in KERNEL_TYPES:  # what cannot be held is said before anything is read
+        type_holding(kind, fill)
+    ground = packed_grey(fill) if image.colour else None
     shape = tuple(int(n) for n in high - low + 1)
     affine = image.space.affine.copy()
     affine[:3, 3] = image.space.to_world(low)
@@ -114,12 +118,11 @@ def cropped(image: Image, low: np.ndarray, high: np.ndarray, fill: float = 0.0) 
         part = got.values[tuple(inner)]
         if whole:
             return part if image.colour else Stored(part, got.slope, got.intercept)
-        if image.colour:
-            out = np.full(shape, 0xFF000000, np.uint32, order="F")
+        if ground is not None:
+            out = np.full(shape, ground, np.uint32, order="F")
         else:
             part = Stored(part, got.slope, got.intercept).exact()
-            kind = np.promote_types(part.dtype, np.min_scalar_type(fill)) if fill == int(fill) else np.float32
-            out = np.full(shape, fill, kind, order="F")
+            out = np.full(shape, fill, type_holding(part.dtype, fill), order="F")
         out[place] = part
         return out
 

@@ -15,6 +15,7 @@ from ..core.operation import operation
 from ..core.parameter import ImageValue
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
+from ..core.values import KERNEL_TYPES, type_holding
 from .lost import caveats_of
 
 TYPES = Literal["uint8", "int16", "uint16", "float32"]
@@ -28,6 +29,7 @@ QUANTILES = 1024
     name="clip",
     keywords="limit threshold range values window",
     takes="series",
+    version=2,
     group="Values",
     reach=0.0,
 )
@@ -50,12 +52,27 @@ def clip(image: Image, low: ImageValue | None = None, high: ImageValue | None = 
         raise Trouble(f"The range from {low:g} to {high:g} is none", "give the lower value first")
 
     def change(values: np.ndarray) -> np.ndarray:
-        whole = values.dtype.kind in "iu" and all(v is None or v == int(v) for v in (low, high))
-        values = values if whole else values.astype(np.float32)
-        made = np.clip(values.astype(np.float64) if whole else values, low, high)
-        return made.astype(values.dtype)
+        least, most = _limits_that_count(values.dtype, low, high)
+        made = values.astype(type_holding(values.dtype, *(v for v in (least, most) if v is not None)))
+        for limit, cut in ((least, np.maximum), (most, np.minimum)):
+            if limit is not None:
+                cut(made, made.dtype.type(limit), out=made)
+        return made
 
+    for kind in KERNEL_TYPES:  # what cannot be held is said before anything is worked out
+        type_holding(kind, *(v for v in _limits_that_count(np.dtype(kind), low, high) if v is not None))
     return _changed(image, change, "clipped")
+
+
+def _limits_that_count(kind: np.dtype, low: float | None, high: float | None) -> tuple[float | None, float | None]:
+    """The limits without those that lie beyond all numbers of a type, and change nothing."""
+    if kind.kind == "f":
+        return low, high
+    ends = np.iinfo(kind)
+    return (
+        low if low is not None and low > ends.min else None,
+        high if high is not None and high < ends.max else None,
+    )
 
 
 @operation(
