@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from decimal import Decimal
 
 STEPS = 10_000
 """How finely a range is told apart."""
@@ -28,6 +29,18 @@ def decimals_of(step: float) -> int:
     (4, 1, 1, 0)
     """
     return min(MOST, max(0, math.floor(-math.log10(step)) + 1)) if step > 0 else 3
+
+
+def plain(value: float) -> str:
+    """A number with all its digits and no more: the shortest text that is read back as the same one.
+
+    >>> plain(0.00246), plain(1.2345e-7), plain(12345678.9), plain(3.0), plain(1e-30)
+    ('0.00246', '0.00000012345', '12345678.9', '3', '1e-30')
+    """
+    text = repr(float(value))
+    if "e" in text and 1e-12 < abs(value) < 1e18:
+        text = format(Decimal(text), "f")
+    return text.removesuffix(".0")
 
 
 def rounded(value: float, low: float, high: float, whole: bool = False) -> float:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QFormLayout, QMenu, QPushButton, QWidget, QWidgetAction
 
-from .bench.rows import NumberField, number, soft
+from .bench.rows import soft
+from .number_field import NumberField, number
 from .plain_text import Words, plain_tip
 from .sections import Sections
 

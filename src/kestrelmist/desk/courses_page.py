@@ -9,7 +9,6 @@ from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QDoubleSpinBox,
     QFileDialog,
     QHBoxLayout,
     QMenu,
@@ -25,8 +24,8 @@ from .curve_list import CurveList
 from .curve_plot import CurvePlot
 from .curve_row import CurveRow
 from .desk_model import Desk
+from .number_field import number
 from .plain_text import plain_tip
-from .theme.theme import figures
 
 MODES = {
     "raw": "As measured",
@@ -65,18 +64,14 @@ class CoursesPage(QWidget):
         self.viewing.place_changed.connect(lambda: self._move_mark(self.courses.mode != "spectrum"))
 
     def _settings(self) -> QHBoxLayout:
-        self.place, self.ball, self.mode = QComboBox(), QDoubleSpinBox(), QComboBox()
+        self.place, self.ball, self.mode = QComboBox(), number(1e-9, 1e6, 2, "mm", "Diameter of the ball"), QComboBox()
         self.volumes, self.hold = QCheckBox("Volumes"), QPushButton("Hold this")
         self.correlate, self.save = QPushButton("Correlate…"), QPushButton("Save…")
         for name in PLACES:
             self.place.addItem(WORDS[name], name)
         for name, words in MODES.items():
             self.mode.addItem(words, name)
-        self.ball.setRange(0.001, 1000)
         self.ball.setValue(self.courses.ball)
-        self.ball.setSuffix(" mm")
-        self.ball.setFont(figures(13))
-        self.ball.setAccessibleName("Diameter of the ball")
         self.place.setAccessibleName("Place whose course is followed")
         self.mode.setAccessibleName("How courses are drawn")
         self.volumes.setToolTip("Against the number of the volume instead of the time")

@@ -20,12 +20,12 @@ from ..core.curve import Curve
 from ..core.digits import rounded
 from ..core.errors import Trouble
 from ..core.quantity import Quantity, pretty_unit, readable
-from .bench.rows import NumberField, number
 from .calibration import CalibrationButton
 from .curve_list import WIDTH, CurveList
 from .curve_plot import CurvePlot
 from .curve_row import CurveRow
 from .desk_model import Desk
+from .number_field import NumberField, number
 from .plain_text import Words, plain_tip
 from .readout import shown_unit
 from .theme.theme import Theme, figures
@@ -113,7 +113,7 @@ class SectionsPage(QWidget):
         return row
 
     def _spin(self, name: str) -> NumberField:
-        spin = number(0, 1e6, 3, "mm", name)
+        spin = number(0, 1e6, 3, "mm", name, follows=True)
         spin.setFixedWidth(96)
         return spin
 

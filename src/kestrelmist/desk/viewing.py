@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
+from ..core.digits import decimals_of
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
@@ -349,6 +350,11 @@ class Viewing(QObject):
         """Move the crosshair."""
         self.crosshair = np.asarray(world, float)
         self.crosshair_moved.emit()
+
+    def named_place(self, world) -> tuple[float, ...]:
+        """A world position in as many decimals as tell a thousandth of a voxel, so that it can be written down."""
+        least = min(self.record.grid.spacing) if self.record is not None else 1.0
+        return tuple(round(float(v), decimals_of(least) + 3) for v in world)
 
     def step(self, axis: int, count: int) -> None:
         """Step along a world axis, or the lead image's own, by its voxels."""

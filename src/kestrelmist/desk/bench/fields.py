@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ...core.digits import plain
 from ...study.items import ImageRecord, Record
 from ...study.study import Study
 from ..desk_model import Desk
@@ -70,7 +71,7 @@ class PlaceField(QLineEdit):
 
     def _follow(self) -> None:
         if not self._typed:
-            self.setText(", ".join(f"{v:.6g}" for v in self.viewing.crosshair))
+            self.setText(", ".join(plain(v) for v in self.viewing.named_place(self.viewing.crosshair)))
 
     def value(self) -> str | None:
         return self.text().strip() or None
@@ -166,7 +167,8 @@ class PointsField(ByHandField):
         self.hand.picked_changed.connect(self._follow)
 
     def _follow(self) -> None:
-        text = ", ".join(f"{v:.6g}" for point in self.hand.picked for v in point[:2])
+        places = map(self.hand.viewing.named_place, self.hand.picked)
+        text = ", ".join(plain(v) for point in places for v in point[:2])
         if not self.asked:
             return
         if text or self.field.text() == self._picked:

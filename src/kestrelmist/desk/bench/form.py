@@ -16,16 +16,21 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ...core.digits import plain
 from ...core.errors import Trouble
 from ...core.operation import Operation
 from ...core.parameter import Parameter
 from ...core.quantity import pretty_unit
 from ..desk_model import Desk
+from ..number_field import number
 from ..plain_text import Words, plain_tip
 from .companion import COMPANIONS, Ready
 from .fields import FramedField, PathField, PlaceField, PointsField, ThingField, ThingsField
 from .preview_row import PreviewRow
-from .rows import number, soft, title
+from .rows import soft, title
+
+LARGEST = 1e15
+"""The largest number that may be typed where nothing else limits it."""
 
 
 class OperationForm(QWidget):
@@ -173,15 +178,14 @@ class OperationForm(QWidget):
         record, image, settings = self.viewing.record, self.viewing.image, self.desk.hand.settings
         of_image = p.unit == "value"
         unit = record.unit if of_image and record else "" if of_image else p.unit
-        low, high = max(p.low, -1e9), min(p.high, 1e9)
+        low, high = max(p.low, -LARGEST), min(p.high, LARGEST)
         whole = p.kind.type is int
-        field = number(low if p.low < 0 or whole else 0.0, high, 0 if whole else 3, pretty_unit(unit), p.words)
+        start_at = low if p.low < 0 or whole else 0.0
+        field = number(start_at, high, 0 if whole else 3, pretty_unit(unit), p.words, whole=whole)
         if of_image and image is not None and image.in_memory:
             field.suit_values(*image.grey().display_range())
         start = {"low": settings.low, "high": settings.high} if of_image else {}
         default = 0.0 if p.required else p.default
-        if not whole and isinstance(default, float) and default and round(default, 3) != default:
-            field.setDecimals(9)
         field.setValue(start.get(p.name, default))
         return field, field.value
 
@@ -201,7 +205,7 @@ class OperationForm(QWidget):
         field, value = self._text_field(p)
         assert isinstance(field, QLineEdit)
         if p.unit == "mm" and p.required and self.viewing.record is not None and p.length == 3:
-            field.setText(", ".join(f"{v:.6g}" for v in self.viewing.record.grid.spacing))
+            field.setText(", ".join(plain(v) for v in self.viewing.record.grid.spacing))
         return field, value
 
     def _path_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
@@ -212,7 +216,7 @@ class OperationForm(QWidget):
         if p.role == "label":
             return self._label_field(p)
         start = "" if p.required or p.default is None else p.default
-        field = QLineEdit(", ".join(f"{v:g}" for v in start) if isinstance(start, tuple) else str(start))
+        field = QLineEdit(", ".join(plain(v) for v in start) if isinstance(start, tuple) else str(start))
         field.setProperty("kind", "figures")
         if p.unit and p.unit != "value" and p.kind.field == "number":
             field.setPlaceholderText(pretty_unit(p.unit))

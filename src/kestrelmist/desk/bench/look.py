@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 from ...core.image import Image
 from ...scene.first_look import first_look, over_look
 from ..desk_model import Desk
+from ..number_field import number
 from ..readout import GoTo
 from .look_channels import ChannelsPanel
 from .look_colours import ColoursPanel, map_box
@@ -17,7 +18,7 @@ from .look_crosshair import CrosshairPanel
 from .look_labels import LabelsPanel
 from .look_range import RangePanel
 from .places import PlacesPanel
-from .rows import number, quietly, row, section
+from .rows import quietly, row, section
 
 
 class LookPanel(QWidget):
@@ -26,8 +27,8 @@ class LookPanel(QWidget):
     def __init__(self, desk: Desk):
         super().__init__()
         self.desk, self.viewing, self.layers = desk, desk.viewing, desk.layers
-        self.low = number(-1e12, 1e12, 1, "", "Display range from")
-        self.high = number(-1e12, 1e12, 1, "", "Display range to")
+        self.low = number(-1e12, 1e12, 1, "", "Display range from", follows=True)
+        self.high = number(-1e12, 1e12, 1, "", "Display range to", follows=True)
         self.colours = map_box("Colour map")
         self.reset, self.more = QPushButton("Reset"), QPushButton("More")
         for button in (self.reset, self.more):

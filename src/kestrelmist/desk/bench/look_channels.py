@@ -8,9 +8,10 @@ from PySide6.QtWidgets import QCheckBox, QColorDialog, QGridLayout, QToolButton,
 from ...core.image import Image
 from ...scene.layer import Channel
 from ..desk_model import Desk
+from ..number_field import NumberField, number
 from ..plain_text import plain_tip
 from ..viewing import MOST_SHOWN
-from .rows import NumberField, number, quietly
+from .rows import quietly
 
 LIGHTS = ("#F0B263", "#4FB3D9", "#E0679A", "#7CC36A", "#B79CE8", "#E8E2D0", "#D9534A", "#3F6FD8")
 """Colours that channels are given at first; two that are next to each other are told apart when they add up."""
@@ -94,8 +95,8 @@ class ChannelsPanel(QWidget):
         self.shown, self.colour, self.low, self.high = [], [], [], []
         for n in range(count):
             shown, colour = QCheckBox(), QToolButton()
-            low = number(-1e12, 1e12, 1, "", f"Channel {n + 1} dark at")
-            high = number(-1e12, 1e12, 1, "", f"Channel {n + 1} full at")
+            low = number(-1e12, 1e12, 1, "", f"Channel {n + 1} dark at", follows=True)
+            high = number(-1e12, 1e12, 1, "", f"Channel {n + 1} full at", follows=True)
             colour.setAccessibleName(f"Colour of channel {n + 1}")
             colour.setToolTip(plain_tip("Choose the colour of its light"))
             shown.toggled.connect(lambda on, n=n: self.change(n, shown=on))

@@ -11,7 +11,8 @@ from ...scene.colours import MAPS, colour_table
 from ...scene.layer import ImageLook
 from ...scene.side_light import steepness
 from ..desk_model import Desk
-from .rows import NumberField, number, quietly, row
+from ..number_field import NumberField, number
+from .rows import quietly, row
 
 SAME = "The same colours"
 
@@ -86,7 +87,7 @@ class ColoursPanel(QWidget):
         self._connect()
 
     def _field(self, name: str) -> NumberField:
-        return number(-1e12, 1e12, 3, "", name)
+        return number(-1e12, 1e12, 3, "", name, follows=True)
 
     def _connect(self) -> None:
         layers = self.layers

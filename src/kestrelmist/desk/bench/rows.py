@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from ...core.digits import decimals_for
 from ..plain_text import Words
-from ..theme.theme import figures
 
 
 def title(text: str) -> Words:
@@ -56,37 +52,6 @@ def row(words: str, *widgets: QWidget, width: int = 84) -> QHBoxLayout:
     if widgets and not isinstance(widgets[0], Words):
         name.setBuddy(widgets[0])
     return line
-
-
-class NumberField(QDoubleSpinBox):
-    """A number with its unit; answers when editing is done, not at every key. Its digits follow what it is for."""
-
-    def suit_values(self, low: float, high: float, whole: bool = False) -> None:
-        """Digits and steps for values of an image whose range is known; any value may be typed."""
-        self.setDecimals(decimals_for(low, high, whole))
-        span = max(abs(low), abs(high), abs(high - low), 1.0) * 1e6
-        self.setRange(-span, span)
-
-    def set_range(self, low: float, high: float, step: float) -> None:
-        """Limits, and digits that tell a step apart."""
-        self.setDecimals(min(12, max(0, math.ceil(-math.log10(step) - 1e-9))))
-        self.setRange(low, high)
-
-
-def number(low: float, high: float, digits: int, unit: str = "", name: str = "") -> NumberField:
-    """A number field between two limits."""
-    field = NumberField()
-    field.setDecimals(digits)
-    field.setRange(low, high)
-    field.setStepType(QDoubleSpinBox.StepType.AdaptiveDecimalStepType)
-    field.setSuffix(f" {unit}" if unit else "")
-    field.setKeyboardTracking(False)
-    field.setFont(figures(13))
-    field.setMinimumWidth(74)
-    field.lineEdit().setTextMargins(4, 0, 0, 0)
-    field.setAccessibleName(name)
-    field.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-    return field
 
 
 @contextmanager

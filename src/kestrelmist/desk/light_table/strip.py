@@ -7,7 +7,6 @@ from PySide6.QtCore import QPointF, QRectF, QSignalBlocker, QSize, Qt
 from PySide6.QtGui import QColor, QIcon, QPainter, QPen, QPixmap
 from PySide6.QtWidgets import (
     QButtonGroup,
-    QDoubleSpinBox,
     QHBoxLayout,
     QMenu,
     QPushButton,
@@ -20,6 +19,7 @@ from ...scene.compare import WAYS
 from ...scene.layer import LINKED
 from ..desk_model import Desk
 from ..film import RATES
+from ..number_field import number
 from ..plain_text import Words, plain_tip
 from ..theme.theme import Theme, figures, icon
 from .light_table import LightTable
@@ -122,11 +122,8 @@ class Strip(QWidget):
         self.share.setFixedWidth(90)
         self.share.setAccessibleName("How much of what lies above")
         self.share.valueChanged.connect(lambda value: self.layers.compare_by(share=value / 100))
-        self.square = QDoubleSpinBox()
-        self.square.setRange(1e-4, 1e5)
-        self.square.setDecimals(2)
+        self.square = number(1e-9, 1e9, 2, "", "Side of the squares", follows=True)
         self.square.setFixedWidth(84)
-        self.square.setAccessibleName("Side of the squares")
         self.square.valueChanged.connect(lambda value: self.layers.compare_by(square=value))
         row.addSpacing(3)
         row.addWidget(self.share)

@@ -5,8 +5,9 @@ from __future__ import annotations
 from PySide6.QtWidgets import QCheckBox, QComboBox
 
 from ....core.quantity import pretty_unit
+from ...number_field import number
 from ..page import GROUPS, BenchContext, Group
-from ..rows import Shaded, number, quietly, row
+from ..rows import Shaded, quietly, row
 
 
 class SizeGroup(Shaded):
@@ -15,7 +16,7 @@ class SizeGroup(Shaded):
     def __init__(self, context: BenchContext):
         super().__init__()
         self.viewing, self.hand = context.desk.viewing, context.desk.hand
-        self.size = number(1e-9, 1e6, 2, "mm", "Brush size")
+        self.size = number(1e-9, 1e6, 2, "mm", "Brush size", follows=True)
         self.shape = QComboBox()
         self.shape.setAccessibleName("Brush shape")
         self.shape.addItem("Ball, all planes", "ball")

@@ -8,9 +8,10 @@ from ....core.digits import rounded
 from ....core.quantity import pretty_unit
 from ....outline.ranges import half_way_limit, ready_ranges
 from ....scene.histogram import value_counts
+from ...number_field import number
 from ..histogram import Histogram
 from ..page import GROUPS, BenchContext, Group
-from ..rows import Shaded, number, quietly, row, soft
+from ..rows import Shaded, quietly, row, soft
 
 
 class RangeGroup(Shaded):
@@ -27,7 +28,10 @@ class RangeGroup(Shaded):
             " where voxels hold some of each"
         )
         self.half_way.clicked.connect(self.set_half_way)
-        self.low, self.high = number(-1e12, 1e12, 1, "", "Lowest value"), number(-1e12, 1e12, 1, "", "Highest value")
+        self.low, self.high = (
+            number(-1e12, 1e12, 1, "", "Lowest value", follows=True),
+            number(-1e12, 1e12, 1, "", "Highest value", follows=True),
+        )
         self.histogram, self.live = Histogram(), QCheckBox("Show the range on the image")
         line = row("Range", self.ready, width=56)
         line.addWidget(self.half_way)
