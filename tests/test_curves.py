@@ -282,7 +282,7 @@ class CoursesPageTest(DeskCase):
         self.settle(self.window)
         self.assertEqual(self.viewing.record.name, "Run, still")
         held = {curve.name: key for key, curve in self.courses.held()}
-        self.assertEqual(len(held), 9)
+        self.assertEqual(len(held), 10)
         self.assertEqual(self.window.drawer.page, "tables")  # its numbers come first
         self.window.drawer.open_page("courses")
         self.settle(self.window)

@@ -17,6 +17,7 @@ from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.sidecar import KEY
 from kestrelmist.prepare.motion import SHIFTS, TURNS, correct_motion
+from kestrelmist.prepare.one_series import bright_part
 from kestrelmist.prepare.volumes_of import drop_volumes, time_slices
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
@@ -96,8 +97,16 @@ class MotionTest(PlaceCase):
         steps = np.abs(np.diff(found, axis=0, prepend=found[:1]))
         radius = (table.column("framewise_displacement")[2] - steps[2, :3].sum()) / steps[2, 3:].sum()
         self.assertTrue(20 < radius < 45)
-        self.assertIsNone(table.column("dvars")[0])
-        self.assertEqual([c.unit for c in curves], ["mm"] * 3 + ["rad"] * 3 + ["mm", "%", ""])
+        self.assertEqual([c.unit for c in curves], ["mm"] * 3 + ["rad"] * 3 + ["mm", "%", "%", ""])
+        for name, series in (("dvars_before", made.image), ("dvars_after", still)):
+            column = table.column(name)
+            self.assertIsNone(column[0])
+            bright = bright_part(np.nan_to_num(series.frame((0,)).data))
+            for n in range(1, COUNT):
+                a, b = (series.frame((k,)).data[bright].astype(float) for k in (n - 1, n))
+                wanted = 100 * np.sqrt(np.nanmean((b - a) ** 2)) / np.nanmean(b)
+                self.assertAlmostEqual(column[n], wanted, places=3)
+        self.assertLess(np.mean(table.column("dvars_after")[1:]), 0.6 * np.mean(table.column("dvars_before")[1:]))
         np.testing.assert_allclose(curves[1].values, found[:, 1])
 
     def test_against_other_references_and_in_a_mask(self):
@@ -134,7 +143,7 @@ class MotionTest(PlaceCase):
         with Study(self.place / "study", create=True) as study:
             study.run("gather", folder=self.place / "run.nii.gz", subject="T-1")
             kept = study.run("correct-motion")
-            self.assertEqual(len(kept["curves"]), 9)
+            self.assertEqual(len(kept["curves"]), 10)
             self.assertEqual([r.name for r in study.records()], ["run", "run, still"])
             self.assertEqual(study.image("run, still").count, COUNT)
 

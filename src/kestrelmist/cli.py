@@ -281,10 +281,10 @@ def _on_files(operation: Operation, given: dict, progress: Progress):
     task = _settled_on_files(operation, given)
     arguments: dict[str, Any] = {}
     from .core.labels import LabelMap
-    from .study.task import NO_MAP, opened_input
+    from .study.task import NO_MAP, opened_inputs
 
     for p in operation.inputs:
-        opened = [opened_input(None, p, g, progress.part(0.0, 0.1)) for g in task.inputs.get(p.name, ())]
+        opened = opened_inputs(None, p, task.inputs.get(p.name, ()), progress.part(0.0, 0.1))
         if p.many:
             arguments[p.name] = opened
         elif opened:

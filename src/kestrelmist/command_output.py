@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from .core.caveat import FIELD_DOUBTFUL, VALUES_LOST
+from .core.caveat import FIELD_DOUBTFUL, TAKEN_OUT, VALUES_LOST
 from .core.errors import Asks, Partly, Trouble
 from .core.labels import LabelMap
 from .core.operation import Operation
@@ -118,7 +118,7 @@ def say(operation: Operation, said: Said, written: list[Path], as_json: bool) ->
             print(f"{row.number} {row.name}: {count} voxels" + ("" if unit in ("voxels", "pixels") else f", {size}"))
     for thing in said.things:
         for caveat in getattr(thing, "caveats", ()):
-            if caveat.code in (VALUES_LOST, FIELD_DOUBTFUL):
+            if caveat.code in (VALUES_LOST, FIELD_DOUBTFUL, TAKEN_OUT):
                 print(f"{caveat.sentence}.")
     for path in written:
         print(f"Written: {path}")

@@ -32,6 +32,8 @@ FACTS_BY_HAND = "facts-by-hand"
 """How it was taken was said by a person."""
 FIELD_DOUBTFUL = "field-doubtful"
 """A distortion was undone, and something speaks against how."""
+TAKEN_OUT = "taken-out"
+"""Courses were taken out of all others; says which."""
 NOTED = "noted"
 """Worth knowing, and nothing that makes a number wrong."""
 

@@ -6,8 +6,12 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from .caveat import TAKEN_OUT, Caveat
 from .curve import Curve
 from .errors import Trouble
+
+MISSING = 0.1
+"""Share of the volumes in which a curve may have no value."""
 
 
 def cosines(count: int, step: float | None, longest: float) -> Iterator[np.ndarray]:
@@ -31,6 +35,17 @@ def cosines(count: int, step: float | None, longest: float) -> Iterator[np.ndarr
         yield np.cos(np.pi * n * (np.arange(count) + 0.5) / count)
 
 
+def told(cosines: int, longest: float, curves: list[Curve] | None, more: tuple[str, ...] = ()) -> Caveat | None:
+    """What was taken out, for the record; None when nothing was."""
+    parts = [f"changes slower than {longest:g} s ({cosines} cosines)"] if cosines else []
+    for curve in curves or ():
+        none = [str(n) for n in np.flatnonzero(~np.isfinite(curve.values)) + 1]
+        missing = f" (no value in volume {', '.join(none)}: its mean there)" if none else ""
+        parts.append(f"{curve.name or 'a curve'}{missing}")
+    parts += more
+    return Caveat(TAKEN_OUT, f"Taken out of its courses: {', '.join(parts)}") if parts else None
+
+
 def as_long(curve: Curve, count: int, series: str) -> np.ndarray:
     """The values of a curve, one for each volume; raises Trouble when there are more or fewer."""
     if curve.values.size != count:
@@ -42,9 +57,11 @@ def as_long(curve: Curve, count: int, series: str) -> np.ndarray:
 
 
 def taken_out(curves: list[Curve] | None, count: int, series: str) -> Iterator[np.ndarray]:
-    """The values of curves about their mean; raises Trouble when one has no value somewhere."""
+    """The values of curves about their mean. Where one has no value, as what changes from volume to volume has none in
+    the first, its mean stands in; raises Trouble when that is so in more than a tenth of the volumes."""
     for curve in curves or ():
         values = as_long(curve, count, series)
-        if not np.isfinite(values).all():
+        there = np.isfinite(values)
+        if np.count_nonzero(~there) > MISSING * count:
             raise Trouble(f"“{curve.name}” has no value in some volumes", "take another curve out, or none")
-        yield values - values.mean()
+        yield np.where(there, values - values[there].mean(), 0.0)

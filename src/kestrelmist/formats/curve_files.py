@@ -12,7 +12,8 @@ from ..core.errors import Trouble
 from ..core.progress import Progress
 from ..core.table import Column, Table
 from .format import Format, register
-from .table_files import read_csv
+from .number_columns import columns_of_numbers, is_numbers
+from .table_files import read_parquet
 
 
 def curve_table(curves: list[Curve], times: bool = True) -> Table:
@@ -74,29 +75,87 @@ def _each_with_places(curves: list[Curve]) -> Table:
     return table
 
 
-def read_curve(path: Path) -> Curve:
-    """The curve in a CSV file: its last column of numbers; the first one, when there are two and it is called time,
-    distance or volume, gives the times.
+PLACES = ("time", "distance", "volume")
+"""Headings of what is no curve but says where the values of the others stand."""
+
+
+def read_curves(path: Path, part: str | None = None) -> list[Curve]:
+    """The curves of a file: its columns of numbers, with times or distances from the first one when that is called so.
+    One that only counts volumes is left out.
+
+    Parameters
+    ----------
+    part : str, optional
+        Names of the columns that are wanted, with commas between them; all when left out.
 
     Raises
     ------
     Trouble
-        When there is no column of numbers.
+        When there is no column of numbers, or none of a name.
     """
-    table = read_csv(path)
-    numbers = [
+    if path.suffix.lower() == ".parquet":
+        return curves_of(_numbers_in(read_parquet(path)), path.name, part, path)
+    return curves_of(columns_of_numbers(path), path.name, part, path)
+
+
+def curves_of(
+    columns: list[tuple[Column, list[float]]], called: str, part: str | None = None, path: Path | None = None
+) -> list[Curve]:
+    """Columns of numbers as curves; see `read_curves`. `called` is what a person calls where they come from."""
+    place = next(((c, v) for c, v in columns[:1] if c.name.casefold() in PLACES and len(columns) > 1), None)
+    own = [(c, v) for c, v in columns if place is None or c is not place[0]]
+    wanted = None if part is None else [name.strip() for name in part.split(",") if name.strip()]
+    if wanted is not None:
+        known = {column.name.casefold(): (column, values) for column, values in own}
+        missing = next((name for name in wanted if name.casefold() not in known), None)
+        if missing is not None:
+            raise Trouble(f"“{called}” has no column “{missing}” of numbers", f"it has {_names(own)}", path)
+        own = [known[name.casefold()] for name in wanted]
+    along = None if place is None or place[0].name.casefold() == "volume" else (np.array(place[1]), place[0].unit)
+    stem = called.rpartition(".")[0] or called
+    return [
+        Curve(
+            np.array(values),
+            None if along is None else along[0],
+            "" if along is None else along[1],
+            column.unit,
+            name=stem if len(columns) - (place is not None) == 1 else column.name,
+        )
+        for column, values in own
+    ]
+
+
+def curves_of_table(table: Table) -> list[Curve]:
+    """The columns of numbers of a table as curves; raises Trouble when there is none."""
+    return curves_of(_numbers_in(table), table.title)
+
+
+def _numbers_in(table: Table) -> list[tuple[Column, list[float]]]:
+    columns = [
         (column, [float("nan") if v is None else float(v) for v in values])
         for column, values in zip(table.columns, table.values)
-        if len(values) and all(v is None or isinstance(v, (int, float)) for v in values)
+        if len(values) and all(v is None or isinstance(v, (int, float, np.number)) for v in values)
     ]
-    if not numbers:
-        raise Trouble("There is no column of numbers in this file", "save it as CSV with a column of values", path)
-    column, values = numbers[-1]
-    head, along = numbers[0] if len(numbers) > 1 else (None, None)
-    known = head is not None and head.name.casefold() in ("time", "distance")
-    return Curve(
-        np.array(values), np.array(along) if known else None, head.unit if known else "", column.unit, name=path.stem
-    )
+    if not columns:
+        raise Trouble(f"There is no column of numbers in “{table.title}”", "choose another table")
+    return columns
+
+
+def _names(columns: list[tuple[Column, list[float]]]) -> str:
+    return ", ".join(column.name for column, _ in columns)
+
+
+def read_curve(path: Path) -> Curve:
+    """The one curve of a file; raises Trouble when it holds several."""
+    return only_curve(read_curves(path), path.name, path)
+
+
+def only_curve(curves: list[Curve], called: str, path: Path | None = None) -> Curve:
+    """The one curve there is; raises Trouble, with what can be chosen, when there are several."""
+    if len(curves) != 1:
+        told = ", ".join(f"{called}#{curve.name}" for curve in curves[:9]) + (", …" if len(curves) > 9 else "")
+        raise Trouble(f"“{called}” holds {len(curves)} curves, and one is wanted", f"choose one of: {told}", path)
+    return curves[0]
 
 
 def write_curve(path: Path, curve: Curve, progress: Progress | None = None) -> None:
@@ -104,4 +163,28 @@ def write_curve(path: Path, curve: Curve, progress: Progress | None = None) -> N
     curve_table([curve]).save_csv(path)
 
 
-register(Format("CSV curve", (".csv",), read_curve, write_curve, holds=("curve",), listed=False))
+register(
+    Format(
+        "text in columns",
+        (".csv", ".tsv", ".txt"),
+        read_curve,
+        write_curve,
+        (".csv",),
+        fits=is_numbers,
+        holds=("curve",),
+        listed=False,
+        any_name=True,
+        read_parts=read_curves,
+    )
+)
+register(
+    Format(
+        "columns of Parquet",
+        (".parquet",),
+        read_curve,
+        starts=(b"PAR1",),
+        holds=("curve",),
+        listed=False,
+        read_parts=read_curves,
+    )
+)

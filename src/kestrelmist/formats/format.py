@@ -42,6 +42,10 @@ class Format:
         Single files may be parts of a sequence.
     listed : bool
         Files with its endings are listed in a plan even when they cannot be read; not so where a name says little.
+    any_name : bool
+        Files of any other name are of this format when `fits` says so.
+    read_parts : callable, optional
+        `read_parts(path, part)`: all things that a file holds, or those that a text names.
     instead : str
         Ending under which what it holds is written when it cannot be written itself.
     """
@@ -58,6 +62,8 @@ class Format:
     takes_spacing: bool = False
     sequenced: bool = False
     listed: bool = True
+    any_name: bool = False
+    read_parts: Callable[[Path, str | None], list] | None = None
     instead: str = ".nii.gz"
 
     @property
@@ -69,11 +75,20 @@ class Format:
         """The thing in a file; every kind of damage comes out as a Trouble."""
         if self.read is None:
             raise Trouble(f"{self.name} files cannot be opened, only written", "choose another format", path)
+        read = self.read
+        found = self._guarded(path, lambda: read(path, spacing) if self.takes_spacing else read(path))
+        return guard(found, path) if isinstance(found, Image) else found
+
+    def open_parts(self, path: Path, part: str | None) -> list:
+        """All things that a file holds, or those that a text names."""
+        read = self.read_parts
+        return [self.open(path)] if read is None else self._guarded(path, lambda: read(path, part))
+
+    def _guarded(self, path: Path, read: Callable[[], Any]) -> Any:
         require_regular(path)
         try:
             with reading(path):
-                found = self.read(path, spacing) if self.takes_spacing else self.read(path)
-            return guard(found, path) if isinstance(found, Image) else found
+                return read()
         except Trouble:
             raise
         except MemoryError as error:
@@ -117,6 +132,7 @@ def format_of(path: Path, kind: str = "image") -> Format | None:
     by_name = [
         f for f in known if not f.folder and name.endswith(f.endings) and (f.fits is None or f.fits(path, start))
     ]
+    by_name = by_name or [f for f in known if f.any_name and f.fits is not None and f.fits(path, start)]
     by_start = [f for f in known if f.starts and start.startswith(f.starts)]
     # a format that both the name and the first bytes speak for goes before one that only one of them does
     return next((f for f in by_start if f in by_name), None) or next(iter(by_start or by_name), None)

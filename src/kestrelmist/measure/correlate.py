@@ -17,7 +17,7 @@ from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, LabelName, Unit, WorldPoint
 from ..core.progress import Progress, silent
-from ..core.regressors import as_long, cosines, taken_out
+from ..core.regressors import as_long, cosines, taken_out, told
 from .seed import Ball, held, seed_at, time_axis, volumes
 
 BLOCK = 64 << 20
@@ -34,6 +34,7 @@ RUN = 128
     "measure",
     "Correlate with a seed",
     name="correlate",
+    version=2,
     keywords="functional connectivity pearson seed map series",
     takes="series",
 )
@@ -66,7 +67,8 @@ def correlate(
     curve : curve
         One with as many values as the series has volumes, to be taken in place of a place in it.
     without : curves
-        These are taken out of all courses first.
+        These are taken out of all courses first. Of a table all columns of numbers are, but times, or those that are
+        named behind it, as in motion.csv#trans_x,trans_y. What was taken out is noted with the map.
     mask : label map
         Only voxels that carry a label have a value.
     drift : s
@@ -98,8 +100,8 @@ def correlate(
     if mask is not None:
         require_same_grid(image, mask)
     inside = None if mask is None else mask.data > 0
-    others = [np.ones(axis.size)]
-    others += cosines(axis.size, axis.step if axis.unit == "s" else None, drift)
+    slow = list(cosines(axis.size, axis.step if axis.unit == "s" else None, drift))
+    others = [np.ones(axis.size), *slow]
     others += taken_out(without, axis.size, image.name)
     if mean_course:
         others.append(_mean_course(image, inside, progress.part(0.1, 0.3)))
@@ -115,8 +117,12 @@ def correlate(
     made = found.reshape(image.space.shape, order="F")
     if inside is not None:
         made[~inside] = np.nan
-    facts = {**image.facts, BOTH_SIDES: "Pearson's r"}
-    return image.like(made, name=f"{image.name}, r with {name}", unit="", axes=(), modality="", facts=facts)
+    said = told(len(slow), drift, without, ("the mean course",) if mean_course else ())
+    about = {
+        "facts": {**image.facts, BOTH_SIDES: "Pearson's r"},
+        "caveats": [*image.caveats, *([said] if said is not None else [])],
+    }
+    return image.like(made, name=f"{image.name}, r with {name}", unit="", axes=(), modality="", **about)
 
 
 def _mean_course(image: Image, inside: np.ndarray | None, progress: Progress) -> np.ndarray:

@@ -12,7 +12,7 @@ from ..core.image import Image
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
 from ..core.progress import Progress, silent
-from ..core.regressors import cosines, taken_out
+from ..core.regressors import cosines, taken_out, told
 from .one_series import time_of
 
 
@@ -22,6 +22,7 @@ from .one_series import time_of
     name="clean-courses",
     keywords="high-pass filter drift regress out nuisance motion confounds series",
     takes="series",
+    version=2,
     group="Series",
     reach=0.0,
     through_time=True,
@@ -44,7 +45,8 @@ def clean_courses(
     slower : s
         Changes of longer periods than this are taken out, by cosines; 0 for none.
     without : curves
-        With as many values as the series has volumes.
+        With as many values as the series has volumes. Of a table all columns of numbers are taken but times, or those
+        that are named behind it, as in motion.csv#trans_x,trans_y. What was taken out is noted with the image.
 
     Returns
     -------
@@ -58,7 +60,8 @@ def clean_courses(
         that nothing would be left.
     """
     axis = time_of(image)
-    basis = _basis(image, slower, without)
+    slow = list(cosines(axis.size, axis.step if axis.unit == "s" else None, slower))
+    basis = _basis(image, slow, without)
     shares = np.zeros((len(basis), *image.space.shape), np.float32)
     first: np.ndarray | None = None
     for n in range(axis.size):
@@ -76,13 +79,15 @@ def clean_courses(
             values = values - np.float32(row[index[0]]) * share
         return np.asfortranarray(values)
 
-    return image.like(fetch, name=f"{image.name}, cleaned")
+    said = told(len(slow), slower, without)
+    caveats = [*image.caveats, *([said] if said is not None else [])]
+    return image.like(fetch, name=f"{image.name}, cleaned", caveats=caveats)
 
 
-def _basis(image: Image, slower: float, without: list[Curve] | None) -> np.ndarray:
+def _basis(image: Image, slow: list[np.ndarray], without: list[Curve] | None) -> np.ndarray:
     """What is taken out, as rows [m, t] of length 1 that stand square to each other and sum to zero."""
     axis = image.axes[0]
-    rows = [*cosines(axis.size, axis.step if axis.unit == "s" else None, slower)]
+    rows = list(slow)
     rows += taken_out(without, axis.size, image.name)
     rows = [row / np.linalg.norm(row) for row in rows if np.linalg.norm(row) > 0]
     if not rows:

@@ -26,7 +26,9 @@ VOLUMES = ("first", "middle", "last", "mean")
 """Words for the volume that others are compared with."""
 SHIFTS, TURNS = ("trans_x", "trans_y", "trans_z"), ("rot_x", "rot_y", "rot_z")
 """Names of the columns, as BIDS derivatives have them."""
-DISPLACEMENT, DVARS, MEAN = "framewise_displacement", "dvars", "global_mean"
+DISPLACEMENT, MEAN = "framewise_displacement", "global_mean"
+BEFORE, AFTER = "dvars_before", "dvars_after"
+"""Of the series as it came, and of the one without motion."""
 
 
 class Still(NamedTuple):
@@ -43,6 +45,7 @@ class Still(NamedTuple):
     name="correct-motion",
     keywords="realign head movement series rigid framewise displacement dvars",
     takes="series",
+    version=2,
     group="Series",
 )
 def correct_motion(
@@ -88,8 +91,9 @@ def correct_motion(
     image : Image
         float32; a place beyond a volume has no value.
     motion : Table
-        For each volume: trans_x, trans_y, trans_z (mm), rot_x, rot_y, rot_z (rad), framewise_displacement (mm), dvars
-        (percent of the mean, before correction) and global_mean.
+        For each volume: trans_x, trans_y, trans_z (mm), rot_x, rot_y, rot_z (rad), framewise_displacement (mm),
+        dvars_before and dvars_after (percent of the mean: of the series as it came, and of the one without motion) and
+        global_mean (of the series as it came).
     curves : Curve
         The same through time.
 
@@ -126,16 +130,17 @@ def correct_motion(
         fit = Reference(again / count, image.space, inside)
         found = _found(image, fit, progress.part(0.6, 0.9), found)
     moved = np.array([moved_by(matrix, image.space.centre) for matrix in found])
-    made = _table(image, moved, radius or fit.radius, progress.part(0.9, 1.0))
-    if target is not None:
-        made.save_csv(target)
-    if listed is not None:
-        write_transform_list(listed, found)
 
     def fetch(index: tuple[int, ...], progress: Progress) -> np.ndarray:
         return _placed(image, index[0], found[index[0]], how, progress).T
 
-    return Still(image.like(fetch, name=f"{image.name}, still"), made, _curves(image, made))
+    still = image.like(fetch, name=f"{image.name}, still")
+    made = _table(image, still, moved, radius or fit.radius, progress.part(0.9, 1.0))
+    if target is not None:
+        made.save_csv(target)
+    if listed is not None:
+        write_transform_list(listed, found)
+    return Still(still, made, _curves(image, made))
 
 
 def _reference(image: Image, wanted: str, separate: Image | None, progress: Progress) -> np.ndarray:
@@ -199,33 +204,40 @@ def change_of_signal(image: Image, progress: Progress) -> tuple[np.ndarray, np.n
     before = inside = None
     for n in range(count):
         progress.at(n / count, "Looking at the changes")
-        values = np.nan_to_num(image.frame((n,)).fetch(progress).astype(np.float32))
+        values = image.frame((n,)).fetch(progress).astype(np.float32)
         if inside is None:
-            inside = bright_part(values)
+            inside = bright_part(np.nan_to_num(values))
         seen = values[inside].astype(np.float64)
-        means[n] = seen.mean()
+        there = np.isfinite(seen)
+        means[n] = seen[there].mean() if there.any() else np.nan
         if before is not None and means[n]:
-            dvars[n] = 100 * np.sqrt(((seen - before) ** 2).mean()) / abs(means[n])
+            change = (seen - before)[there & np.isfinite(before)]
+            dvars[n] = 100 * np.sqrt((change**2).mean()) / abs(means[n]) if change.size else np.nan
         before = seen
     return dvars, means
 
 
-def _table(image: Image, moved: np.ndarray, radius: float, progress: Progress) -> Table:
+def _table(image: Image, still: Image, moved: np.ndarray, radius: float, progress: Progress) -> Table:
     far = framewise_displacement(moved, radius)
-    dvars, means = change_of_signal(image, progress)
+    before, means = change_of_signal(image, progress.part(0.0, 0.3))
+    after, _ = change_of_signal(still, progress.part(0.3, 1.0))
     columns = [Column("volume"), *(Column(n, "mm", 4) for n in SHIFTS), *(Column(n, "rad", 6) for n in TURNS)]
-    columns += [Column(DISPLACEMENT, "mm", 4), Column(DVARS, "%", 3), Column(MEAN, image.unit, 2)]
+    columns += [
+        Column(DISPLACEMENT, "mm", 4),
+        *(Column(n, "%", 3) for n in (BEFORE, AFTER)),
+        Column(MEAN, image.unit, 2),
+    ]
     made = Table(f"Motion of {image.name}", columns)
     for n, row in enumerate(moved):
-        change = None if np.isnan(dvars[n]) else float(dvars[n])
-        made.rows.append((n + 1, *(float(v) for v in row), float(far[n]), change, float(means[n])))
+        numbers = (*row, far[n], before[n], after[n], means[n])
+        made.rows.append((n + 1, *(None if np.isnan(v) else float(v) for v in numbers)))
     return made
 
 
 def _curves(image: Image, table: Table) -> list[Curve]:
     found = []
     units = {c.name: c.unit for c in table.columns}
-    for n, name in enumerate((*SHIFTS, *TURNS, DISPLACEMENT, DVARS, MEAN)):
+    for n, name in enumerate((*SHIFTS, *TURNS, DISPLACEMENT, BEFORE, AFTER, MEAN)):
         values = np.array([np.nan if v is None else v for v in table.column(name)], float)
         found.append(
             Curve.over(

@@ -24,7 +24,7 @@ from ..core.space import Space
 from ..prepare.crop import cropped
 from ..scene.view import View
 from .open_study import OpenStudy
-from .task import Task, opened_input
+from .task import Task, opened_inputs
 
 MOST = 4_000_000
 """Voxels of a part that are worked on as they are; of more, a coarser grid is taken."""
@@ -140,7 +140,7 @@ def preview(study: OpenStudy, task: Task, view: View, place: tuple[int, ...], pr
         raise Trouble(f"“{operation.title}” has no preview", "do it and look at what it makes")
     opened: dict[str, Any] = {}
     for p in operation.inputs:
-        found = [opened_input(study, p, given, progress.part(0.0, 0.1)) for given in task.inputs.get(p.name, ())]
+        found = opened_inputs(study, p, task.inputs.get(p.name, ()), progress.part(0.0, 0.1))
         if found:
             opened[p.name] = found if p.many else found[0]
     lead = opened[first.name]

@@ -12,6 +12,8 @@ from .open_study import OpenStudy
 
 ANY = "thing"
 """The kind that stands for all kinds."""
+STANDS_FOR = {"curve": "table"}
+"""Kinds that things of another kind may be given for: the columns of a table are curves."""
 LISTED = 12
 """Names listed in a sentence; more are counted."""
 
@@ -34,7 +36,8 @@ def meant(study: OpenStudy, wanted: int | str | Reference, kind: str, files: boo
     wanted : int, text or Reference
         A whole number is an id; text never is.
     kind : str
-        The kind of thing that is wanted. Where a label map is wanted, an image stands for its label map in hand.
+        The kind of thing that is wanted. Where a label map is wanted, an image stands for its label map in hand, and
+        where a curve is, a table for its columns.
     files : bool
         Whether a path may stand in its place.
 
@@ -45,9 +48,22 @@ def meant(study: OpenStudy, wanted: int | str | Reference, kind: str, files: boo
     """
     if isinstance(wanted, int) and not isinstance(wanted, bool):
         record = study.items.get(wanted)
-        if record is None or not _suits(record, kind):
+        if record is None or not (_suits(record, kind) or record.kind == STANDS_FOR.get(kind)):
             raise Trouble(f"There is no {kind} with the id {wanted} in this study", _have(study, kind), study.folder)
         return Meant(record)
+    if kind in STANDS_FOR:
+        try:
+            return meant_of(study, wanted, kind, files=False)
+        except Trouble as trouble:
+            try:
+                return meant_of(study, wanted, STANDS_FOR[kind], files)
+            except Trouble:
+                raise trouble from None
+    return meant_of(study, wanted, kind, files)
+
+
+def meant_of(study: OpenStudy, wanted: int | str | Reference, kind: str, files: bool) -> Meant:
+    """As `meant`, of things of the kind alone."""
     text = str(wanted)
     pool = [r for r in study.items.of_kind() if _suits(r, kind)]
     # a name may hold any mark: written as it is, it goes before what its marks would mean

@@ -22,6 +22,7 @@ from ..core.operation import Operation, find_operation
 from ..core.parameter import Parameter
 from ..core.progress import Progress
 from ..core.reference import Reference
+from ..formats.curve_files import curves_of_table, only_curve
 from ..formats.format import format_of, words_for
 from ..formats.opening import open_image
 from .items import Record
@@ -215,7 +216,7 @@ def compute(study: OpenStudy, task: Task, progress: Progress, prepare: bool = Tr
     operation = task.about
     arguments: dict[str, Any] = {operation.acts: study} if operation.acts else {}
     for p in operation.inputs:
-        opened = [opened_input(study, p, g, progress.part(0.0, 0.1)) for g in task.inputs.get(p.name, ())]
+        opened = opened_inputs(study, p, task.inputs.get(p.name, ()), progress.part(0.0, 0.1))
         if p.many:
             arguments[p.name] = opened
         elif opened:
@@ -261,6 +262,24 @@ def prepared(study: OpenStudy, task: Task, things: Sequence[Any], progress: Prog
     return found
 
 
+def opened_inputs(study: OpenStudy | None, p: Parameter, given: Sequence[Given], progress: Progress) -> list[Any]:
+    """The things of an input. Where any number may be given, a file or a table that holds several gives all of them."""
+    found = []
+    for one in given:
+        if p.many and one.value is None and one.file is not None and p.kind.name != "image":
+            found += opened_parts(p.kind.name, one.file, one.part)
+        elif p.many and one.value is None and _is_table_of_curves(p, one):
+            assert study is not None and one.item is not None
+            found += curves_of_table(study.thing(one.item))
+        else:
+            found.append(opened_input(study, p, one, progress))
+    return found
+
+
+def _is_table_of_curves(p: Parameter, given: Given) -> bool:
+    return p.kind.name == "curve" and given.thing.kind == "table"
+
+
 def opened_input(study: OpenStudy | None, p: Parameter, given: Given, progress: Progress) -> Any:
     """The thing of an input, read where it has to be."""
     if given.value is not None:
@@ -279,6 +298,8 @@ def opened_input(study: OpenStudy | None, p: Parameter, given: Given, progress: 
     if p.kind.name == "label map":
         return study.label_map(given.item)
     thing = study.thing(given.item)
+    if _is_table_of_curves(p, given):
+        return only_curve(curves_of_table(thing), thing.title)
     if isinstance(thing, Image):
         if given.thing.place:
             thing = picked(thing, given.thing.place)
@@ -316,11 +337,18 @@ def opened_file(kind: str, path: Path, part: str | None, place: tuple[int, ...],
     if kind == "image":
         image = open_image(path, progress, series=part)
         return picked(image, place) if place else image
+    things = opened_parts(kind, path, part)
+    if len(things) != 1:
+        return only_curve(things, path.name, path)
+    return replace(things[0], name=path.stem) if kind == "transform" else things[0]
+
+
+def opened_parts(kind: str, path: Path, part: str | None) -> list[Any]:
+    """All things of a kind that a file holds, or those that a text names; raises Trouble when there is none."""
     known = format_of(path, kind)
     if known is None:
         raise Trouble(f"This kind of file holds no {kind}", f"{words_for(kind)} can be read", path)
-    thing = known.open(path)
-    return replace(thing, name=path.stem) if kind == "transform" else thing
+    return known.open_parts(path, part)
 
 
 def picked(image: Image, place: tuple[int, ...]) -> Image:
