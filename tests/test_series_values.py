@@ -296,7 +296,7 @@ class ReferenceTest(SeriesCase):
         kestrelmist("correct-motion", self.place / "run.nii.gz", "--out", whole)
         names = sorted(p.name for p in whole.iterdir())
         self.assertEqual(names[:2] + names[-2:], ["curves 01.csv", "curves 02.csv", "image.nii.gz", "motion.csv"])
-        self.assertEqual(sum(n.startswith("curves") for n in names), 9)
+        self.assertEqual(sum(n.startswith("curves") for n in names), 10)
         self.assertEqual(open_image(whole / "image.nii.gz").shape, (40, 36, 30, 3))
         run_, single, out = (self.place / n for n in ("run.nii.gz", "single.nii.gz", "x.nii.gz"))
         for given, words in (

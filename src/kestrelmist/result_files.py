@@ -175,10 +175,10 @@ def _by_file(said: Said) -> list[tuple[str, Any]]:
 
 def _write(path: Path, thing: Any, progress: Progress) -> list[Path]:
     """Write a thing, and beside it the names of labels, or how an image was taken."""
+    from .formats.beside_nifti import write_sidecar
     from .formats.label_files import table_path
     from .formats.nifti import is_nifti
     from .formats.saving import save_thing
-    from .formats.sidecar import write_sidecar
 
     save_thing(path, thing, progress)
     if isinstance(thing, LabelMap):

@@ -13,6 +13,7 @@ from ..core.table import Column, Table
 from ..core.transform import Transform
 from ..core.world import World
 from ..formats.format import format_of, words_for
+from ..formats.grid_facts import placed
 from ..formats.saving import save_thing
 
 
@@ -108,4 +109,6 @@ def place_by(image: Image, transform: Transform) -> Placement:
             "choose a transform that starts where the image lies",
         )
     target = transform.target if transform.target.id else world
-    return Placement(replace(image.space.moved(transform.matrix), world=target))
+    space = replace(image.space.moved(transform.matrix), world=target)
+    facts = placed(image, space)
+    return Placement(space, facts=None if facts == image.facts else facts)

@@ -17,9 +17,10 @@ from ..core.labels import LabelMap, LabelTable
 from ..core.progress import Progress, silent
 from ..core.safe_write import written_whole
 from ..core.space import Space
+from ..formats.beside_nifti import write_sidecar
 from ..formats.label_files import write_label_map
 from ..formats.saving import save_image
-from ..formats.sidecar import KEY, write_sidecar
+from ..formats.sidecar import KEY
 from .animal import make_animal
 from .functional_run import DIRECTION, ECHO, MAP_ECHOES, REPEAT, SPACING, FunctionalRun, slice_times
 from .off_resonance import FIELD_STRENGTH

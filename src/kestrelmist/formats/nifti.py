@@ -16,9 +16,10 @@ from ..core.progress import Progress
 from ..core.space import Space
 from ..core.world import World
 from .format import Format, register
+from .gradients import take_in_gradients
 from .layout import Layout
 from .neuro_files import nibabel
-from .nifti_write import EXTENSION, save_nifti, write_nifti
+from .nifti_write import EXTENSION, WORLDS, save_nifti, write_nifti
 from .raw_values import RawValues
 from .sampling import sampled_levels
 from .sidecar import take_in_sidecar
@@ -27,8 +28,6 @@ __all__ = ["read_nifti", "write_nifti", "save_nifti", "is_nifti"]
 
 LONG_NAMES = ("time", "component", "dimension 6", "dimension 7")
 SECONDS = {"sec": 1.0, "msec": 1e-3, "usec": 1e-6}
-WORLDS = {1: "scanner", 2: "aligned", 3: "Talairach", 4: "MNI 152"}
-"""What the codes of the position matrix mean, as the NIfTI-1 standard has them."""
 STANDARD = ("Talairach", "MNI 152")
 LENGTHS = {"meter": 1000.0, "mm": 1.0, "micron": 1e-3}
 
@@ -104,6 +103,7 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
         caveats=caveats,
     )
     take_in_sidecar(image, path, times_sure=seconds in SECONDS or bool(more.get("axes")))
+    take_in_gradients(image, path)
     image.levels = sampled_levels(layout, image, layout.raw.dtype)
     return image
 

@@ -22,6 +22,8 @@ from .neuro_files import nibabel
 CHUNK = 8 << 20
 EXTENSION = "kestrelmist"
 """Key of this program's words in a NIfTI comment extension."""
+WORLDS = {1: "scanner", 2: "aligned", 3: "Talairach", 4: "MNI 152"}
+"""What the codes of the position matrix mean, as the NIfTI-1 standard has them."""
 LEVEL = 1
 """Compression of isal, 0 to 3: the fastest that still looks for repeats."""
 
@@ -82,8 +84,10 @@ def header_for(
     header.set_zooms([*space.spacing, *steps][: len(shape)])
     header.set_xyzt_units("mm" if space.unit == "mm" else None, "sec" if seconds else None)
     header["descrip"] = description.encode("ascii", "replace")[:79]
-    header.set_sform(space.affine, 1)
-    header.set_qform(space.affine, 0 if sheared(space) else 1, strip_shears=True)
+    # a world that the standard has no code for is one that something was aligned with
+    code = next((code for code, name in WORLDS.items() if space.world.name == name), 2 if space.sides_known else 1)
+    header.set_sform(space.affine, code)
+    header.set_qform(space.affine, 0 if sheared(space) else code, strip_shears=True)
     header["scl_slope"], header["scl_inter"] = slope, intercept
     header["vox_offset"] = 352 if header["sizeof_hdr"] == 348 else 544
     return header

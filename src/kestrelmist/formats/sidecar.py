@@ -1,5 +1,5 @@
-"""What lies beside a NIfTI file: how it was taken, as JSON by the names of the BIDS standard, and for diffusion series
-.bval and .bvec (bids-specification, "Magnetic Resonance Imaging")."""
+"""What lies beside a NIfTI file: how it was taken, as JSON by the names of the BIDS standard (bids-specification,
+"Magnetic Resonance Imaging")."""
 
 from __future__ import annotations
 
@@ -12,7 +12,6 @@ from ..core.axis import Axis
 from ..core.caveat import NOTED, SIDECAR_CONTRADICTS, Caveat
 from ..core.errors import Trouble
 from ..core.image import Image
-from ..core.safe_write import written_whole
 
 KEY = "Acquisition"
 """Fact of an image under which these facts are kept, as JSON."""
@@ -52,37 +51,6 @@ def with_facts(image: Image, **changed: Any) -> dict[str, str]:
     """The facts of an image with some of how it was taken changed; None takes one away."""
     kept = {k: v for k, v in (facts_of(image) | changed).items() if v is not None}
     return {**image.facts, KEY: json.dumps(kept)}
-
-
-LINES = (
-    "PhaseEncodingDirection",
-    "PhaseEncodingAxis",
-    "EffectiveEchoSpacing",
-    "TotalReadoutTime",
-    "BandwidthPerPixelPhaseEncode",
-    "ReconMatrixPE",
-    "SliceTiming",
-)
-"""What is said of lines and slices of the grid that an image was scanned on."""
-
-
-def on_another_grid(image: Image) -> dict[str, str]:
-    """The facts of an image that was brought onto another grid: its lines and slices are those of the scan no more."""
-    said = facts_of(image)
-    return with_facts(image, **dict.fromkeys(LINES)) if any(name in said for name in LINES) else image.facts
-
-
-def cut_out(image: Image, first: int, slices: int) -> dict[str, str]:
-    """The facts of a part of an image: slices from `first` on. How many lines the scan had is noted."""
-    said, changed = facts_of(image), {}
-    axis = str(said.get("PhaseEncodingDirection") or said.get("PhaseEncodingAxis") or "")[:1]
-    if axis in ("i", "j", "k") and "ReconMatrixPE" not in said:
-        changed["ReconMatrixPE"] = image.space.shape["ijk".index(axis)]
-    times = said.get("SliceTiming")
-    if isinstance(times, list) and (first or slices != image.space.shape[2]):
-        inside = 0 <= first and first + slices <= len(times)
-        changed["SliceTiming"] = times[first : first + slices] if inside else None
-    return with_facts(image, **changed) if changed else image.facts
 
 
 def number_of(image: Image, name: str) -> float | None:
@@ -137,7 +105,7 @@ def take_in_sidecar(image: Image, path: Path, times_sure: bool = True) -> None:
     if not found:
         return
     image.facts[KEY] = json.dumps(found)
-    repeat, slices = found.get("RepetitionTime"), image.space.shape[2]
+    repeat = found.get("RepetitionTime")
     if image.axes and image.axes[0].name == "time" and isinstance(repeat, (int, float)) and 0 < repeat < 1e6:
         first = image.axes[0]
         if (first.step is None and not first.values) or not times_sure:
@@ -146,6 +114,7 @@ def take_in_sidecar(image: Image, path: Path, times_sure: bool = True) -> None:
             said = f"The file gives a repetition time of {first.step:.5g} s, its sidecar {repeat:.5g} s"
             image.caveats.append(Caveat(SIDECAR_CONTRADICTS, said))
     times = found.get("SliceTiming")
+    slices = image.space.shape["ijk".index(str(found.get("SliceEncodingDirection") or "k")[0])]
     if isinstance(times, list) and len(times) != slices:
         said = f"The file has {slices} slices, and its sidecar the times of {len(times)}"
         image.caveats.append(Caveat(SIDECAR_CONTRADICTS, said))
@@ -154,14 +123,16 @@ def take_in_sidecar(image: Image, path: Path, times_sure: bool = True) -> None:
 def _sensible(found: dict[str, Any]) -> tuple[dict[str, Any], list[str]]:
     """What other parts of the program rely on, without what cannot be; and the names of that."""
     kept = {k: v for k, v in found.items() if k not in HIDDEN}
-    if kept.get("SliceEncodingDirection") == "k-" and isinstance(kept.get("SliceTiming"), list):
+    along = kept.get("SliceEncodingDirection")
+    if along in ("i-", "j-", "k-") and isinstance(kept.get("SliceTiming"), list):  # the last slice comes first
         kept["SliceTiming"] = kept["SliceTiming"][::-1]
-        kept["SliceEncodingDirection"] = "k"
+        kept["SliceEncodingDirection"] = along[0]
     wrong = [
         name
         for name, right in (
             ("PhaseEncodingDirection", lambda v: v in ("i", "j", "k", "i-", "j-", "k-")),
             ("PhaseEncodingAxis", lambda v: v in ("i", "j", "k")),
+            ("SliceEncodingDirection", lambda v: v in ("i", "j", "k", "i-", "j-", "k-")),
             ("SliceTiming", _are_times),
         )
         if name in kept and not right(kept[name])
@@ -173,25 +144,3 @@ def _are_times(value: Any) -> bool:
     return isinstance(value, list) and all(
         isinstance(v, (int, float)) and not isinstance(v, bool) and math.isfinite(v) for v in value
     )
-
-
-def write_sidecar(nifti: Path, image: Image) -> list[Path]:
-    """Write what is known beside a NIfTI file: .json, and for diffusion series .bval and .bvec. Returns what was
-    written."""
-    facts = facts_of(image)
-    texts = {}
-    shown = {k: v for k, v in facts.items() if k not in HIDDEN}
-    if image.unit:
-        shown[UNIT] = image.unit
-    if shown:
-        texts[".json"] = json.dumps(shown, indent=2, ensure_ascii=False) + "\n"
-    if "bValues" in facts:
-        texts[".bval"] = " ".join(f"{b:g}" for b in facts["bValues"]) + "\n"
-        texts[".bvec"] = "".join(" ".join(f"{v[n]:.8g}" for v in facts["bVectors"]) + "\n" for n in range(3))
-    written = []
-    for ending, text in texts.items():
-        path = beside(nifti, ending)
-        with written_whole(path) as stream:
-            stream.write(text.encode())
-        written.append(path)
-    return written

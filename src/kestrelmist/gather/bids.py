@@ -16,8 +16,9 @@ from ..core.parameter import FolderPath, NewPath
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble, written_whole
 from ..core.table import Column, Table
+from ..formats.beside_nifti import write_sidecar
 from ..formats.nifti import save_nifti
-from ..formats.sidecar import facts_of, write_sidecar
+from ..formats.sidecar import facts_of
 from .plan import plan_folder
 from .subject_rule import SubjectRule
 

@@ -10,9 +10,9 @@ from ..core.operation import operation
 from ..core.parameter import NewPath
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
+from ..formats.beside_nifti import write_sidecar
 from ..formats.format import writer_for
 from ..formats.saving import save_image
-from ..formats.sidecar import write_sidecar
 
 
 @operation(

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import replace
-
-import numpy as np
 
 from ..core.errors import Trouble
 from ..core.image import Image
@@ -13,9 +10,7 @@ from ..core.operation import operation
 from ..core.progress import Progress
 from ..core.space import Space
 from ..core.values import Stored
-from ..formats.sidecar import KEY
-
-AXES = "ijk"
+from ..formats.grid_facts import reordered
 
 
 @operation(
@@ -44,10 +39,9 @@ def reorient(image: Image) -> Image:
         values = got.values.transpose(order)[tuple(slice(None, None, -1) if f else slice(None) for f in flips)]
         return values if image.colour else Stored(values, got.slope, got.intercept)
 
-    facts = dict(image.facts)
-    if KEY in facts:
-        facts[KEY] = json.dumps(_turned_facts(json.loads(facts[KEY]), order, flips, space))
-    return image.like(fetch, space=space, facts=facts, name=f"{image.name}, standard order")
+    return image.like(
+        fetch, space=space, facts=reordered(image, order, flips, space), name=f"{image.name}, standard order"
+    )
 
 
 def standard_turn(space: Space) -> tuple[tuple[int, int, int], tuple[bool, bool, bool]]:
@@ -69,30 +63,3 @@ def turned_space(space: Space, order, flips) -> Space:
             affine[:3, 3] += affine[:3, n] * (shape[n] - 1)
             affine[:3, n] *= -1
     return replace(space, shape=shape, affine=affine)
-
-
-def _turned_facts(facts: dict, order, flips, space: Space) -> dict:
-    """Directions and slice times of the acquisition for the new axes."""
-    facts = dict(facts)
-    given = facts.get("PhaseEncodingDirection")
-    if given:
-        new = order.index(AXES.index(given[0]))
-        facts["PhaseEncodingDirection"] = AXES[new] + ("-" if given.endswith("-") != flips[new] else "")
-    if "PhaseEncodingAxis" in facts:
-        facts["PhaseEncodingAxis"] = AXES[order.index(AXES.index(facts["PhaseEncodingAxis"]))]
-    if "SliceTiming" in facts:
-        new = order.index(2)
-        facts["SliceEncodingDirection"] = AXES[new]
-        if flips[new]:
-            facts["SliceTiming"] = facts["SliceTiming"][::-1]
-    if "bVectors" in facts:
-        # the sign of the first component goes by handedness, which a swap or a flip may change
-        old_sign = np.linalg.det(space.affine[:3, :3])
-        turn = np.zeros((3, 3))
-        for n in range(3):
-            turn[n, order[n]] = -1 if flips[n] else 1
-        before = old_sign * np.linalg.det(turn) > 0
-        vectors = np.array(facts["bVectors"]) * ((-1 if before else 1), 1, 1)
-        vectors = vectors @ turn.T * ((-1 if old_sign > 0 else 1), 1, 1)
-        facts["bVectors"] = (vectors + 0.0).tolist()
-    return facts

@@ -13,6 +13,7 @@ from ..core.image import Image
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
 from ..core.progress import Progress, silent
+from ..formats.grid_facts import on_another_grid
 
 Ways = Literal["mean", "sd", "maximum", "minimum", "sum", "median", "snr"]
 
@@ -148,7 +149,8 @@ def project(
         affine[:3, axis] *= size
         shape = tuple(1 if n == axis else m for n, m in enumerate(image.space.shape))
         space = replace(image.space, shape=shape, affine=affine)  # type: ignore[arg-type]
-        return image.like(np.asfortranarray(made.astype(np.float32)), space=space, name=name)
+        facts = on_another_grid(image, space)
+        return image.like(np.asfortranarray(made.astype(np.float32)), space=space, name=name, facts=facts)
     if image.space.unit == "px":
         raise Trouble(f"“{image.name}” has no scale, so a slab in mm means nothing", "set its voxel size first")
     half = max(0, round((slab / image.space.spacing[axis] - 1) / 2))

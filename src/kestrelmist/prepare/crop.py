@@ -17,7 +17,7 @@ from ..core.parameter import Between, Fill, LabelName, Role, Unit
 from ..core.progress import Progress, silent
 from ..core.space import Space
 from ..core.values import KERNEL_TYPES, Stored, packed_grey, type_holding
-from ..formats.sidecar import cut_out
+from ..formats.grid_facts import cut_out, placed
 
 Six = tuple[float, float, float, float, float, float]
 Margin = Annotated[float, Unit("mm"), Between(-1e6, 1e6)]
@@ -126,7 +126,7 @@ def cropped(image: Image, low: np.ndarray, high: np.ndarray, fill: float = 0.0) 
         out[place] = part
         return out
 
-    facts = cut_out(image, int(low[2]), shape[2])
+    facts = cut_out(image, [int(n) for n in low], shape)
     return image.like(fetch, space=space, name=f"{image.name}, cropped", facts=facts)
 
 
@@ -224,4 +224,5 @@ def turn(
             *([f"flipped along {about}"] if flip else []),
         ]
     )
-    return image.like(image._fetch, space=image.space.moved(whole), name=f"{image.name}, {words}")
+    space = image.space.moved(whole)
+    return image.like(image._fetch, space=space, facts=placed(image, space), name=f"{image.name}, {words}")

@@ -18,6 +18,7 @@ from ..core.progress import Progress, silent
 from ..core.resampling import resampled
 from ..core.rigid import moved_by
 from ..core.table import Column, Table
+from ..formats.grid_facts import turned_in_the_world
 from ..formats.transform_files import write_transform_list
 from .one_series import bright_part
 from .rigid_fit import Reference
@@ -134,7 +135,8 @@ def correct_motion(
     def fetch(index: tuple[int, ...], progress: Progress) -> np.ndarray:
         return _placed(image, index[0], found[index[0]], how, progress).T
 
-    still = image.like(fetch, name=f"{image.name}, still")
+    facts = turned_in_the_world(image, [matrix[:3, :3].T for matrix in found])
+    still = image.like(fetch, name=f"{image.name}, still", facts=facts)
     made = _table(image, still, moved, radius or fit.radius, progress.part(0.9, 1.0))
     if target is not None:
         made.save_csv(target)

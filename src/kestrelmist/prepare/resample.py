@@ -15,7 +15,7 @@ from ..core.parameter import Spacing
 from ..core.progress import Progress, silent
 from ..core.resampling import frame_between, resampled
 from ..core.space import Space
-from ..formats.sidecar import on_another_grid
+from ..formats.grid_facts import on_another_grid
 
 MOST_VOXELS = 1 << 33
 REACH = 6
@@ -82,7 +82,7 @@ def resample(
     if voxels > MOST_VOXELS:
         raise Trouble(f"The new grid would have {voxels} voxels", "choose larger voxels")
     require_room(4 * voxels, f"“{name}”")
-    facts = image.facts if image.space.same_grid(target) else on_another_grid(image)
+    facts = image.facts if image.space.same_grid(target) else on_another_grid(image, target)
     frame = frame_between(image.space, target)
     widths = softening(image.space, target) if soften and how != "nearest" else (0.0, 0.0, 0.0)
 

@@ -12,6 +12,7 @@ from ..core.image import Image
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
 from ..core.progress import Progress
+from ..formats.grid_facts import of_volumes, slice_axis
 from ..formats.sidecar import facts_of, repetition_of, with_facts
 
 REACH = 4
@@ -77,7 +78,8 @@ def drop_volumes(
 
     words = [f"without the first {first}" if first else "", f"without the last {last}" if last else ""]
     name = ", ".join([image.name, *(w for w in words if w)])
-    return image.like(fetch, axes=axes, name=name)
+    facts = of_volumes(image, range(first, axis.size - last)) if axis.name == "direction" else image.facts
+    return image.like(fetch, axes=axes, name=name, facts=facts)
 
 
 @operation(
@@ -89,6 +91,7 @@ def drop_volumes(
     group="Series",
     reach=0.0,
     through_time=True,
+    version=2,
 )
 def time_slices(
     image: Image,
@@ -105,8 +108,9 @@ def time_slices(
     Parameters
     ----------
     pattern : text
-        Times of the slices from how the series was taken (sidecar), or by the order along k: ascending, descending,
-        every second one first from the first slice or from the second (even).
+        Times of the slices from how the series was taken (sidecar), or by their order along the axis they were taken
+        along (k, where SliceEncodingDirection says no other): ascending, descending, every second one first from the
+        first slice or from the second (even).
     multiband : number
         Slices that are taken at once.
     to : share
@@ -127,7 +131,8 @@ def time_slices(
     step = repetition_time or repetition_of(image)
     if not step:
         raise Trouble(f"The repetition time of “{image.name}” is not known", "give it in s")
-    slices, count = image.space.shape[2], image.axes[0].size
+    along = slice_axis(facts_of(image))
+    slices, count = image.space.shape[along], image.axes[0].size
     if count < 2:
         raise Trouble(f"“{image.name}” has one volume, so nothing lies between two", "choose a longer series")
     times = (
@@ -146,9 +151,9 @@ def time_slices(
                 m = min(max(n, 0), count - 1)
                 if m not in near:
                     near[m] = image.frame((m,)).fetch(progress)
-                part = np.float32(weight) * near[m][:, :, k]
+                part = np.float32(weight) * near[m].take(k, along)
                 total = part if total is None else total + part
-            out[:, :, k] = total
+            np.moveaxis(out, along, 0)[k] = total
         return out
 
     return image.like(fetch, name=f"{image.name}, slices timed", facts=facts)
@@ -199,7 +204,10 @@ def slice_times(image: Image, pattern: str, multiband: int, repetition_time: flo
     step = repetition_time or repetition_of(image)
     if not step:
         raise Trouble(f"The repetition time of “{image.name}” is not known", "give it in s")
-    return [round(float(t), 9) for t in _by_pattern(pattern, image.space.shape[2], multiband, step)]
+    return [
+        round(float(t), 9)
+        for t in _by_pattern(pattern, image.space.shape[slice_axis(facts_of(image))], multiband, step)
+    ]
 
 
 def _by_pattern(pattern: str, slices: int, multiband: int, step: float) -> np.ndarray:
