@@ -369,7 +369,8 @@ class ConvertTest(PlaceCase):
             json.loads((self.place / "bids/sub-T5/fmap/sub-T5_phase1.json").read_text())["ImageComponent"], "phase"
         )
         self.assertEqual(
-            (self.place / "bids/participants.tsv").read_text().split(), ["participant_id", "sub-T1", "sub-T5"]
+            (self.place / "bids/participants.tsv").read_text().split(),
+            ["participant_id", "subject", "sub-T1", "T-1", "sub-T5", "T-5"],
         )
         self.assertEqual(sorted(table.column("file")), found)
         self.assertTrue((self.place / "bids/converted.csv").exists())

@@ -99,9 +99,9 @@ def gather(rng: random.Random, place: Path) -> str:
     source = place / "in"
     source.mkdir()
     numbers = np.random.default_rng(rng.randrange(1 << 30))
-    for n in range(4):
-        values = numbers.normal(size=(40, 40, 40)).astype(np.float32)
-        write_nifti(source / f"v{n}.nii", values, straight_space((40, 40, 40)))
+    values = [numbers.normal(size=(40, 40, 40)).astype(np.float32) for _ in range(4)]
+    for n, one in enumerate(values):
+        write_nifti(source / f"v{n}.nii", one, straight_space((40, 40, 40)))
     room = rng.randrange(150, 1400)
     with small_disk(place, room) as disk:
         folder = (disk or place) / "study"
@@ -114,8 +114,15 @@ def gather(rng: random.Random, place: Path) -> str:
         if not (folder / "study.db").exists() or not (folder / "study.db").stat().st_size:
             return "full at once"
         with Study(folder, read_only=True) as found:
-            require(not found.records(), f"{len(found.records())} are in, and nobody says so")
-        left = [p.name for p in (folder / "images").iterdir()] if (folder / "images").exists() else []
+            records = found.records()
+            for record in records:
+                right = np.array_equal(found.image(record.id).data, values[int(record.name[1:])])
+                require(bool(right), f"{record.name} is half taken in")
+        told = " ".join(run.stderr.split())
+        unsaid = [record.name for record in records if f"“{record.name}”" not in told.partition("Not taken in")[0]]
+        require(not unsaid, f"{unsaid} are in, and nobody says so: {told[-300:]}")
+        there = [p.name for p in (folder / "images").iterdir()] if (folder / "images").exists() else []
+        left = set(there) - {str(record.id) for record in records}
         require(not left, f"left behind: {left}")
         return "full, nothing half"
 

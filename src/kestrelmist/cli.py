@@ -7,7 +7,7 @@ import os
 import sys
 import warnings
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
@@ -18,9 +18,6 @@ from .core.operation import OPERATIONS, STAGES, Operation
 from .core.parameter import Parameter
 from .core.progress import Progress
 from .demo.commands import add_demo_commands
-
-if TYPE_CHECKING:
-    from .study.task import Task
 
 WIDTH = 110
 NEGATIVE = "0123456789.,"
@@ -230,6 +227,7 @@ def _run(operation: Operation, given: dict[str, Any]) -> None:
     target = next((p for p in operation.parameters if p.role == "new" and p.required), None)
     if target is not None and target.name not in given and out is not None:
         given[target.name], out = str(out), None  # what writes a file itself writes that one
+    from .command_files import on_files
     from .command_output import say, say_trouble
     from .patience import Patience
     from .result_files import require_apart, require_place, write_beside, write_result
@@ -241,7 +239,7 @@ def _run(operation: Operation, given: dict[str, Any]) -> None:
             if study:
                 said = _in_study(operation, given, study, progress)
             else:
-                said = _on_files(operation, given, progress)
+                said = on_files(operation, given, progress)
             written = write_result(operation, said, out, progress) if out is not None else []
             written += write_beside(said, beside, progress)
         say(operation, said, written, as_json)
@@ -272,60 +270,6 @@ def _in_study(operation: Operation, given: dict, folder: Path, progress: Progres
         for notice in study.notices:
             print(f"{notice}.", file=sys.stderr)
         return said
-
-
-def _on_files(operation: Operation, given: dict, progress: Progress):
-    """Inputs and results are plain files."""
-    from .command_output import Said
-
-    task = _settled_on_files(operation, given)
-    arguments: dict[str, Any] = {}
-    from .core.labels import LabelMap
-    from .study.task import NO_MAP, opened_inputs
-
-    for p in operation.inputs:
-        opened = opened_inputs(None, p, task.inputs.get(p.name, ()), progress.part(0.0, 0.1))
-        if p.many:
-            arguments[p.name] = opened
-        elif opened:
-            arguments[p.name] = opened[0]
-        elif p.required and p.kind.name == "label map":
-            image = next((v for v in arguments.values() if hasattr(v, "kji") and not isinstance(v, LabelMap)), None)
-            chosen = any(q.role == "label" and not q.required for q in operation.settings)  # may do without labels
-            if image is None or (operation.returns("table") and not chosen):
-                flag = p.flag
-                raise Trouble(
-                    f"“{operation.title}” needs a label map",
-                    f"name a file with --{flag}, or work in a study with --study",
-                )
-            arguments[p.name] = LabelMap(image.space, name=NO_MAP)
-    values = operation(progress.part(0.1, 0.9), **arguments, **task.settings)
-    return Said.of_files(operation, arguments, values)
-
-
-def _settled_on_files(operation: Operation, given: dict) -> Task:
-    """The task with its inputs as files; raises Trouble when one is not there."""
-    from .study.logbook import Thing
-    from .study.referring import file_meant
-    from .study.task import Given, Task
-
-    given = operation.rerouted(given)
-    inputs: dict[str, tuple[Given, ...]] = {}
-    for p in operation.inputs:
-        wanted = given.pop(p.name, None)
-        several = wanted if isinstance(wanted, list) else [] if wanted is None else [wanted]
-        if not several and p.required and p.kind.name != "label map":
-            article = "an" if p.kind.name[0] in "aeiou" else "a"
-            raise Trouble(f"“{operation.title}” needs {article} {p.kind.name}", p.wanted + ", the latter with --study")
-        found: list[Given] = []
-        for text in several:
-            meant = file_meant(text)
-            if meant is None or meant.file is None:
-                raise Trouble("There is no file or folder of this name", "check the name, or add --study", text)
-            thing = Thing(p.kind.name, meant.file.name, place=meant.place, path=str(meant.file))
-            found.append(Given(thing, file=meant.file, part=meant.part))
-        inputs[p.name] = tuple(found)
-    return Task(operation.name, operation.checked(given), inputs)
 
 
 class _Bar:

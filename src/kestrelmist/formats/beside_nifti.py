@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from pathlib import Path
+from types import MappingProxyType
+from typing import Any
 
 from ..core.image import Image
 from ..core.safe_write import written_whole
@@ -11,12 +14,12 @@ from .gradients import gradient_texts
 from .sidecar import HIDDEN, UNIT, beside, facts_of
 
 
-def write_sidecar(nifti: Path, image: Image) -> list[Path]:
-    """Write what is known beside a NIfTI file: .json, and for diffusion series .bval and .bvec. Returns what was
-    written."""
+def write_sidecar(nifti: Path, image: Image, more: Mapping[str, Any] = MappingProxyType({})) -> list[Path]:
+    """Write what is known beside a NIfTI file: .json, and for diffusion series .bval and .bvec; `more` is to be said
+    besides. Returns what was written."""
     texts = {}
-    shown = {k: v for k, v in facts_of(image).items() if k not in HIDDEN}
-    if image.unit:
+    shown = {k: v for k, v in (facts_of(image) | dict(more)).items() if k not in HIDDEN}
+    if image.unit and UNIT not in shown:
         shown[UNIT] = image.unit
     if shown:
         texts[".json"] = json.dumps(shown, indent=2, ensure_ascii=False) + "\n"

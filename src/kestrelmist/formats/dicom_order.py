@@ -157,6 +157,9 @@ def _volumes(series: Series, stacks: list[list[Slice]]) -> list[list[Slice | Non
             if columns:
                 series.axes = [_axis(series, name, unit, columns, value)]
                 return columns
+        crossed = _crossed(series, stacks)
+        if crossed is not None:
+            return crossed
         for name, value in ORDERS:
             if all(len(column) == most for column in stacks):
                 keys = [[value(s) for s in column] for column in stacks]
@@ -170,6 +173,34 @@ def _volumes(series: Series, stacks: list[list[Slice]]) -> list[list[Slice | Non
     series.caveats = without_caveats(series.caveats, SLICES_DOUBLED)
     _say_doubled(series)
     return [list(column) for column in stacks]
+
+
+def _crossed(series: Series, stacks) -> list[list[Slice | None]] | None:
+    """Slices of each place that two things tell apart together, such as several echoes at several times: every
+    combination has to be there. None when there are none."""
+    for first, *others in (DISTINCTIONS[n:] for n in range(len(DISTINCTIONS) - 1)):
+        for second in others:
+            if first[0] == second[0]:
+                continue
+            columns = _by_value(stacks, lambda s, a=first[2], b=second[2]: _both(b(s), a(s)))
+            if not columns or None in columns[0]:
+                continue
+            fast = len({first[2](s) for s in columns[0]})
+            if fast < 2 or len(columns[0]) % fast or fast == len(columns[0]):
+                continue
+            places = [[first[2](s) for s in columns[0][n : n + fast]] for n in range(0, len(columns[0]), fast)]
+            if any(one != places[0] for one in places):
+                continue
+            series.axes = [
+                _axis(series, first[0], first[1], [column[:fast] for column in columns], first[2]),
+                _axis(series, second[0], second[1], [column[::fast] for column in columns], second[2]),
+            ]
+            return columns
+    return None
+
+
+def _both(slow, fast):
+    return None if slow is None or fast is None else (slow, fast)
 
 
 def _by_value(stacks, value) -> list[list[Slice | None]] | None:

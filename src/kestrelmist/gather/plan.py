@@ -15,6 +15,7 @@ from ..core.image import Image
 from ..core.progress import Progress, silent
 from ..core.regular import require_regular
 from ..core.waiting import reading
+from ..formats.bids_names import FACT, parsed, participant_of
 from ..formats.dicom_frames import listed_in_directory
 from ..formats.dicom_scan import files_below, scan_files
 from ..formats.dicom_series import require_sound, series_image, thumbnail_values
@@ -86,6 +87,8 @@ class PlanLine:
     """What a subject's name can be found in, by the names of the sources."""
     along: str = "time"
     """What the files of a sequence are: times, or slices of a stack."""
+    participant: dict[str, str] = field(default_factory=dict, repr=False)
+    """Facts of the subject, from a table that lies above the file."""
     broken: str = ""
     """Why its file cannot be read, "" when it can."""
 
@@ -125,6 +128,7 @@ class PlanLine:
             )
         image.name, image.subject, image.origin.copy = self.name, self.subject, self.copy
         image.modality = image.modality or self.modality
+        image.facts |= self.participant
         return image
 
 
@@ -316,9 +320,9 @@ def _sequence_line(paths: list[Path]) -> PlanLine:
 
 
 def _file_line(path: Path, known, spacing) -> PlanLine | None:
-    line = PlanLine(
-        known.name, image_name(path), "", known.name[:1].upper() + known.name[1:], [path], sources=_sources_of(path)
-    )
+    named = parsed(image_name(path))
+    name = named.rest if named is not None else image_name(path)
+    line = PlanLine(known.name, name, "", known.name[:1].upper() + known.name[1:], [path], sources=_sources_of(path))
     line.opened = lambda: known.open(path, spacing)
     try:
         image = line.opened()
@@ -371,7 +375,8 @@ def small_picture(image: Image) -> np.ndarray | None:
 
 
 def _sources_of(path: Path) -> dict[str, str]:
-    return {"folder": str(path.parent), "file name": path.name}
+    named = parsed(image_name(path))
+    return {"folder": str(path.parent), "file name": path.name} | ({"bids": named.subject} if named else {})
 
 
 def name_subjects(lines: list[PlanLine], rule: SubjectRule, known=()) -> None:
@@ -382,6 +387,10 @@ def name_subjects(lines: list[PlanLine], rule: SubjectRule, known=()) -> None:
     """
     for line in lines:
         line.subject = rule.subject(line.sources)
+        if "bids" in line.sources:
+            said = participant_of(line.files[0], line.sources["bids"])
+            line.subject = line.subject or said.get("subject", "") or line.sources["bids"]
+            line.participant = {f"{FACT}{name}": value for name, value in said.items() if name != "subject"}
     names = sorted({line.subject for line in lines if line.subject} | set(known), key=len, reverse=True)
     for line in lines:
         if not line.subject:

@@ -6,11 +6,11 @@ from typing import Annotated
 
 import numpy as np
 
+from ..core.at_place import at_place
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.operation import operation
 from ..core.parameter import Between
-from ..core.progress import Progress
 
 
 @operation(
@@ -50,12 +50,7 @@ def one_place(image: Image, axis: str, number: Annotated[int, Between(1, 1_000_0
     along = image.axes[gone]
     if number > along.size:
         raise Trouble(f"“{image.name}” has {along.size} {along.plural}", f"give a number from 1 to {along.size}")
-    name = f"{image.name}, {axis} {along.words(number - 1)}"
-    axes = tuple(a for n, a in enumerate(image.axes) if n != gone)
-
-    def fetch(index: tuple[int, ...], progress: Progress):
-        return image.stored((*index[:gone], number - 1, *index[gone:]), progress)
-
-    if axes:
-        return image.like(fetch, axes=axes, name=name)
-    return image.like(np.array(image.frame((number - 1,)).data, order="F"), axes=(), name=name)
+    made = at_place(image, gone, number - 1)
+    if made.axes:
+        return made
+    return image.like(np.array(image.frame((number - 1,)).data, order="F"), axes=(), name=made.name)

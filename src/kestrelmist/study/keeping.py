@@ -16,12 +16,13 @@ from ..core.placement import Placement
 from ..core.progress import Progress, silent
 from ..core.table import Table
 from .changes import Change, ItemChange, LabelChange
+from .given import Given
 from .history import Stale
 from .items import Record
 from .logbook import Step, Thing, Things
 from .open_study import OpenStudy
 from .store import Prepared, store_for
-from .task import NO_MAP, Given, Made, Task, compute, settle
+from .task import NO_MAP, Made, Task, compute, settle
 
 
 class AlreadyThere(Trouble):

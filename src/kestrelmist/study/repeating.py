@@ -12,13 +12,14 @@ from typing import TYPE_CHECKING, Any
 
 from ..core.errors import Trouble
 from ..core.progress import Progress, silent
+from .given import Given
 from .history import Stale
 from .items import Record
 from .keeping import keep_and_tell
 from .logbook import Step, Thing
 from .recipe import Recipe, RecipeStep, Slot, pointer_of
 from .referring import meant
-from .task import Given, Made, Task, compute, settle
+from .task import Made, Task, compute, settle
 
 if TYPE_CHECKING:
     from .study import Study

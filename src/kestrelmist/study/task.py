@@ -25,30 +25,16 @@ from ..core.reference import Reference
 from ..formats.curve_files import curves_of_table, only_curve
 from ..formats.format import format_of, words_for
 from ..formats.opening import open_image
+from .given import Given
 from .items import Record
 from .logbook import Thing
+from .new_names import with_names
 from .open_study import OpenStudy
 from .referring import ANY, Meant, meant
 from .store import Prepared, store_for
 
 NO_MAP = "Labels"
 """Name of the label map that comes into being with the first label on an image."""
-
-
-@dataclass(frozen=True)
-class Given:
-    """One input: a thing of the study by its id, or a file.
-
-    `thing` is what the logbook says of it. For a label map that is still to be made, `item` is None and `of` the image.
-    """
-
-    thing: Thing
-    item: int | None = None
-    of: int | None = None
-    file: Path | None = None
-    part: str | None = None
-    value: Any = field(default=None, compare=False, repr=False)
-    """The thing itself, when Python handed it over."""
 
 
 @dataclass(frozen=True)
@@ -133,7 +119,9 @@ def settle(study: OpenStudy, name: str, given: dict[str, Any]) -> Task:
     for p in operation.inputs:
         if p.name not in inputs and p.required:
             inputs[p.name] = (_filled(study, operation, p, inputs),)
-    return Task(operation.name, settings, {p.name: inputs[p.name] for p in operation.inputs if p.name in inputs})
+    inputs = {p.name: inputs[p.name] for p in operation.inputs if p.name in inputs}
+    with_names(operation, settings, inputs, study)  # said now when a name cannot be filled
+    return Task(operation.name, settings, inputs)
 
 
 def _given(study: OpenStudy, operation: Operation, p: Parameter, value: Any) -> Given:
@@ -221,7 +209,8 @@ def compute(study: OpenStudy, task: Task, progress: Progress, prepare: bool = Tr
             arguments[p.name] = opened
         elif opened:
             arguments[p.name] = opened[0]
-    values = operation(progress.part(0.1, 0.7), **arguments, **task.settings)
+    settings = with_names(operation, task.settings, task.inputs, study)
+    values = operation(progress.part(0.1, 0.7), **arguments, **settings)
     made = Made(values, seconds=time.monotonic() - started)
     if not prepare or operation.acts:
         return made

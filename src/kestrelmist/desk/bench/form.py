@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 
 from ...core.digits import plain
 from ...core.errors import Trouble
+from ...core.name_pattern import has_places, with_place
 from ...core.operation import Operation
 from ...core.parameter import Parameter
 from ...core.quantity import pretty_unit
@@ -118,6 +119,11 @@ class OperationForm(QWidget):
             lead = self.viewing.record.id if self.viewing.record is not None else None
             self.others = ThingsField(self.desk.study, "image", lead)
             self.others.setAccessibleName("More images to do it to")
+            for p in self._names_of_files():
+                field = self.fields[p.name].field  # type: ignore[attr-defined]
+                field.setText(with_place(field.text()))
+                field.setPlaceholderText("{subject} {name}")
+                field.setToolTip(plain_tip("{subject}, {visit}, {name} and {number} are filled in for each image"))
             column.replaceWidget(button, self.others)
             button.hide()
 
@@ -284,15 +290,33 @@ class OperationForm(QWidget):
             self.trouble.setText(str(trouble))
             self.trouble.show()
             return
+        others = self.others.value() if self.others is not None else []
+        one_name = [p for p in self._names_of_files() if given.get(p.name) and not has_places(str(given[p.name]))]
+        if others and one_name:
+            words = "write {name}, {subject}, {visit} or {number} into it"
+            self.trouble.setText(str(Trouble(f"All images would get one file for {one_name[0].words.lower()}", words)))
+            self.trouble.show()
+            return
         self.trouble.hide()
         if self.preview is not None:
             self.preview.done(given)
         source = self.viewing.map if self.along is not None and self.along.isChecked() else None
-        self.desk.run(self.operation.name, given, None if source is None else self._bring(source.id))
+        first = self._numbered(given, 1) if others else given
+        self.desk.run(self.operation.name, first, None if source is None else self._bring(source.id))
         lead = self.viewing.record.id if self.viewing.record is not None else None
-        for key in self.others.value() if self.others is not None else ():
-            if key != lead:  # another one may lead since the list was opened
-                self.desk.session.run(self.operation.name, self._for_another(given, key))
+        others = [key for key in others if key != lead]  # another one may lead since the list was opened
+        for n, key in enumerate(others, 2):
+            self.desk.session.run(self.operation.name, self._for_another(self._numbered(given, n), key))
+
+    def _names_of_files(self) -> list[Parameter]:
+        """Settings that name new files."""
+        return [p for p in self.operation.settings if p.role == "new" and p.name in self.fields]
+
+    def _numbered(self, given: dict[str, Any], n: int) -> dict[str, Any]:
+        """With a number in the names of files: none of several is there yet when all are begun."""
+        named = {p.name: str(given[p.name]).replace("{number}", str(n)) for p in self._names_of_files()
+                 if given.get(p.name)}  # fmt: skip
+        return given | named
 
     def _for_another(self, given: dict[str, Any], key: int) -> dict[str, Any]:
         """The same for another image: what lies on the one that leads, such as a mask, is left out."""

@@ -26,14 +26,15 @@ from ._results import keep_table
     slow=True,
 )
 def convert_study(study: Study, to: NewPath, session: str = "", progress: Progress = silent()) -> Table:
-    """Write every image on the Shelf as NIfTI with a sidecar, sorted as the BIDS standard sorts them.
+    """Write every image on the Shelf as NIfTI with a sidecar, sorted as the BIDS standard sorts them. What is there
+    stays as it is.
 
     Parameters
     ----------
     to : path
-        The new folder.
+        The folder; made when it is not there.
     session : text
-        Session label for all images; none when left out.
+        Session label for all images; when left out, the date of the study for subjects that were scanned on several.
 
     Returns
     -------
@@ -48,12 +49,17 @@ def convert_study(study: Study, to: NewPath, session: str = "", progress: Progre
     if not records:
         raise Trouble("There is no image in this study", "gather some first", study.folder)
     sources = [
-        Source(r.name, r.subject, f"{r.modality} {r.format}".strip(), partial(_opened, study, r.id)) for r in records
+        Source(r.name, r.subject, f"{r.modality} {r.format}".strip(), partial(_opened, study, r.id), _date(r.facts))
+        for r in records
     ]
-    table = convert_images(sources, to, session, progress)
+    table = convert_images(sources, to, session, progress=progress)
     table.title = f"{study.name} converted"
     step = Step("convert-study", "Convert the study to BIDS", {"to": str(to), "session": session})
     return keep_table(study, table, step)
+
+
+def _date(facts: dict[str, str]) -> str:
+    return facts.get("StudyDate") or facts.get("SeriesDate") or ""
 
 
 def _opened(study: Study, key: int, progress: Progress) -> Image:
