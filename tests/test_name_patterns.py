@@ -47,7 +47,7 @@ class DoorsTest(RecipeCase):
             table = study.run("convert", image="T-1/Head CT", to=pattern)
             first = self.place / "T-1 Head CT 1.nii.gz"
             self.assertEqual(table.column("file")[0], str(first))
-            self.assertEqual(study.logbook.entries()[-1].step.settings["to"], str(pattern))
+            self.assertEqual(study.logbook.entries()[-1].settings["to"], str(pattern))
             path = self.recipe(study)
             run_recipe(study, read_recipe(path), "T-2")
             second = open_image(self.place / "T-2 Head CT 1.nii.gz")
