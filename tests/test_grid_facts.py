@@ -239,7 +239,7 @@ class GradientsTest(PlaceCase):
         self.assertNotIn("times", listed)
         with Study(self.place / "study", create=True) as study:
             study.run("gather", folder=run, subject="T-1")
-            study.run("convert", image="sub-01_dwi", to=str(self.place / "again.nii.gz"))
+            study.run("convert", image="dwi", to=str(self.place / "again.nii.gz"))
         np.testing.assert_allclose(np.loadtxt(self.place / "again.bvec"), wanted, atol=1e-7)
 
     def test_what_does_not_fit_is_said_and_left_out(self):

@@ -20,6 +20,7 @@ from ..core.curve import Curve
 from ..core.digits import rounded
 from ..core.errors import Trouble
 from ..core.quantity import Quantity, pretty_unit, readable
+from ..measure.trace_noise import TOO_SHORT
 from .calibration import CalibrationButton
 from .curve_list import WIDTH, CurveList
 from .curve_plot import CurvePlot
@@ -218,9 +219,11 @@ class SectionsPage(QWidget):
             lines.append(("slope", _told(found.slope, of.slope, f"{value}/{unit}", times / factor)))
         if found.angle is not None and math.isfinite(found.angle):
             lines.append(("angle", _told(found.angle, of.angle, "°")))
-        if self.sections.step is not None:
-            step = self.sections.step
+        step = self.sections.step
+        if step is not None:
             lines.append(("step", _told(step.height, step.expanded(self.sections.scales.heights), value, times)))
+        if found.too_short or (step is not None and step.too_short):
+            lines.append(("noise", TOO_SHORT))
         return lines
 
     @property

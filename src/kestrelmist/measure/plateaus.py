@@ -8,26 +8,19 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..core.errors import Trouble
+from .trace_noise import of_step, standing_out
 
 SHORTEST = 0.04
 """Pieces shorter than this share of a section are dust, no plateaus."""
-BANDS = 8
-"""Parts of the width that are measured one by one, to learn how sure the mean of all is."""
 RESOLVED = 1e-6
 """Share of the largest height below which differences are rounding."""
-FEWEST_BANDS = 4
-ROUNDS, FAR, MAD = 4, 4.0, 1.4826
-"""How often dust is sought, and how many standard deviations it stands out."""
+ROUNDS = 4
+"""How often dust is sought."""
+TRIES, MANY = 400, 200
+"""Lines that are tried for the first fit, and points that judge them."""
 COVER = 1.96
 """Standard uncertainties within which the true value lies 95 times of 100, when they are well known."""
 Range = tuple[float, float]
-
-
-def cover_of(degrees: float) -> float:
-    """The same where they come from so many degrees of freedom, by Student's t."""
-    from scipy.special import stdtrit
-
-    return float(stdtrit(degrees, 0.975)) if math.isfinite(degrees) else COVER
 
 
 @dataclass(frozen=True)
@@ -39,25 +32,28 @@ class Step:
     height : values
         Of what lies at the far level above what lies at the near one: of a groove below 0, of a ridge above.
     noise : values
-        Standard uncertainty by the noise of the plateaus.
-    degrees : number
-        Of freedom of `noise`; infinite when it comes from many points.
+        Standard uncertainty by the noise of the plateaus, as far as it goes together along them.
     slope : values per unit of length
         Of both plateaus.
     edges : places along the section
     used, left_out : ranges along the section
     dust : ranges along the section
         What stands out of the plateaus, across all of the width.
+    reach : length
+        How far the noise of the plateaus goes together.
+    too_short : bool
+        Whether the plateaus are too short to tell how far noise goes together.
     """
 
     height: float
     noise: float
-    degrees: float
     slope: float
     edges: tuple[float, ...]
     used: list[Range] = field(default_factory=list)
     left_out: list[Range] = field(default_factory=list)
     dust: list[Range] = field(default_factory=list)
+    reach: float = 0.0
+    too_short: bool = False
 
     @property
     def counted(self) -> list[Range]:
@@ -74,7 +70,7 @@ class Step:
     def expanded(self, calibration: float = 0.0) -> float:
         """The uncertainty within which the true height lies 95 times of 100; `calibration` is the relative standard
         uncertainty of the scale of heights."""
-        return math.hypot(cover_of(self.degrees) * self.noise, COVER * calibration * self.height)
+        return COVER * math.hypot(self.noise, calibration * self.height)
 
 
 def step_in(along: np.ndarray, lines: np.ndarray, name: str, edge: float = 0.0) -> Step:
@@ -109,15 +105,13 @@ def step_in(along: np.ndarray, lines: np.ndarray, name: str, edge: float = 0.0) 
         level[inside] = which
     along_used, level_used = along[picked], level[picked]
     points = _without_dust(along_used, lines[picked], level_used)
-    height, slope, noise = _fit(along_used, *_means(points), level_used)
-    degrees = math.inf
-    if lines.shape[1] >= FEWEST_BANDS:
-        bands = np.array_split(np.arange(lines.shape[1]), min(BANDS, lines.shape[1]))
-        found = [_fit(along_used, *_means(points[:, band]), level_used)[0] for band in bands]
-        apart = float(np.std(found, ddof=1)) / math.sqrt(len(found))
-        if apart >= noise:
-            noise, degrees = apart, len(found) - 1
-    return Step(height, noise, degrees, slope, edges, used, out, _gaps(along_used, points))
+    values = _means(points)
+    there = np.isfinite(values)
+    if min(int(there[level_used == which].sum()) for which in (0, 1)) < 2:
+        raise Trouble(f"Too little of a plateau of “{name}” is left", "draw the line longer, or leave out less")
+    height, slope, sure = of_step(along_used[there], values[there], level_used[there])
+    noise = sure.expanded() / COVER
+    return Step(height, noise, slope, edges, used, out, _gaps(along_used, points), sure.reach, sure.too_short)
 
 
 def edges_of(along: np.ndarray, values: np.ndarray, name: str) -> tuple[float, ...]:
@@ -205,20 +199,48 @@ def _parts(along: np.ndarray, edges: tuple[float, ...], edge: float) -> tuple[li
 
 def _without_dust(along: np.ndarray, points: np.ndarray, level: np.ndarray) -> np.ndarray:
     """Points (n, lines) without those that stand out of the plateaus: further from the fit than some standard
-    deviations, told by the median of their distances. NaN where there is none."""
-    points = points.copy()
+    deviations, told by the median of their distances. NaN where there is none.
+
+    The first fit is that of which half of the points lie nearest, so that dust at one end tilts nothing (least median
+    of squares: P. J. Rousseeuw, J. Am. Stat. Assoc. 79, 1984)."""
+    middle = _middles(points)
+    height, slope = _nearest_to_half(along, middle, level)
+    kept = points
     for _ in range(ROUNDS):
-        middle = _middles(points)
-        there = np.isfinite(middle)
-        height, slope, _ = _fit(along, np.where(there, middle, 0.0), there.astype(float), level)
         away = points - (height * level + slope * along)[:, None]
         away -= np.nanmedian(away)
-        spread = MAD * float(np.nanmedian(np.abs(away)))
-        far = np.abs(away) > FAR * spread
-        if not far.any() or not spread > 0:
+        far = standing_out(away)
+        was, kept = kept, np.where(far, np.nan, points)
+        if not np.isfinite(kept).any() or np.array_equal(was, kept, equal_nan=True):
             break
-        points[far] = np.nan
-    return points
+        height, slope = _fit(along, _middles(kept), level)
+    return kept
+
+
+def _nearest_to_half(along: np.ndarray, values: np.ndarray, level: np.ndarray) -> tuple[float, float]:
+    """Height and slope of the parallel lines whose median distance from the values is least, of many through three."""
+    there = np.flatnonzero(np.isfinite(values))
+    rng = np.random.default_rng(0)
+    low, high = (there[level[there] == which] for which in (0, 1))
+    if min(low.size, high.size) < 2:
+        return _fit(along, values, level)
+    some = there[:: math.ceil(there.size / MANY)]
+    found = _fit(along, values, level)
+    least = math.inf
+    for two, one in ((low, high), (high, low)):
+        first, second, third = (rng.choice(of, TRIES) for of in (two, two, one))
+        apart = along[second] - along[first]
+        ok = np.abs(apart) > 0.2 * np.ptp(along[two])
+        slope = (values[second] - values[first])[ok] / apart[ok]
+        first, third = first[ok], third[ok]
+        height = (values[third] - values[first] - slope * (along[third] - along[first])) * (1 if two is low else -1)
+        away = values[some] - height[:, None] * level[some] - slope[:, None] * along[some]
+        away = np.abs(away - np.median(away, axis=1)[:, None])
+        of_each = np.median(away, axis=1)
+        if of_each.size and of_each.min() < least:
+            best = int(of_each.argmin())
+            least, found = float(of_each[best]), (float(height[best]), float(slope[best]))
+    return found
 
 
 def _gaps(along: np.ndarray, points: np.ndarray) -> list[Range]:
@@ -242,29 +264,19 @@ def _middles(points: np.ndarray) -> np.ndarray:
     return found
 
 
-def _means(points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """The mean across the width (n,), 0 where there is nothing, and of how many lines it is."""
+def _means(points: np.ndarray) -> np.ndarray:
+    """The mean across the width (n,); NaN where there is nothing."""
     there = np.isfinite(points)
-    count = there.sum(1)
-    return np.where(there, points, 0).sum(1) / np.maximum(count, 1), count.astype(float)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(there, points, 0).sum(1) / there.sum(1)
 
 
-def _fit(along: np.ndarray, values: np.ndarray, count: np.ndarray, level: np.ndarray) -> tuple[float, float, float]:
-    """Height, slope and standard uncertainty of the height, of parallel lines through two levels; places with a count
-    of 0 do not count. Neighbours that go together count as fewer points, by the sum of the residuals' autocorrelation
-    up to where it falls to zero."""
-    there = count > 0
+def _fit(along: np.ndarray, values: np.ndarray, level: np.ndarray) -> tuple[float, float]:
+    """Height and slope of parallel lines through two levels; values that are NaN do not count."""
+    there = np.isfinite(values)
     along, values, level = along[there], values[there], level[there]
     matrix = np.column_stack([np.ones(along.size), along - along.mean() if along.size else along, level])
     if along.size < 4 or np.linalg.matrix_rank(matrix) < 3:
-        return math.nan, math.nan, math.inf
+        return math.nan, math.nan
     solved = np.linalg.lstsq(matrix, values, rcond=None)[0]
-    left = values - matrix @ solved
-    power, together = float(left @ left), 1.0
-    for lag in range(1, along.size // 2):
-        share = float(left[lag:] @ left[:-lag]) / power if power > 0 else 0.0
-        if share <= 0:
-            break
-        together += 2 * share
-    variance = power / max(along.size - 3, 1) * together * np.linalg.inv(matrix.T @ matrix)[2, 2]
-    return float(solved[2]), float(solved[1]), math.sqrt(variance)
+    return float(solved[2]), float(solved[1])

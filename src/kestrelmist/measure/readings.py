@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Annotated, NamedTuple
 
 import numpy as np
@@ -15,8 +15,9 @@ from ..core.operation import operation
 from ..core.parameter import Between, Unit
 from ..core.quantity import nanometres, readable
 from ..core.table import Column, Table
-from .plateaus import COVER, cover_of
+from .plateaus import COVER
 from .section import Line, Section, section_of
+from .trace_noise import TOO_SHORT, Sureness, of_difference
 
 Place = Annotated[float, Unit("mm"), Between(0, 1e9)]
 Calibration = Annotated[float, Unit("%"), Between(0, 100)]
@@ -49,6 +50,8 @@ class Reading:
         Of the slope; None where values are no lengths.
     unsure : Reading, optional
         For each of them, within what the true one lies 95 times of 100; NaN where nothing is known of it.
+    too_short : bool
+        Whether too little lies round them to tell how far noise goes together.
     """
 
     along: float
@@ -57,26 +60,29 @@ class Reading:
     slope: float
     angle: float | None
     unsure: Reading | None = None
+    too_short: bool = False
 
 
 def reading_of(
-    curve: Curve, first: float, second: float, scales: Scales = EXACT, noise: float | None = None
+    curve: Curve, first: float, second: float, scales: Scales = EXACT, noise: Sureness | None = None
 ) -> Reading:
     """What cursors at two distances along a section tell; values between its points are interpolated linearly.
 
-    `noise` is the standard uncertainty of the difference of the values without that of their scale, when it is known.
+    `noise` tells how sure the difference of the values is without their scale, when that is known.
     """
     places = curve.places()
     a, b = (float(np.interp(v, places, curve.values, left=np.nan, right=np.nan)) for v in (first, second))
     along, difference = second - first, b - a
     nm = nanometres(curve.unit) if curve.along_unit == "mm" else None
-    return _reading(along, difference, None if nm is None else nm * 1e-6, _unsure(along, difference, scales, noise))
+    found = _reading(along, difference, None if nm is None else nm * 1e-6, _unsure(along, difference, scales, noise))
+    return replace(found, too_short=noise is not None and noise.too_short)
 
 
-def _unsure(along: float, difference: float, scales: Scales, noise: float | None) -> tuple[float, float]:
+def _unsure(along: float, difference: float, scales: Scales, noise: Sureness | None) -> tuple[float, float]:
     """Expanded uncertainties of distance and difference."""
     known = noise is not None or scales.heights > 0
-    apart = COVER * math.hypot(noise or 0.0, scales.heights * difference) if known else math.nan
+    of_noise = noise.expanded() if noise is not None else 0.0
+    apart = math.hypot(of_noise, COVER * scales.heights * difference) if known else math.nan
     return (COVER * scales.lengths * abs(along) if scales.lengths > 0 else math.nan), apart
 
 
@@ -105,18 +111,13 @@ def _together(*parts: float) -> float:
     return math.hypot(*known) if known else math.nan
 
 
-def noise_between(found: Section, first: float, second: float) -> float | None:
-    """Standard uncertainty of the difference between two places, by what the lines side by side differ there; larger
-    where few of them tell it, as Student's t has it. None when there is but one that has a value."""
-    total, degrees = 0.0, 0
-    for place in (first, second):
-        across = found.lines[int(np.abs(found.along - place).argmin())]
-        across = across[np.isfinite(across)]
-        if across.size < 2:
-            return None
-        total += float(across.var(ddof=1)) / across.size
-        degrees += across.size - 1
-    return math.sqrt(total) * cover_of(degrees) / COVER
+def noise_between(found: Section, first: float, second: float) -> Sureness | None:
+    """How sure the difference between two places is, by what the lines side by side differ there. None when there are
+    too few that have values."""
+    places = [int(np.abs(found.along - place).argmin()) for place in (first, second)]
+    if any(np.isfinite(found.lines[place]).sum() < 2 for place in places):
+        return None
+    return of_difference(found.lines, *places)
 
 
 @operation(
@@ -124,6 +125,7 @@ def noise_between(found: Section, first: float, second: float) -> float | None:
     "Read sections between two places",
     name="read-sections",
     keywords="cursor distance height difference slope angle compare profile section",
+    version=2,
 )
 def read_sections(
     sections: list[Curve],
@@ -157,7 +159,7 @@ def read_sections(
     columns = [Column("section"), *(Column(name, "", 6) for name in ("from", "to"))]
     columns += [*_with_uncertainty("along"), *_with_uncertainty("straight"), Column("length_unit")]
     columns += [*_with_uncertainty("difference"), Column("unit"), *_with_uncertainty("slope"), Column("slope_unit")]
-    columns += _with_uncertainty("angle", "°")
+    columns += [*_with_uncertainty("angle", "°"), Column("noise")]
     table = Table("Sections between two places", columns)
     scales = Scales(calibration / 100, calibration_of_lengths / 100)
     for curve in sections:
@@ -167,14 +169,15 @@ def read_sections(
             raise Trouble(
                 f"“{curve.name}” is {curve.places()[-1]:.6g} {curve.along_unit} long", "give places that lie on it"
             )
-        found = reading_of(curve, first, second, scales, _noise_of(curve, image, first, second))
+        noise, told = _noise_of(curve, image, first, second)
+        found = reading_of(curve, first, second, scales, noise)
         of = found.unsure
         assert of is not None
         (unit, factor), length = readable(curve.unit), curve.along_unit
         values: list = [first, second, found.along, of.along, found.straight, of.straight, length]
         values += [factor * found.difference, factor * of.difference, unit]
         values += [factor * found.slope, factor * of.slope, f"{unit}/{length}" if unit else f"1/{length}"]
-        values += [found.angle, of.angle]
+        values += [found.angle, of.angle, told]
         table.rows.append((curve.name, *(_known(v) for v in values)))
     return table
 
@@ -187,7 +190,14 @@ def _known(value):
     return None if isinstance(value, float) and not math.isfinite(value) else value
 
 
-def _noise_of(curve: Curve, image: Image | None, first: float, second: float) -> float | None:
-    if image is None or curve.line is None or (curve.subject, curve.image) != (image.subject, image.name):
-        return None
-    return noise_between(section_of(image, Line.of(curve.line)), first, second)
+def _noise_of(curve: Curve, image: Image | None, first: float, second: float) -> tuple[Sureness | None, str]:
+    """How sure a difference is by the noise of the image, and what tells it, or why nothing does."""
+    if image is None:
+        return None, "not known: no image given"
+    if curve.line is None or (curve.subject, curve.image) != (image.subject, image.name):
+        return None, "not known: drawn on another image"
+    section = section_of(image, Line.of(curve.line))
+    sure = noise_between(section, first, second)
+    if sure is None:
+        return None, "not known: too few lines side by side"
+    return sure, TOO_SHORT if sure.too_short else f"by {section.lines.shape[1]} lines side by side"

@@ -17,6 +17,7 @@ from ..core.table import Column, Table
 from .plateaus import Step, step_in
 from .readings import Calibration
 from .section import Line, Width, section_of
+from .trace_noise import TOO_SHORT
 
 
 def line_of(image: Image, from_, to, width: float, section: Curve | None) -> Line:
@@ -38,6 +39,7 @@ def line_of(image: Image, from_, to, width: float, section: Curve | None) -> Lin
     "Step height",
     name="step-height",
     keywords="plateau groove depth ridge iso 5436 section profile height",
+    version=2,
 )
 def step_height(
     image: Image,
@@ -61,7 +63,7 @@ def step_height(
     from_, to : place
         World positions of the ends of the line.
     width : mm
-        Across the line; of a wide one, its parts tell how sure the height is.
+        Across the line.
     section : curve
         A section that was kept, in place of the ends; it is taken of the image anew.
     edge : mm
@@ -72,8 +74,8 @@ def step_height(
     Returns
     -------
     Table
-        Height with the uncertainty that it lies within 95 times of 100, slope, edges, what counted, what was left
-        out and what was passed over as dust.
+        Height with the uncertainty that it lies within 95 times of 100, by noise as it goes together, slope, edges,
+        what counted, what was left out and what was passed over as dust.
 
     Raises
     ------
@@ -98,6 +100,9 @@ def _told(step: Step, image: Image, calibration: float) -> Table:
     height = factor * (step.height if len(step.edges) == 1 else abs(step.height))
     table.rows.append((word, height, factor * step.expanded(calibration), unit))
     table.rows.append(("noise of the plateaus (standard)", factor * step.noise, None, unit))
+    table.rows.append(("noise goes together over", step.reach, None, length))
+    if step.too_short:
+        table.rows.append((f"the line is {TOO_SHORT}: draw a longer one", None, None, ""))
     if calibration:
         table.rows.append(("calibration (standard)", calibration * abs(height), None, unit))
     nm = nanometres(image.unit)
