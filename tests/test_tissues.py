@@ -20,6 +20,7 @@ from kestrelmist.prepare.tissue_model import Box, Mixture, kinds_of, shares_of
 from kestrelmist.prepare.tissues import cleared, split_tissues
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
+from tests.heads import folded_head, plain_mixture
 from tests.making import PlaceCase, straight_space
 
 SHAPE = (64, 60, 56)
@@ -159,6 +160,35 @@ class OnionTest(PlaceCase):
             self.assertEqual(
                 [r.name for r in study.records()][1:], [f"onion, {t}" for t in ("grey", "white", "fluid", "field")]
             )
+
+
+class FoldedHeadTest(unittest.TestCase):
+    """Heads of which white matter is the most, as people have them."""
+
+    def check(self, head, image, white: float, grey: float, than_plain: float) -> None:
+        made = split_tissues(image, head.mask)
+        shares = np.stack([made.fluid.data, made.grey.data, made.white.data])
+        found, true = shares.argmax(0)[head.inside], head.shares.argmax(0)[head.inside]
+        plain = plain_mixture(image.data[head.inside])
+        for n, least in ((1, grey), (2, white)):
+            reached = dice(found == n, true == n)
+            self.assertGreater(reached, least)
+            self.assertGreater(reached, dice(plain == n, true == n) + than_plain)
+        volume = float(shares[2][head.inside].sum() / head.shares[2][head.inside].sum())
+        self.assertAlmostEqual(volume, 1.0, delta=0.06)
+
+    def test_the_mean_of_many_heads_with_thin_noise(self):
+        head = folded_head(3).averaged()
+        self.check(head, head.scan(1, noise=0.004, uneven=0.03), 0.95, 0.85, 0.03)
+
+    def test_a_scan_and_one_by_a_coil_on_one_side(self):
+        head = folded_head(4, 32)
+        self.check(head, head.scan(2, noise=0.03), 0.97, 0.94, 0.005)
+        self.check(head, head.scan(2, coil=True), 0.97, 0.94, 0.1)
+
+    def test_a_small_smooth_brain_of_little_contrast(self):
+        head = folded_head(5, 20, thick=4, fold=0)
+        self.check(head, head.scan(3, means=(0.4, 0.8, 1.0)), 0.95, 0.93, 0.005)
 
 
 class ModelTest(unittest.TestCase):

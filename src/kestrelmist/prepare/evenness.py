@@ -71,24 +71,54 @@ def even_brightness(
     Trouble
         When the mask is empty or lies on another grid, or nothing in the image is above 0.
     """
-    import SimpleITK as sitk
-
     values = np.nan_to_num(image.kji.astype(np.float32), nan=0.0, posinf=0.0, neginf=0.0)
     inside = _looked_at(image, values, mask)
-    sides = [s * n for s, n in zip(image.space.spacing, image.space.shape)]
+    try:
+        field = found_field(values, inside, image.space.spacing, knots, progress)
+    except RuntimeError as error:
+        progress.at(0.5)  # says so when it was cancelled
+        raise Trouble(f"No field could be found in “{image.name}”", "give a mask of what is looked at") from error
+    return _divided(image, field, inside, "N4")
+
+
+def found_field(
+    values: np.ndarray, inside: np.ndarray, spacing, knots: float, progress: Progress, work: int = WORK
+) -> np.ndarray:
+    """The field by N4, float32 [k, j, i].
+
+    Parameters
+    ----------
+    values : float32 array [k, j, i]
+    inside : bool array
+        What is looked at.
+    spacing : mm along i, j, k
+    knots : mm
+        Between the knots of the spline; half of the longest side when 0.
+    work : number
+        Voxels along the longest side of the grid on which it is found.
+
+    Raises
+    ------
+    RuntimeError
+        When there is none, or it was cancelled.
+    """
+    import SimpleITK as sitk
+
+    shape = values.shape[::-1]
+    sides = [s * n for s, n in zip(spacing, shape)]
     apart = knots if knots > 0 else max(sides) / 2
-    spans = [max(1, min(round(side / apart), n // 4, MOST_SPANS)) for side, n in zip(sides, image.space.shape)]
+    spans = [max(1, min(round(side / apart), n // 4, MOST_SPANS)) for side, n in zip(sides, shape)]
     # each level halves the distance between knots, and the last has the one that is wanted
     levels = min(1 + int(np.ceil(np.log2(max(spans)))), MOST_LEVELS)
-    step = max(1, int(np.ceil(max(values.shape) / max(WORK, FINER * max(spans)))))
+    step = max(1, int(np.ceil(max(shape) / max(work, FINER * max(spans)))))
     picked = tuple(slice(step // 2 if n >= step else 0, None, step) for n in values.shape)
     small, small_mask = values[picked], inside[picked]
     if not small_mask.any():
         picked, small, small_mask = (slice(None),) * 3, values, inside
-    spacing = [s * (step if n > 1 else 1) for s, n in zip(image.space.spacing, image.space.shape)]
+    wider = [s * (step if n > 1 else 1) for s, n in zip(spacing, shape)]
     given, where = sitk.GetImageFromArray(small), sitk.GetImageFromArray(small_mask.astype(np.uint8))
     for one in (given, where):
-        one.SetSpacing(spacing)
+        one.SetSpacing(wider)
     filter = sitk.N4BiasFieldCorrectionImageFilter()
     filter.SetMaximumNumberOfIterations([ITERATIONS] * levels)
     filter.SetConvergenceThreshold(1e-5)
@@ -99,18 +129,13 @@ def even_brightness(
         sitk.sitkIterationEvent,
         lambda: progress.at(0.1 + 0.7 * min(filter.GetElapsedIterations() / ITERATIONS, 1.0), "Finding the field"),
     )
-    try:
-        filter.Execute(given, where)
-    except RuntimeError as error:
-        progress.at(0.5)  # says so when it was cancelled
-        raise Trouble(f"No field could be found in “{image.name}”", "give a mask of what is looked at") from error
+    filter.Execute(given, where)
     progress.at(0.85, "Dividing it out")
     whole = sitk.GetImageFromArray(values)
-    whole.SetSpacing(image.space.spacing)
-    origin = [p.start * s if p.start else 0.0 for p, s in zip(picked[::-1], image.space.spacing)]
+    whole.SetSpacing(tuple(spacing))
+    origin = [p.start * s if p.start else 0.0 for p, s in zip(picked[::-1], spacing)]
     whole.SetOrigin([-o for o in origin])
-    field = np.exp(sitk.GetArrayFromImage(filter.GetLogBiasFieldAsImage(whole))).astype(np.float32)
-    return _divided(image, field, inside, "N4")
+    return np.exp(sitk.GetArrayFromImage(filter.GetLogBiasFieldAsImage(whole))).astype(np.float32)
 
 
 @operation(

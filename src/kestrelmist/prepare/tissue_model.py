@@ -15,19 +15,10 @@ import numpy as np
 
 from ..core.kernel import kernel
 from ..core.progress import Progress
+from .tissue_start import FEWEST, FLUID, GREY, WHITE, allowed, spread_of, start_of
 
-FLUID, GREY, WHITE = range(3)
 STEPS = 6
 """Rounds; more of them let white matter take in grey that is a little brighter than the rest."""
-START = (0.02, 0.05, 0.73, 0.10, 0.10)
-"""Shares of voxels of fluid, fluid and grey, grey, grey and white, white to begin with."""
-THINNEST = 0.03
-"""Least standard deviation of a tissue, as a share of the grey one's brightness."""
-WIDER = 1.5
-"""Most standard deviation of another tissue, in those of grey matter: the noise is the same, and a tissue that spreads
-further takes in voxels that are shared."""
-FEWEST = 1e-4
-"""Share of the voxels below which a tissue keeps its mean."""
 
 
 @dataclass
@@ -53,6 +44,7 @@ class Box:
     """
 
     def __init__(self, inside: np.ndarray, spacing, fwhm: float):
+        self.inside, self.spacing = inside, spacing
         self.index = np.argwhere(inside)
         widths = [fwhm / 2.3548 / s if n > 1 else 0.0 for s, n in zip(spacing[::-1], inside.shape)]
         # a field this smooth is told as well by blocks of half a standard deviation
@@ -77,12 +69,6 @@ class Box:
         return ndimage.map_coordinates(ratio, self.at.T, order=1, mode="nearest")
 
 
-def first_means(values: np.ndarray, fluid_bright: bool) -> np.ndarray:
-    """Means of fluid, grey and white to begin with, from the first contrast (n,), whose median is 1."""
-    dark, bright = np.percentile(values, (1.0, 96.0))
-    return np.array([bright, 1.0, (1.0 + dark) / 2] if fluid_bright else [min(dark, 0.5), 1.0, max(bright, 1.1)])
-
-
 def fitted(values: np.ndarray, box: Box, fluid_bright: bool, progress: Progress) -> Mixture:
     """Fit the mixture.
 
@@ -95,15 +81,16 @@ def fitted(values: np.ndarray, box: Box, fluid_bright: bool, progress: Progress)
         Whether fluid is the brightest in the first contrast (T2), and not white matter (T1).
     """
     count, contrasts = values.shape
+    start = start_of(values[:, 0], box.inside, box.spacing, fluid_bright, progress.part(0, 0.6))
     field = np.ones((count, contrasts), np.float32)
-    means = np.ones((3, contrasts))
-    means[:, 0] = first_means(values[:, 0], fluid_bright)
-    spreads = np.full((3, contrasts), 0.08)
+    field[:, 0] = start.field
+    means, spreads = np.ones((3, contrasts)), np.full((3, contrasts), 0.08)
+    means[:, 0], spreads[:, 0] = start.means, start.spreads
     if contrasts > 1:
         spreads[:, 1:] = 1e3  # the first contrast alone says which tissue is which at first
-    shares = np.array(START)
+    shares = start.shares
     for step in range(STEPS):
-        progress.at(step / STEPS, "Telling the tissues apart")
+        progress.at(0.6 + 0.4 * step / STEPS, "Telling the tissues apart")
         even = values / field
         found = kinds_of(even, Mixture(means, spreads, shares, field))
         pure = found[:, [0, 2, 4]].astype(np.float64)
@@ -113,15 +100,13 @@ def fitted(values: np.ndarray, box: Box, fluid_bright: bool, progress: Progress)
                 continue
             means[tissue] = pure[:, tissue] @ even / weight
             for c in range(contrasts):
-                away = (even[:, c] - means[tissue, c]) ** 2
-                most = np.inf if tissue == GREY else WIDER * spreads[GREY, c]
-                least = THINNEST * abs(means[GREY, c])
-                spreads[tissue, c] = min(max(float(np.sqrt(pure[:, tissue] @ away / weight)), least), most)
+                variance = float(pure[:, tissue] @ (even[:, c] - means[tissue, c]) ** 2 / weight)
+                spreads[tissue, c] = spread_of(tissue, variance, means[:, c], spreads[:, c])
         if step == 0 and contrasts > 1:
             for tissue in range(3):  # one that had too few voxels is told by the mean of those that lean to it
                 leaning = pure[:, tissue] + 1e-9
                 means[tissue, 1:] = leaning @ even[:, 1:] / leaning.sum()
-        shares = found.mean(0, dtype=np.float64)
+        shares = allowed(found.mean(0, dtype=np.float64))
         for c in range(contrasts):
             strength = (pure[:, GREY:] * means[GREY:, c] / spreads[GREY:, c] ** 2).sum(1)
             weight = (pure[:, GREY:] * means[GREY:, c] ** 2 / spreads[GREY:, c] ** 2).sum(1)

@@ -45,6 +45,7 @@ class Tissues(NamedTuple):
     "prepare",
     "Split tissues",
     name="split-tissues",
+    version=2,
     keywords="segment grey gray white matter csf fluid partial volume mixture brain",
     group="Taken out",
     reach=math.inf,
@@ -63,7 +64,8 @@ def split_tissues(
 
     A mixture of three tissues and of voxels that two of them share is fitted to the brightness, together with the
     smooth field that makes it uneven (Y. Zhang et al., IEEE Trans. Med. Imaging 20, 2001; D. W. Shattuck et al.,
-    NeuroImage 13, 2001). Noise is taken away before by non-local means.
+    NeuroImage 13, 2001). It starts from the likeliest of many shares of white matter and fluid. Noise is taken away
+    before by non-local means.
 
     Parameters
     ----------
