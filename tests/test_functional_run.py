@@ -6,6 +6,7 @@ import unittest
 import numpy as np
 
 from kestrelmist.core.axis import Axis
+from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap
 from kestrelmist.core.rigid import matrix_of
@@ -143,6 +144,33 @@ class RunTest(PlaceCase):
         found = undistort(self.series, field, self.magnitude, direction="j-")
         self.assertIn("sign", found.image.caveats[-1].sentence)
         self.assertTrue(any(row[0] == "doubt" for row in found.report.rows))
+
+    def test_a_right_field_is_not_doubted_where_the_contrast_is_another(self):
+        field = field_map(self.difference, self.magnitude, echo_difference=0.0025).field
+        values = self.single.data.astype(np.float32)
+        dark = self.single.like(np.where(values > 60, np.clip(900 - values, 50, None), values))
+        rows = {row[0]: row[1] for row in undistort(dark, field, self.magnitude).report.rows}
+        self.assertNotIn("doubt", rows)
+        self.assertGreater(rows["distorted by the field"], rows["resemblance of the magnitude as it is"])
+        self.assertIn("sign", undistort(dark, field, self.magnitude, direction="j-").image.caveats[-1].sentence)
+
+    def test_a_constant_that_shifts_everything_is_doubted_and_found(self):
+        field = field_map(self.difference, self.magnitude, echo_difference=0.0025).field
+        wrong = field.like(field.data + np.float32(2 * np.pi * 70))
+        doubted = undistort(self.single, wrong, self.magnitude)
+        self.assertRegex(doubted.image.caveats[-1].sentence, "as if the field were [6-9][0-9.]* Hz less everywhere")
+        found = undistort(self.single, wrong, self.magnitude, constant="find")
+        self.assertFalse(found.image.caveats)
+        taken = next(row[1] for row in found.report.rows if row[0] == "constant taken off")
+        self.assertAlmostEqual(taken, 70, delta=20)
+        for made, least, most in ((doubted, 1.0, 9.0), (found, 0.0, 0.3)):
+            away = float(np.abs(made.shift.data - self.shift)[self.seen].mean())
+            self.assertTrue(least < away < most, away)
+        self.assertIn(
+            "give its magnitude", undistort(self.single, wrong.like(wrong.data * 3)).image.caveats[-1].sentence
+        )
+        with self.assertRaisesRegex(Trouble, "magnitude tells"):
+            undistort(self.single, wrong, constant="find")
 
     def test_the_brain_where_there_is_signal(self):
         labels = LabelMap(self.run_.space)

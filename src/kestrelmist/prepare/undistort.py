@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import Annotated, Literal, NamedTuple
 
 import numpy as np
@@ -15,25 +14,25 @@ from ..core.operation import operation
 from ..core.overlap import require_one_world
 from ..core.parameter import Between, Unit
 from ..core.progress import Progress, silent
-from ..core.resampling import resampled
 from ..core.rigid import moved_by
 from ..core.table import Column, Table
 from ..formats.sidecar import number_of, with_facts
 from .echo_lines import Lines, lines_of
+from .field_fit import FieldFit
 from .field_map import RADIANS, TURN
-from .line_shift import shifted, shifted_back
+from .line_shift import shifted_back
 from .mean_volume import mean_volume
-from .rigid_search import found_movement
-from .smooth_field import head_mask
 
 ROUNDS = 2
 """How often the field map is lined up; each time it is distorted by what was found before."""
-FAR_SHIFT, FAR_TURN = 0.25, 20.0
-"""Share of the image's extent, and degrees: a movement beyond these is a mistake."""
 COVERED = 0.9
 """Share of the head that the map has to cover."""
 BETTER = 0.02
 """By how much the similarity has to grow before it tells something."""
+ELSEWHERE = 1.0
+"""Voxels by which the map may lie elsewhere along the lines before its constant is doubted; heads move, too."""
+UNSEEN = 2.0
+"""Voxels that the constant may shift by before it is doubted where no magnitude tells of it."""
 
 
 class Undistorted(NamedTuple):
@@ -49,6 +48,7 @@ class Undistorted(NamedTuple):
     "prepare",
     "Undistort",
     name="undistort",
+    version=2,
     keywords="field map epi distortion unwarp susceptibility echo planar shift b0 geometric",
     takes="series",
     group="Field maps",
@@ -64,6 +64,7 @@ def undistort(
     acceleration: Annotated[float, Between(1, 64)] = 1.0,
     signal: bool = True,
     line_up: bool = True,
+    constant: Literal["keep", "find"] = "keep",
     how: Literal["linear", "cubic"] = "cubic",
     progress: Progress = silent(),
 ) -> Undistorted:
@@ -91,6 +92,10 @@ def undistort(
         Whether signal that was piled up or drawn out is set right too.
     line_up : bool
         Whether the map is lined up with the series first, by its magnitude.
+    constant : text
+        What the field has everywhere alike shifts all by as much, and depends on the frequency that the scanner was
+        set to for each scan: as the map has it (keep), or so that series and magnitude lie at one place along the
+        lines (find), when the head did not move between the two.
     how : text
         Along the lines.
 
@@ -104,8 +109,9 @@ def undistort(
         Share of the signal that the field leaves at the echo time, from how it changes across a voxel (J. R.
         Reichenbach et al., J. Magn. Reson. Imaging 7, 1997).
     report : Table
-        Echo spacing and where it comes from, largest shift in voxels and mm, how the map was moved, and how much the
-        result resembles the magnitude, before, after, and with the other sign.
+        Echo spacing and where it comes from, largest shift in voxels and mm, the field's constant, how the map was
+        moved, and how much the series resembles the magnitude as it is, distorted by the field, and distorted with
+        the other sign.
 
     Raises
     ------
@@ -126,11 +132,16 @@ def undistort(
     seen = None if magnitude is None else _mean(magnitude, progress.part(0.2, 0.22))
     if magnitude is not None and not magnitude.space.same_grid(field.space):
         raise Trouble(f"“{magnitude.name}” lies on another grid than “{field.name}”", "choose the one of the field map")
-    fit = _Fit(mean, image, hertz, seen, field)
-    moved = np.eye(4)
+    if constant == "find" and (seen is None or not line_up):
+        raise Trouble("Its magnitude tells the field's constant", "choose that, and let it be lined up")
+    fit = FieldFit(mean, image, hertz, seen, field)
+    moved, taken = np.eye(4), 0.0
     if seen is not None and line_up:
         for n in range(ROUNDS):
-            moved = fit.lined_up(lines, moved, progress.part(0.22 + 0.3 * n, 0.52 + 0.3 * n))
+            moved = fit.lined_up(lines, moved, progress.part(0.22 + 0.2 * n, 0.42 + 0.2 * n))
+            if constant == "find":
+                more = fit.excess(lines, moved) / lines.voxels_a_hz
+                moved, taken, fit.hertz = fit.without(lines, moved), taken + more, fit.hertz - np.float32(more)
     rows, doubts = [("echo spacing", 1000 * lines.spacing, "ms"), ("taken from", lines.source, "")], []
     rows += [("direction", lines.words, ""), ("all lines", 1000 * lines.spacing * lines.count, "ms")]
     found, covered = fit.field_at(moved)
@@ -141,16 +152,25 @@ def undistort(
     rows += [("largest shift", far, "voxels"), ("largest shift", far * size, "mm")]
     if far > image.space.shape[lines.axis] / 2:
         raise Trouble(f"Voxels would be shifted by up to {far:.3g}", "check the unit of the field and the echo spacing")
+    of_constant = fit.constant(found)
+    rows += [("constant of the field", of_constant, "Hz"), ("which shifts by", _mm(of_constant, lines, image), "mm")]
     if seen is not None:
+        if constant == "find":
+            rows += [("constant taken off", taken, "Hz"), ("which shifted by", _mm(taken, lines, image), "mm")]
         six = moved_by(moved, image.space.centre)
         rows += [(f"map moved along {a}", float(v), "mm") for a, v in zip("xyz", six[:3])]
         rows += [(f"map turned about {a}", float(np.degrees(v)), "°") for a, v in zip("xyz", six[3:])]
-        before, after, turned = fit.resemblance(lines, moved)
-        rows += [("resemblance before", before, ""), ("after", after, ""), ("with the other sign", turned, "")]
-        if turned > after + BETTER * max(after, 0.1):
-            doubts.append("The other direction makes the series resemble the magnitude more: its sign may be wrong")
-        elif after < before - BETTER * max(before, 0.1):
-            doubts.append("The series resembles the magnitude less than before: check direction and echo spacing")
+        as_it_is = fit.lined_up(lines, np.eye(4), progress.part(0.62, 0.82), 0) if line_up else moved
+        before, after, turned = fit.resemblance(lines, moved, as_it_is)
+        rows += [("resemblance of the magnitude as it is", before, ""), ("distorted by the field", after, "")]
+        rows.append(("with the other sign", turned, ""))
+        doubts += _doubts_of(before, after, turned)
+        doubts += _elsewhere(fit.excess(lines, moved), lines, image)
+    elif abs(of_constant * lines.voxels_a_hz) > UNSEEN:
+        doubts.append(
+            f"The field is {of_constant:.3g} Hz in the middle, which shifts all by "
+            f"{_mm(of_constant, lines, image):.3g} mm: give its magnitude, which tells whether that is so"
+        )
     caveats = [*image.caveats, *(Caveat(FIELD_DOUBTFUL, d) for d in doubts)]
     rows += [("doubt", d, "") for d in doubts]
     facts = with_facts(
@@ -189,98 +209,33 @@ def undistort(
     )
 
 
-@dataclass
-class _Fit:
-    """A series (its mean), a field and its magnitude, and how well they go together."""
-
-    mean: np.ndarray
-    series: Image
-    hertz: np.ndarray
-    seen: np.ndarray | None
-    field: Image
-
-    def __post_init__(self):
-        self.head = head_mask(self.mean)
-
-    def brought(self, values: np.ndarray, moved: np.ndarray, outside: float = np.nan) -> np.ndarray:
-        """Something on the map's grid, on that of the series."""
-        space = self.series.space
-        return resampled(values, (self.field.space.inverse @ moved @ space.affine)[:3], space.shape, "linear", outside)
-
-    def field_at(self, moved: np.ndarray) -> tuple[np.ndarray, float]:
-        """The field at the voxels of the series, carried on where the map ends, and the share of what is seen there
-        that it covers."""
-        from scipy import ndimage
-
-        found = self.brought(self.hertz, moved)
-        there = np.isfinite(found)
-        covered = float(there[self.head].mean()) if self.head.any() else float(there.mean())
-        if not there.any() or covered < 0.05:
-            raise Trouble(
-                f"“{self.field.name}” does not lie where “{self.series.name}” does", "place it first, or choose another"
-            )
-        if not there.all():
-            near = ndimage.distance_transform_edt(
-                ~there, sampling=self.series.space.spacing[::-1], return_distances=False, return_indices=True
-            )
-            found = found[tuple(near)]
-        return found, covered
-
-    def lined_up(self, lines: Lines, moved: np.ndarray, progress: Progress) -> np.ndarray:
-        """The movement of the map's magnitude, distorted as the series is, onto the series; as it was when what is
-        found is too far to be true."""
-        from scipy import ndimage
-
-        assert self.seen is not None
-        space = self.series.space
-        if min(space.shape) < 4:
-            return moved
-        shift = self.field_at(moved)[0] * np.float32(lines.voxels_a_hz)
-        bent = shifted(self.brought(self.seen, moved, 0.0), shift, lines.axis)
-        inside = ndimage.binary_dilation(self.head, iterations=2)
-        step = found_movement(self.mean, space, bent, space, inside, progress)
-        six = moved_by(step, space.centre)
-        extent = max(s * n for s, n in zip(space.spacing, space.shape))
-        if np.abs(six[:3]).max() > FAR_SHIFT * extent or np.degrees(np.abs(six[3:])).max() > FAR_TURN:
-            return moved
-        return moved @ step
-
-    def resemblance(self, lines: Lines, moved: np.ndarray) -> tuple[float, float, float]:
-        """Mutual information of magnitude and series: as it is, undistorted, and undistorted with the other sign."""
-        assert self.seen is not None
-        found, _ = self.field_at(moved)
-        magnitude = self.brought(self.seen, moved)
-        inside = head_mask(np.nan_to_num(magnitude)) & np.isfinite(magnitude)
-        results = []
-        for sign in (0, 1, -1):
-            shift = found * np.float32(sign * lines.voxels_a_hz)
-            values = shifted_back(self.mean, shift, lines.axis, sign != 0) if sign else self.mean
-            here = inside & np.isfinite(values)
-            results.append(mutual_information(values[here], magnitude[here]))
-        return results[0], results[1], results[2]
+def _mm(hertz: float, lines: Lines, image: Image) -> float:
+    """How far a constant of the field shifts everything along the lines."""
+    return hertz * lines.voxels_a_hz * _size(lines, image)
 
 
-def mutual_information(one: np.ndarray, other: np.ndarray, bins: int = 32) -> float:
-    """Of the values of two images at the same places, over the mean of both entropies: 0 to 1 (C. Studholme et al.,
-    Pattern Recognit. 32, 1999)."""
-    if one.size < bins:
-        return 0.0
-    joint, _, _ = np.histogram2d(_ranked(one, bins), _ranked(other, bins), bins=bins)
-    joint /= joint.sum()
-    a, b = joint.sum(1), joint.sum(0)
-
-    def entropy(p: np.ndarray) -> float:
-        p = p[p > 0]
-        return float(-(p * np.log(p)).sum())
-
-    both = entropy(a) + entropy(b)
-    return 2 * (both - entropy(joint.ravel())) / both if both > 0 else 0.0
+def _doubts_of(before: float, after: float, turned: float) -> list[str]:
+    """What resemblances say against the field."""
+    if turned > after + BETTER * max(after, 0.1):
+        return ["The other direction makes the series resemble the magnitude more: its sign may be wrong"]
+    if after < before - BETTER * max(before, 0.1):
+        return ["Distorted by the field, the magnitude resembles the series less: check direction and echo spacing"]
+    return []
 
 
-def _ranked(values: np.ndarray, bins: int) -> np.ndarray:
-    """Values in steps between their 1st and 99th percentile, so that a few bright ones do not take all steps."""
-    low, high = np.percentile(values, (1, 99))
-    return np.clip((values - low) / max(high - low, 1e-30), 0, 1)
+def _elsewhere(excess: float, lines: Lines, image: Image) -> list[str]:
+    """What it says against the field's constant that the map lies elsewhere along the lines."""
+    if abs(excess) <= ELSEWHERE:
+        return []
+    hertz, far = excess / lines.voxels_a_hz, abs(excess) * _size(lines, image)
+    return [
+        f"Series and map lie as if the field were {abs(hertz):.3g} Hz {'less' if hertz > 0 else 'more'} everywhere, "
+        f"{far:.3g} mm along {'ijk'[lines.axis]}: unless the head moved so far between them, let the constant be found"
+    ]
+
+
+def _size(lines: Lines, image: Image) -> float:
+    return image.space.spacing[lines.axis]
 
 
 def signal_left(hertz: np.ndarray, spacing, echo: float) -> np.ndarray:
