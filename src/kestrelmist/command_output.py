@@ -37,6 +37,8 @@ class Said:
     """Whether the first of them is what was asked for, and the others come beside it."""
     not_done: Partly | None = None
     """What of it could not be done."""
+    lost: list[str] = field(default_factory=list)
+    """What files that were written do not say, as sentences."""
     named: dict[str, Any] = field(default_factory=dict)
     """The same, tables too, by the names of the results; where there may be several, a list."""
 
@@ -122,6 +124,8 @@ def say(operation: Operation, said: Said, written: list[Path], as_json: bool) ->
                 print(f"{caveat.sentence}.")
     for path in written:
         print(f"Written: {path}")
+    for sentence in said.lost:
+        print(f"{sentence}.")
 
 
 def say_trouble(trouble: Trouble, as_json: bool) -> None:
@@ -210,6 +214,8 @@ def _plain(operation: Operation, said: Said, written: list[Path]) -> dict[str, A
             }
             for r in said.labels.table
         ]
+    if said.lost:
+        told["not said"] = said.lost
     images = [r for r in said.kept if r.kind == "image"]
     if images:
         told["images"] = [

@@ -121,7 +121,7 @@ def write_result(operation: Operation, said: Said, out: Path, progress: Progress
     if len(fits) != 1:
         what = f"{len(fits)} things to write" if fits else "nothing to write"
         raise Trouble(f"There is {what} into one file", "leave --out out, or name a study with --study", out)
-    return _write(out, fits[0], progress)
+    return _write(out, fits[0], progress, said)
 
 
 def write_beside(said: Said, places: dict[str, Path], progress: Progress) -> list[Path]:
@@ -131,7 +131,7 @@ def write_beside(said: Said, places: dict[str, Path], progress: Progress) -> lis
         if name not in said.named:
             raise Trouble(f"Nothing came out as “{name}”", f"leave {flag_of(name)} out", path)
         thing = said.named[name]
-        found += _write(path, thing[0] if isinstance(thing, list) else thing, progress)
+        found += _write(path, thing[0] if isinstance(thing, list) else thing, progress, said)
     return found
 
 
@@ -144,7 +144,7 @@ def _write_folder(said: Said, out: Path, progress: Progress) -> list[Path]:
         for n, (name, thing) in enumerate(things):
             ending = next((e for kind, e in ENDINGS if isinstance(thing, kind)), _image_ending(thing))
             part = progress.part(n / len(things), (n + 1) / len(things))
-            found += _write(beside / f"{name.replace('_', ' ')}{ending}", thing, part)
+            found += _write(beside / f"{name.replace('_', ' ')}{ending}", thing, part, said)
         if out.is_dir():
             out.rmdir()  # it is empty
         beside.rename(out)
@@ -173,14 +173,17 @@ def _by_file(said: Said) -> list[tuple[str, Any]]:
     return found
 
 
-def _write(path: Path, thing: Any, progress: Progress) -> list[Path]:
+def _write(path: Path, thing: Any, progress: Progress, said: Said) -> list[Path]:
     """Write a thing, and beside it the names of labels, or how an image was taken."""
     from .formats.beside_nifti import write_sidecar
     from .formats.label_files import table_path
     from .formats.nifti import is_nifti
+    from .formats.own_words import lost_in
     from .formats.saving import save_thing
 
     save_thing(path, thing, progress)
+    if isinstance(thing, Image) and (lost := lost_in(path, thing)):
+        said.lost.append(f"{path.name} does not say {', '.join(lost)}")
     if isinstance(thing, LabelMap):
         return [path, table_path(path)] if len(thing.table) else [path]
     return [path, *(write_sidecar(path, thing) if isinstance(thing, Image) and is_nifti(path) else [])]

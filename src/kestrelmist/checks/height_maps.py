@@ -24,6 +24,19 @@ FEWEST = 4
 ORDER = re.compile(r"^(?:lines|surface), order ([23])$")
 
 
+@check("gather", "prepare", "measure", rank=1)
+def heights_without_a_unit(subject: Subject) -> list[Notice]:
+    """A picture of real numbers from a file that cannot say, or does not, what they are: perhaps heights."""
+    image = subject.image
+    if image.unit or image.colour or image.axes or image.space.shape[2] != 1 or image.space.sides_known:
+        return []
+    if image.origin.format != "TIFF" or image.data.dtype.kind != "f":
+        return []
+    mend = Mend("Say that they are nm", "calculate", {"formula": "a", "unit": "nm"}, ask=True)
+    sentence = "The file does not say what its values are. If they are heights, say their unit: nm, µm or mm."
+    return [Notice("look", sentence, mend, "no unit")]
+
+
 @check("prepare", "measure", rank=1)
 def streaks(subject: Subject) -> list[Notice]:
     """Lines of a levelled map that lie lower or higher than their neighbours because of what is tall on them.

@@ -123,7 +123,7 @@ def _mapping_of(item) -> dict:
     return {
         "RescaleSlope": float(item.RealWorldValueSlope),
         "RescaleIntercept": float(item.get("RealWorldValueIntercept", 0.0)),
-        "RescaleType": str(unit),
+        "RescaleType": {"um": "µm"}.get(str(unit), str(unit)),
         "RealWorld": True,
     }
 

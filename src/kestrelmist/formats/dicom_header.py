@@ -350,10 +350,16 @@ def _thorough(path: Path) -> tuple[dict, int, bool]:
         syntax = dataset.file_meta.get("TransferSyntaxUID") if hasattr(dataset, "file_meta") else None
         # the reader stops in front of the pixel element: tag 4, VR 2, reserved 2, length 4 bytes
         offset = stream.tell() + (8 if syntax is None or syntax.is_implicit_VR else 12)
+        head = stream.read(4)
+    small = syntax is None or syntax.is_little_endian
+    group, element = struct.unpack("<HH" if small else ">HH", head) if len(head) == 4 else (0, 0)
+    floats = {"FloatPixels": True} if (group << 16 | element) in (FLOATS, DOUBLES) else {}
     plain = syntax is not None and not syntax.is_compressed and not syntax.is_deflated and syntax.is_little_endian
     if syntax is not None and syntax.is_deflated:
         offset = 0  # counted in the unpacked stream, so it tells nothing of the file
-    return header_of(dataset) | ({"TransferSyntaxUID": str(syntax)} if syntax is not None else {}), offset, plain
+    if syntax is not None:
+        floats |= {"TransferSyntaxUID": str(syntax)}
+    return header_of(dataset) | floats, offset, plain and "FloatPixels" not in floats
 
 
 def header_of(dataset) -> dict[str, Any]:

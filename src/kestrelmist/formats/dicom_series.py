@@ -25,6 +25,7 @@ from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.memory import require_room
 from ..core.progress import Progress
+from ..core.quantity import nanometres
 from ..core.space import Space, picture_space
 from ..core.values import Stored
 from ..core.world import World
@@ -232,7 +233,7 @@ def _unit_of(series: Series) -> str:
         return "HU" if given in ("HU", "") else ""
     if series.modality == "PT" and header.get("Units"):
         return UNITS.get(str(header.get("Units")), "")
-    return UNITS.get(given, given if header.header.get("RealWorld") else "")
+    return UNITS.get(given, given if header.header.get("RealWorld") or nanometres(given) else "")
 
 
 # values

@@ -39,6 +39,12 @@ def save_dicom(folder: Path, image: Image, progress: Progress | None = None) -> 
     progress = progress or silent()
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise Trouble("This folder holds something already", "name a new one", folder)
+    if image.axes and not image.space.sides_known:
+        raise Trouble(
+            f"“{image.name}” does not know its sides, so its pictures have no place in a series",
+            "choose .nii.gz or .ome.tif",
+            folder,
+        )
     if len(image.axes) > 1:
         raise Trouble(
             f"“{image.name}” has more than one axis beyond space, which a series cannot say", "choose .nii.gz", folder
@@ -160,7 +166,11 @@ def _pixels(ds, plane: np.ndarray, image: Image) -> None:
         plane, bits = plane.astype("<i2"), 16
     ds.BitsAllocated, ds.BitsStored, ds.HighBit = bits, bits, bits - 1
     if not image.colour:
-        ds.RescaleIntercept, ds.RescaleSlope, ds.RescaleType = "0", "1", "HU" if image.unit == "HU" else "US"
+        ds.RescaleIntercept, ds.RescaleSlope, ds.RescaleType = (
+            "0",
+            "1",
+            image.unit if 0 < len(image.unit) <= 16 else "US",
+        )
     data = plane.tobytes()
     ds.PixelData = data + b"\0" * (len(data) % 2)
     ds["PixelData"].VR = "OB" if bits == 8 else "OW"
@@ -191,7 +201,8 @@ def _parametric_map(path: Path, common, image: Image, dtype: np.dtype, progress:
     ds.SamplesPerPixel, ds.PhotometricInterpretation, ds.BitsAllocated = 1, "MONOCHROME2", 8 * np.dtype(kind).itemsize
     known = image.space.sides_known and image.space.unit == "mm"
     shared, mapping, unit = Dataset(), Dataset(), Dataset()
-    unit.CodeValue, unit.CodingSchemeDesignator, unit.CodeMeaning = image.unit or "1", "UCUM", image.unit or "no units"
+    unit.CodeValue, unit.CodingSchemeDesignator = image.unit.replace("µ", "u") or "1", "UCUM"
+    unit.CodeMeaning = image.unit or "no units"
     mapping.DoubleFloatRealWorldValueFirstValueMapped, mapping.DoubleFloatRealWorldValueLastValueMapped = (
         -1.7e308,
         1.7e308,

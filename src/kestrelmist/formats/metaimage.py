@@ -16,6 +16,7 @@ from .dicom_header import FROM_DICOM_AXES
 from .exact_planes import exact_planes, number_type
 from .format import Format, image_name, register
 from .layout import Layout
+from .own_words import KEY, own_words, take_in_words
 from .raw_values import RawValues
 
 TYPES = {
@@ -74,7 +75,8 @@ def read_metaimage(path: Path) -> Image:
         axes, along = [*axes, Axis("channel", channels)], [*along, 0]
     layout = Layout(raw, (shift, 1 + shift, 2 + shift if rank > 2 else -1), tuple(along), 0 if colour else None)
     space, caveats = _space(header, (sizes + [1])[:3], rank)
-    return Image(
+    words = header.pop(KEY, "")
+    image = Image(
         layout.fetch,
         space,
         image_name(path),
@@ -84,6 +86,8 @@ def read_metaimage(path: Path) -> Image:
         origin=Origin("MetaImage", [path] if data == path else [path, data], layout=layout),
         caveats=caveats,
     )
+    take_in_words(image, words)
+    return image
 
 
 def _header(path: Path) -> tuple[dict[str, str], int]:
@@ -175,6 +179,7 @@ def save_metaimage(path: Path, image: Image, progress: Progress | None = None) -
         ("DimSize", " ".join(map(str, sizes))),
         *([("ElementNumberOfChannels", 3)] if image.colour else []),
         ("ElementType", next(k for k, v in TYPES.items() if v == f"{dtype.kind}{dtype.itemsize}")),
+        *([(KEY, words)] if 0 < len(words := own_words(image, place=False)) < MOST_HEADER // 2 else []),
         ("ElementDataFile", "LOCAL"),
     ]
     with written_whole(path) as stream:

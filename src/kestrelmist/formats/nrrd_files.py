@@ -15,6 +15,7 @@ from ..core.space import Space, picture_space
 from .exact_planes import exact_planes, number_type
 from .format import Format, image_name, register
 from .layout import Layout
+from .own_words import KEY, own_words, take_in_words
 from .raw_values import RawValues
 
 PACKINGS = {"raw": "", "gz": "gzip", "gzip": "gzip", "bz2": "bz2", "bzip2": "bz2"}
@@ -62,8 +63,9 @@ def read_nrrd(path: Path) -> Image:
     fetch = _fetch(header, data, end if named is None else 0, dtype, sizes, _full(space_axes), along, colours, path)
     space, caveats = _space(header, directions, [sizes[n] for n in space_axes])
     unit = str(header.get("sample units", header.get("sampleunits", ""))).strip('"')
+    words = str(header.pop(KEY, "")).replace("\\\\", "\\")
     facts = {str(k): _text(v) for k, v in header.items()}
-    return Image(
+    image = Image(
         fetch,
         space,
         image_name(path),
@@ -74,6 +76,8 @@ def read_nrrd(path: Path) -> Image:
         origin=Origin("NRRD", [path] if named is None else [path, data]),
         caveats=caveats,
     )
+    take_in_words(image, words)
+    return image
 
 
 def _text(value) -> str:
@@ -219,6 +223,7 @@ def save_nrrd(path: Path, image: Image, progress: Progress | None = None) -> Non
         *(["spacings: " + " ".join(steps)] if any(a.step for a in image.axes) else []),
         f"endian: little\nencoding: gzip\nspace origin: ({','.join(f'{v:.17g}' for v in image.space.affine[:3, 3])})",
         *([f'sample units: "{image.unit}"'] if image.unit else []),
+        *([f"{KEY}:={words}"] if (words := own_words(image, place=False).replace("\\", "\\\\")) else []),
     ]
     with written_whole(path) as stream:
         stream.write(("\n".join(lines) + "\n\n").encode())

@@ -15,6 +15,7 @@ from ..core.progress import Progress
 from ..core.regular import require_regular
 from ..core.space import Space, picture_space
 from .format import Format, image_name, register
+from .own_words import KEY, take_in_words
 from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes, in_parts
 from .sampling import sampled_levels
 
@@ -62,6 +63,8 @@ def read_ome_zarr(path: Path) -> Image:
         Image(first.fetch, space, origin=Origin("OME-Zarr", [path]), caveats=caveats, levels=coarser, **common), first
     )
     image.levels = image.levels or sampled_levels(first, image, first.dtype)
+    own = facts.get(KEY)
+    take_in_words(image, str(own.get("words", "")) if isinstance(own, dict) else "")
     return image
 
 

@@ -13,6 +13,7 @@ from ..core.image import Image
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
 from .exact_planes import exact_planes, number_type
+from .own_words import KEY, own_words
 from .tiff_write import channel_names, coarser, levels_for, ome_axes
 
 CHUNK = {True: (1, 1024, 1024), False: (64, 128, 128)}
@@ -118,5 +119,7 @@ def _attributes(image: Image, order, levels: int) -> dict:
     names = channel_names(image) or (["red", "green", "blue"] if image.colour else [])
     if names:
         ome["omero"] = {"channels": [{"label": name} for name in names]}
-    place = {"kestrelmist": {"affine": image.space.affine.tolist()}} if image.space.sides_known and in_mm else {}
-    return {"ome": ome} | place
+    own: dict = {"affine": image.space.affine.tolist()} if image.space.sides_known and in_mm else {}
+    if words := own_words(image, place=False):
+        own["words"] = words
+    return {"ome": ome} | ({KEY: own} if own else {})

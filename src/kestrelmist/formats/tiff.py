@@ -19,6 +19,7 @@ from ..core.image import Image, Origin
 from ..core.progress import Progress
 from ..core.space import picture_space
 from .format import Format, image_name, register
+from .own_words import KEY, take_in_words
 from .plain_rows import PlainRows
 from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes, deep_enough, in_parts
 from .sampling import sampled_levels
@@ -70,6 +71,7 @@ def read_tiff(path: Path) -> Image:
         Image(first.fetch, space, origin=Origin("TIFF", [path]), caveats=caveats, levels=coarser, **common), first
     )
     image.levels = image.levels or sampled_levels(first, image, first.dtype)
+    take_in_words(image, described.get("words", ""))
     return image
 
 
@@ -228,6 +230,7 @@ def _ome(text: str) -> dict:
             )
     if step := pixels.get("TimeIncrement"):
         found["t"] = float(step) * SECONDS.get(pixels.get("TimeIncrementUnit", "s"), 1.0)
+    found["words"] = next((e.text or "" for e in root.iter() if e.tag.endswith("}M") and e.get("K") == KEY), "")
     channels = [e for e in pixels if e.tag.split("}")[-1] == "Channel"]
     found["channels"] = [c.get("Name") or f"channel {n + 1}" for n, c in enumerate(channels)]
     return found

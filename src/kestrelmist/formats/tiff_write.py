@@ -13,6 +13,7 @@ from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
 from ..core.values import colour_channels
 from .exact_planes import exact_planes, number_type
+from .own_words import KEY, own_words
 
 TILE = 512
 PYRAMID_FROM = 2048
@@ -29,8 +30,8 @@ def ome_axes(image: Image) -> str:
 def save_ome_tiff(path: Path, image: Image, progress: Progress | None = None) -> None:
     """Write an image as OME-TIFF, plane by plane, values exactly as they are.
 
-    The plane order is x, y, z, then the axes. Pixel sizes are written in µm; position and sides have no place in the
-    format.
+    The plane order is x, y, z, then the axes. Pixel sizes are written in µm; unit of the values, position and sides
+    have no field in the format, and stand in an annotation of our own.
 
     Raises
     ------
@@ -165,6 +166,8 @@ def _sizes(image: Image) -> dict:
             found |= {"TimeIncrement": axis.step, "TimeIncrementUnit": "s"}
     if names := channel_names(image):
         found["Channel"] = {"Name": names}
+    if words := own_words(image):
+        found["MapAnnotation"] = {KEY: words}
     return found
 
 

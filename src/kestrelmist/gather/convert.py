@@ -12,6 +12,7 @@ from ..core.progress import Progress, silent
 from ..core.table import Column, Table
 from ..formats.beside_nifti import write_sidecar
 from ..formats.format import writer_for
+from ..formats.own_words import lost_in
 from ..formats.saving import save_image
 
 
@@ -49,12 +50,13 @@ def convert(
     written = [to]
     if sidecar and to.name.lower().endswith((".nii", ".nii.gz")):
         written += write_sidecar(to, image)
-    table = Table(f"{image.name} converted", [Column("image"), Column("file"), Column("bytes")])
+    table = Table(f"{image.name} converted", [Column("image"), Column("file"), Column("bytes"), Column("not said")])
     table.rows = [
         (
             image.name,
             str(p),
             sum(f.stat().st_size for f in p.rglob("*") if f.is_file()) if p.is_dir() else p.stat().st_size,
+            ", ".join(lost_in(to, image)) or None if p == to else None,
         )
         for p in written
     ]

@@ -1,0 +1,106 @@
+"""What a format has no field for, written in words of our own where it has room for some: unit of the values, axes, and
+for pictures place and sides. Other programs pass over it."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+
+from ..core.axis import Axis
+from ..core.image import Image
+from ..core.quantity import nanometres
+from ..core.space import Space
+from ..core.world import World
+
+KEY = "kestrelmist"
+MOST = 1 << 20
+"""Letters."""
+
+
+def own_words(image: Image, *, place: bool = True) -> str:
+    """Unit, axes, and place when that is wanted, as text; empty when there is nothing to say."""
+    more: dict = {}
+    if image.unit:
+        more["unit"] = image.unit
+    if image.axes:
+        more["axes"] = [a.as_dict() for a in image.axes]
+    if place and image.space.sides_known:
+        more |= {"shape": list(image.space.shape), "affine": image.space.affine.tolist()}
+    if "affine" in more or not image.space.sides_known:
+        more["space"] = image.space.world.as_dict()
+        more["length"] = image.space.unit
+    return json.dumps(more) if more else ""
+
+
+def take_in_words(image: Image, text: str) -> None:
+    """Set what words of our own say of an image that was read, as far as it still is of the same size and scale."""
+    try:
+        found = json.loads(text) if len(text) <= MOST else {}
+        unit = str(found.get("unit", ""))[:100]
+        axes = tuple(Axis.from_dict(a) for a in found.get("axes", ()))
+        space = _space(found) if "affine" in found else None
+        world = World.from_dict(found["space"]) if "space" in found else None
+    except (ValueError, KeyError, TypeError, AttributeError):
+        return
+    image.unit = unit or image.unit
+    if sorted((a.name, a.size) for a in axes) == sorted((a.name, a.size) for a in image.axes):
+        axes = tuple(
+            next(a for a in axes if a.name == read.name) for read in image.axes
+        )  # files have an order of theirs
+    if axes and [a.size for a in axes] == [a.size for a in image.axes]:
+        image.axes = axes
+        for level in image.levels:
+            level.axes = axes
+    if space is None and world is not None and not world.sides_known and image.space.sides_known:
+        space = Space(image.space.shape, image.space.affine, "px" if found.get("length") == "px" else "mm", world)
+    if space is not None and space.shape == image.space.shape and _same_scale(space, image.space):
+        old, image.space = image.space, space
+        for level in image.levels:
+            level.space = level.space.relocated(old, space)
+        if space.sides_known:
+            image.caveats = [c for c in image.caveats if not c.code.startswith("sides-")]
+
+
+def _space(found: dict) -> Space:
+    affine = np.array(found["affine"], float)
+    if affine.shape != (4, 4) or not np.isfinite(affine).all() or abs(np.linalg.det(affine)) < 1e-300:
+        raise ValueError("no affine")
+    return Space(tuple(int(n) for n in found["shape"]), affine, "mm", World.from_dict(found["space"]))
+
+
+def _same_scale(one: Space, other: Space) -> bool:
+    return other.unit != "mm" or all(
+        n == 1 or abs(a - b) <= 1e-3 * b for a, b, n in zip(one.spacing, other.spacing, one.shape)
+    )
+
+
+def lost_in(path: Path, image: Image) -> list[str]:
+    """What a file that was written does not say of the image, told by reading its header again; each a few words, such
+    as "the unit nm"."""
+    from .opening import open_image
+
+    read = open_image(path)
+    lost = []
+    if image.unit and read.unit != image.unit and not _same_values(image.unit, read.unit):
+        lost.append(f"the unit {image.unit}")
+    if not read.space.sides_known and image.space.sides_known:
+        lost.append("place and sides")
+    if read.space.unit != image.space.unit and image.space.unit == "mm":
+        lost.append("the scale")
+    for axis in image.axes:
+        same = next((a for a in read.axes if a.name == axis.name and a.size == axis.size), None)
+        if same is None:
+            lost.append(f"the axis “{axis.name}”")
+            continue
+        if axis.step and (not same.step or abs(same.step - axis.step) > 1e-5 * axis.step or same.unit != axis.unit):
+            lost.append(f"the steps of {axis.name}")
+        if axis.labels and same.labels != axis.labels:
+            lost.append(f"the names along {axis.name}")
+    return lost
+
+
+def _same_values(one: str, other: str) -> bool:
+    """Whether two units are both lengths: values are then written in the other one."""
+    return nanometres(one) is not None and nanometres(other) is not None
