@@ -1,4 +1,4 @@
-"""Everything that an image holds, written in every format and read again: what comes back, and what is lost and said."""
+"""Everything that an image holds, written in every format and read again: what comes back, what is lost, and said."""
 
 import json
 import unittest

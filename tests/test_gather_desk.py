@@ -378,7 +378,7 @@ class IdentityDeskTest(DeskCase):
         self.settle(window)
         self.assertEqual(self.troubles, [])
         self.assertEqual(
-            (desk.viewing.record.subject, desk.viewing.record.name), ("Animal 7", "Heart clip, without identity")
+            (desk.viewing.record.subject, desk.viewing.record.name), ("Animal 7", "Series 5, without identity")
         )
         self.assertEqual(int(desk.viewing.image.rgb()[:, :row].max()), 0)
         self.assertTrue(desk.viewing.image.rgb()[:, row:].max() > 100)

@@ -661,7 +661,9 @@ class DoorsTest(IdentityCase):
             (name,) = [r.name for r in study.records()]
             study.run("deidentify-image", image=name, subject="HM-99", key="tell nobody")
             self.assertNotIn("tell nobody", str([e.settings for e in study.logbook.entries()]))
-            old, new = study.find("K-7781/" + name), study.find("HM-99/" + f"{name}, without identity")
+            old, new = study.find("K-7781/" + name), study.find("HM-99/Series 1, without identity")
+            self.assertIn("Alder", name)  # the old name may not stand in the new one, nor in the report's
+            self.assertFalse([t for t in study.tables() if "Alder" in t.name])
             np.testing.assert_array_equal(study.image(new.id).data, study.image(old.id).data)
             self.assertNotIn("Alder", str(new.facts))
             self.assertTrue(any("PatientName" in str(study.table(t.id).rows) for t in study.tables()))
@@ -684,7 +686,8 @@ class DoorsTest(IdentityCase):
             "Photo of Alder",
             facts={"Artist": "Alder"},
         )
-        made, _ = deidentify_image(image, labelled(image), pixels="blank the area", area=(2, 3, 4, 5))
+        made, report = deidentify_image(image, labelled(image), pixels="blank the area", area=(2, 3, 4, 5))
+        self.assertNotIn("Alder", made.name + report.title)
         wanted = image.data.copy()
         wanted[2:6, 3:8] = 0
         np.testing.assert_array_equal(made.data, wanted)

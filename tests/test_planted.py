@@ -20,12 +20,15 @@ from kestrelmist.core.axis import Axis
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.world import World
+from kestrelmist.formats.dicom_header import read_header
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.gather.clean_header import Cleaner
 from kestrelmist.gather.deidentify import deidentify_files
 from kestrelmist.gather.identity_profile import Rules
+from kestrelmist.gather.identity_words import IdentityWords
 from kestrelmist.gather.remove_identity import deidentify
+from kestrelmist.gather.sought_words import SoughtWords
 from tests.making import PlaceCase, dicom_folder, straight_space, two_balls
 
 TEXT = ("AE", "AS", "CS", "DA", "DS", "DT", "IS", "LO", "LT", "PN", "SH", "ST", "TM", "UC", "UI", "UR", "UT")
@@ -94,6 +97,65 @@ class PlantedCase(PlaceCase):
 
 
 class PlantedTest(PlantedCase):
+    def test_after_the_pixels(self):
+        word = "WALDEMARIUS"
+        for form, value in (("OB", word.encode() + b"\0"), ("UC", word.encode() + b" ")):
+            ds = pydicom.dcmread(self.path)
+            for tag in (0x7FE00020, 0x7FE00030, 0x7FE00040, 0xFFFCFFFC):
+                ds._dict[Tag(tag)] = raw(tag, form, value)
+            found = self.cleaned(ds)
+            self.require_gone(word, found)
+            read = pydicom.dcmread(io.BytesIO(found))
+            self.assertEqual([t for t in read.keys() if t > 0x7FE00010], [])
+            np.testing.assert_array_equal(read.pixel_array, ds.pixel_array)
+
+    def test_what_comes_after_the_pixels_is_searched_too(self):
+        ds = pydicom.dcmread(self.path)
+        ds.save_as(self.place / "tail.dcm", enforce_file_format=True)
+        with open(self.place / "tail.dcm", "ab") as stream:
+            stream.write(b"WALDEMARIUS")
+        header, words = read_header(self.place / "tail.dcm"), IdentityWords()
+        words.add_name("Waldemarius")
+        sought = SoughtWords(words)
+        found = sought.first_in_dicom(self.place / "tail.dcm", header.offset, False, header.bytes_needed)
+        self.assertEqual(found.casefold(), "waldemarius")
+
+    def test_a_private_creator_stays_out_of_the_report(self):
+        ds = pydicom.dcmread(self.path)
+        block = ds.private_block(0x0011, "WALDEMARIUS 7", create=True)
+        block.add_new(0x01, "LO", "nothing")
+        source = self.place / "private"
+        source.mkdir()
+        ds.save_as(source / "a.dcm", enforce_file_format=True)
+        shown = deidentify(source, self.place / "out")
+        for text in ((self.place / "out" / "identity-report.csv").read_text(encoding="utf-8"), str(shown.rows)):
+            self.assertNotIn("WALDEMARIUS", text)
+            self.assertIn("private", text)
+
+    def test_identifiers_and_dates_as_numbers(self):
+        ds = pydicom.dcmread(self.path)
+        ds.PatientID, ds.StudyDate, ds.PatientBirthDate, ds.AccessionNumber = (
+            "A-47119",
+            "20260317",
+            "19611203",
+            "778812",
+        )
+        told = {"SeriesNumber": 4711, "AcquisitionNumber": 20260317, "InstanceNumber": 778812}
+        told |= {"AcquisitionsInSeries": 3121961, "ImagesInAcquisition": 31261}
+        for keyword, value in told.items():
+            setattr(ds, keyword, value)
+        ds.EchoTrainLength, ds.Rows = 4711, ds.Rows
+        ds.RepetitionTime, ds.ImagingFrequency = "2026.0", "123.196112"
+        found = self.cleaned(ds)
+        read = pydicom.dcmread(io.BytesIO(found))
+        for keyword, value in told.items():
+            if keyword != "ImagesInAcquisition":  # five digits of no date
+                self.assertNotEqual(read.get(keyword), value, keyword)
+        self.assertTrue(1 <= read.SeriesNumber < 1000)
+        self.assertEqual((read.EchoTrainLength, read.RepetitionTime, read.ImagingFrequency), (4711, 2026, 123.196112))
+        again = pydicom.dcmread(io.BytesIO(self.cleaned(ds)))
+        self.assertEqual(again.SeriesNumber, read.SeriesNumber)
+
     def test_in_every_element_of_text(self):
         for word in WORDS:
             self.require_gone(word, self.cleaned(self.planted(word, TEXT)))

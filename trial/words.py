@@ -23,6 +23,7 @@ from kestrelmist.gather.deidentify import deidentify_files
 from kestrelmist.gather.identity_profile import Rules
 from kestrelmist.gather.identity_words import TOKEN, folded, pieces
 from kestrelmist.gather.remove_identity import deidentify
+from kestrelmist.study.study import Study
 from tests.making import dicom_folder, straight_space, two_balls
 from tests.test_planted import BYTES, NEEDED, TEXT, plain, raw
 
@@ -30,6 +31,36 @@ from .case import case, require
 
 LETTERS = ("wal", "DEMAR", "ius", "Qu", "x7", "Ölmüller", "大夫", "O'Neil")
 PARTS = (*LETTERS, "+49 171", "3.12.", "^", " ", "-")
+
+
+@case("words: names and identifiers in names, numbers, creators and after the pixels")
+def elsewhere(rng: random.Random, place: Path) -> str:
+    word = rng.choice(LETTERS[:3]).upper() + str(rng.randrange(10**4, 10**6))
+    number, date = str(rng.randrange(10**5, 10**9)), f"19{rng.randrange(10, 99)}0{rng.randrange(1, 9)}17"
+    dicom_folder(place / "scans", two_balls())
+    for path in sorted(p for p in (place / "scans").rglob("*") if p.is_file()):
+        ds = pydicom.dcmread(path)
+        ds.PatientName, ds.PatientID, ds.PatientBirthDate, ds.SeriesDescription = word, number, date, f"Head {word}"
+        ds.SeriesNumber, ds.AcquisitionNumber = rng.choice(((number, date), (date, number), (number[:6], number[1:])))
+        ds.private_block(0x0011, f"{word} 1", create=True).add_new(1, "LO", word)
+        for tag in rng.sample((0x7FE00020, 0x7FE00030, 0x7FE00070, 0xFFFCFFFC), 2):
+            ds._dict[Tag(tag)] = raw(tag, "UC", word.encode() + b" " * (len(word) % 2))
+        ds.save_as(path, enforce_file_format=True)
+    with Study(place / "study", create=True) as study:
+        study.run("gather", folder=place / "scans")
+        (record,) = study.records()
+        study.run("deidentify-image", image=record.id)
+        new = next(r for r in study.records() if r.id != record.id)
+        for ending in (".dicom", ".nii.gz", ".ome.tif"):
+            study.run("convert", image=new.id, to=str(place / "out" / f"a{ending}"))
+        said = [t.name for t in study.tables()] + [str(study.table(t.id).rows) for t in study.tables()]
+    deidentify(place / "scans", place / "out" / "folder")
+    written = b"".join(p.read_bytes() for p in (place / "out").rglob("*") if p.is_file() and p.suffix != ".gz")
+    written += b"".join(gzip.decompress(p.read_bytes()) for p in (place / "out").rglob("*.gz"))
+    for secret in (word, date, number):
+        require(secret.encode() not in written, f"“{secret}” is left in what was written")
+        require(secret not in new.name + "".join(said), f"“{secret}” stands in the new name or a report")
+    return f"{word}, {number}"
 
 
 @case("words: planted in a header")

@@ -21,6 +21,7 @@ from .identity_profile import (
     IDENTIFIER,
     INSIDE,
     KEEP,
+    KNOWN_CREATORS,
     NEEDED,
     PIXELS,
     REMOVE,
@@ -29,6 +30,7 @@ from .identity_profile import (
     Rules,
 )
 from .identity_words import PHRASE, IdentityWords
+from .telling_numbers import COUNTED, NUMBERS, telling_digits, tells
 
 STANDARD_ROOT = "1.2.840.10008."
 """Identifiers that the standard itself gives; they name kinds of things, not things."""
@@ -90,6 +92,7 @@ class Cleaner:
         self._new_subject = self.subject or f"S-{self._number('subject', patient) % 16**6:06x}"
         self._seen: set = set()
         self._others = self.words.without(self._new_subject)
+        self._digits = telling_digits(ds)
         self._inside(ds)
         self.done.update(self._seen)
         self._say(ds)
@@ -128,9 +131,22 @@ class Cleaner:
                 action = REMOVE  # group lengths would be wrong
             else:
                 action = self.rules.action(element)
-            said = self._do(ds, tag, element, action)
+            said = self._number_that_tells(ds, tag, element, action) or self._do(ds, tag, element, action)
             if said and action != INSIDE:
                 self._seen.add((name_of(element), str(tag), said))
+
+    def _number_that_tells(self, ds, tag, element, action: str) -> str:
+        """Take away a number that is an identifier or a date; a series gets another one. Returns what is to be said."""
+        if action in (REMOVE, EMPTY, SUBJECT, DATE, TIME) or element.VR not in NUMBERS or element.value is None:
+            return ""
+        values = list(element.value) if element.VM > 1 else [element.value]
+        if not any(tells(element.keyword, str(v), self._digits) for v in values):
+            return ""
+        if element.keyword in COUNTED and element.VM == 1:
+            element.value = 1 + self._number(element.keyword, str(element.value)) % 999
+            return "replaced"
+        del ds[tag]
+        return "removed"
 
     def _private(self, ds, tag) -> str:
         if tag.is_private_creator:
@@ -302,7 +318,9 @@ def is_standard(identifier: str) -> bool:
 def name_of(element) -> str:
     """What the report calls an element."""
     if element.tag.is_private:
-        return f"private, {element.private_creator or 'creator'}"
+        creator = str(element.private_creator or (element.value if element.tag.is_private_creator else ""))
+        # the words of one that nobody knows may be anybody's
+        return f"private, {creator}" if creator in KNOWN_CREATORS else "private"
     return element.keyword or f"unknown {element.name}".strip()
 
 

@@ -216,7 +216,8 @@ def _check(folder: Path, cleaner: Cleaner, changed: bool, outcome: Outcome, prog
                 list(outcome.files)[n],
             )
         packed = not found.plain and "Rows" in found.header
-        hit = sought.first_in_dicom(path, found.offset, packed)
+        frames = max(1, int(found.number("NumberOfFrames", 1))) if found.plain and "Rows" in found.header else 0
+        hit = sought.first_in_dicom(path, found.offset, packed, frames and found.bytes_needed * frames)
         if hit:
             raise Trouble(
                 f"“{hit}” still stands in the result, so nothing was kept",

@@ -214,6 +214,10 @@ SAFE_PRIVATE = {
 E.3.10-1, and slice timing, diffusion and echo spacing)."""
 
 
+KNOWN_CREATORS = frozenset(creator for creator, _, _ in SAFE_PRIVATE)
+"""Makers' words that may be told."""
+
+
 @dataclass(frozen=True)
 class Rules:
     """The options of the profile.

@@ -45,7 +45,7 @@ class WithoutIdentity(NamedTuple):
     report: Table
 
 
-@operation("gather", "Remove identity from a folder", name="deidentify", keywords=WORDS)
+@operation("gather", "Remove identity from a folder", name="deidentify", version=2, keywords=WORDS)
 def deidentify(
     folder: FolderPath,
     to: NewPath,
@@ -158,7 +158,9 @@ def deidentify(
     return outcome.report("Identity removed")
 
 
-@operation("gather", "Remove identity", name="deidentify-image", keywords=f"{WORDS} blank", takes="series colour")
+@operation(
+    "gather", "Remove identity", name="deidentify-image", version=2, keywords=f"{WORDS} blank", takes="series colour"
+)
 def deidentify_image(
     image: Image,
     labels: LabelMap,
@@ -244,9 +246,10 @@ def deidentify_image(
         found[0],
     )
     made = series_image(wanted, image.origin.reading.get("uneven", "refuse"))
-    made.name, made.subject = f"{image.name}, without identity", cleaner.subject or str(made.facts.get("PatientID", ""))
+    # the old name may hold anything; the new one is of what has stayed in the header
+    made.name, made.subject = f"{made.name}, without identity", cleaner.subject or str(made.facts.get("PatientID", ""))
     made.origin.holder = holder
-    return WithoutIdentity(made, outcome.report(f"Identity removed from {image.name}"))
+    return WithoutIdentity(made, outcome.report(f"Identity removed: {made.name}"))
 
 
 def pixel_rule(pixels: str, area, picture, fill: float, masks=None) -> PixelRule | None:
@@ -346,7 +349,7 @@ def _bare(
 
     made = image.like(
         fetch,
-        name=f"{image.name}, without identity",
+        name=f"{image.modality or 'Image'}, without identity",
         subject=subject or UNNAMED,
         origin=Origin(),
         **bare_facts(image),
@@ -355,7 +358,7 @@ def _bare(
     outcome.done[("All facts of the header", "", "removed")] = 1
     outcome.pictures_changed = 0 if rule is None else image.image_planes
     progress.at(1.0)
-    return WithoutIdentity(made, outcome.report(f"Identity removed from {image.name}"))
+    return WithoutIdentity(made, outcome.report(f"Identity removed: {made.name}"))
 
 
 def _look_at_texts(

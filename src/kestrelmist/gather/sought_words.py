@@ -67,10 +67,15 @@ class SoughtWords:
         small = data.lower()
         return next((w for form, w in self._forms.items() if len(form) >= AMONG_PIXELS and form in small), "")
 
-    def first_in_dicom(self, path: Path, pixels_at: int, packed: bool) -> str:
-        """The first old word in a DICOM file: in its header, unpacked when it is packed, and in packed pixels."""
+    def first_in_dicom(self, path: Path, pixels_at: int, packed: bool, pixels: int = 0) -> str:
+        """The first old word in a DICOM file: in its header, unpacked when it is packed, in packed pixels, and after
+        plain `pixels`, which are so many bytes."""
         with open(path, "rb") as stream:
             data = stream.read(pixels_at if pixels_at and not packed else -1)
+            if pixels_at and not packed and pixels:
+                stream.seek(pixels_at + pixels)
+                data += b" " + stream.read()
+                pixels_at = len(data)
         if is_deflated(data):
             return self.first_in(unpacked(data))
         at = pixels_at or len(data)

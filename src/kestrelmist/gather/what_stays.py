@@ -38,6 +38,8 @@ GROUPS: dict[int, str] = {
     0x7FE0: "pixels, and where each picture begins",
 }
 """What the groups of elements are about that an image may need; all other groups go."""
+PIXELS = frozenset((0x0001, 0x0002, 0x0003, 0x0008, 0x0009, 0x0010))
+"""Of group 7FE0: where each picture begins, and the pixels themselves; what comes after them is none."""
 SUBJECT_STAYS = frozenset(
     ("PatientSpeciesCodeSequence", "PatientBreedCodeSequence", "AnatomicalOrientationType", "QualityControlSubject")
 )
@@ -95,6 +97,8 @@ def may_stay(tag: int, keyword: str) -> bool:
         return keyword in TRIAL_STAYS
     if group == 0x0040:
         return any(low <= element <= high for low, high in CONTENT)
+    if group == 0x7FE0:
+        return element in PIXELS
     return not any(low <= tag <= high for low, high in GONE)
 
 
