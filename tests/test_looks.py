@@ -245,6 +245,64 @@ class LookPanelTest(DeskCase):
         self.assertEqual((self.viewing.label_look.fill, self.viewing.label_look.edges), (1.0, False))
 
 
+class UndoLooksTest(DeskCase):
+    """Undo takes back what was done last, be it a step of the study or a look."""
+
+    def test_looks_and_steps_in_the_order_of_doing(self):
+        write_nifti(self.place / "Values.nii", np.zeros((20, 20, 20), np.float32), straight_space((20, 20, 20), 0.5))
+        with Study(self.place / "study", create=True) as study:
+            study.run("gather", folder=self.place / "Values.nii", subject="T-1")
+        window = self.open(self.place / "study")
+        desk, viewing = window.desk, window.desk.viewing
+
+        def press(key, modifier=Qt.KeyboardModifier.ControlModifier):
+            QTest.keyClick(window, key, modifier)
+            self.settle(window)
+
+        def state():
+            return viewing.look.colour_map, viewing.look.high, [row.name for row in viewing.labels.table]
+
+        first = state()
+        self.assertIn("Undo: Gather", window.path.undo.toolTip())
+        viewing.set_look(colour_map="Ember")
+        self.assertIn("look of Values", window.path.undo.toolTip())
+        self.assertTrue(desk.run_now("add-label", {"label": "Nerve"}), self.troubles)
+        self.assertIn("Nerve", state()[2])
+        for high in (5.0, 6.0, 7.0):  # as a limit is dragged
+            viewing.set_look(high=high)
+        last = state()
+        press(Qt.Key.Key_Z)
+        self.assertEqual(state(), ("Ember", first[1], ["Nerve"]))
+        self.assertIn("Undo: New label", window.path.undo.toolTip())
+        press(Qt.Key.Key_Z)
+        self.assertEqual(state(), ("Ember", first[1], []))
+        press(Qt.Key.Key_Z)
+        self.assertEqual(state(), first)
+        for _ in range(3):
+            press(Qt.Key.Key_Y)
+        self.assertEqual(state(), last)
+        self.assertFalse(window.path.redo.isEnabled())
+        press(Qt.Key.Key_Z)
+        viewing.set_label_look(fill=0.9)  # something new: what was taken back is gone
+        self.assertFalse(window.path.redo.isEnabled())
+        press(Qt.Key.Key_Z)
+        self.assertEqual(viewing.label_look.fill, LabelLook().fill)
+
+    def test_a_study_that_is_opened_again_begins_anew(self):
+        write_nifti(self.place / "Values.nii", np.zeros((20, 20, 20), np.float32), straight_space((20, 20, 20), 0.5))
+        with Study(self.place / "study", create=True) as study:
+            study.run("gather", folder=self.place / "Values.nii", subject="T-1")
+        window = self.open(self.place / "study")
+        window.desk.viewing.set_label_look(fill=0.9)
+        window.desk.viewing.set_look(colour_map="Ember")
+        window.close()
+        again = self.open(self.place / "study")
+        again.desk.viewing.set_look(high=3.0)
+        again.desk.undoing.undo()
+        self.assertEqual((again.desk.viewing.look.colour_map, again.desk.viewing.label_look.fill), ("Ember", 0.9))
+        self.assertEqual(again.desk.undoing.undo_title, "Gather a folder")
+
+
 class ChannelsTest(DeskCase):
     def test_channels_of_a_section_together(self):
         values = np.zeros((30, 20, 1, 2), np.uint16)

@@ -34,7 +34,7 @@ PARTS = (*LETTERS, "+49 171", "3.12.", "^", " ", "-")
 
 
 @case("words: names and identifiers in names, numbers, creators and after the pixels")
-def elsewhere(rng: random.Random, place: Path) -> str:
+def outside_of_texts(rng: random.Random, place: Path) -> str:
     word = rng.choice(LETTERS[:3]).upper() + str(rng.randrange(10**4, 10**6))
     number, date = str(rng.randrange(10**5, 10**9)), f"19{rng.randrange(10, 99)}0{rng.randrange(1, 9)}17"
     dicom_folder(place / "scans", two_balls())

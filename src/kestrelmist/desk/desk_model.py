@@ -29,6 +29,7 @@ from .sections import Sections
 from .session import Session
 from .tile_reader import TileReader
 from .tool import TOOLS
+from .undoing import Undoing
 from .viewing import MOST_SHOWN, Viewing
 
 STAGES = ("Gather", "Prepare", "Align", "Outline", "Measure", "Report")
@@ -42,6 +43,7 @@ class Desk(QObject):
         self.session = Session(study, self)
         self.viewing = Viewing(self.session, self)
         self.layers = Layers(self.viewing)
+        self.undoing = Undoing(self.viewing, self.layers)
         self.previewing = Previewing(self.viewing, self.layers)
         self.beside = Beside(self.viewing, self.layers)
         self.channels = Channels(self.viewing)
@@ -183,6 +185,7 @@ class Desk(QObject):
         _restore_looks(viewing, view)
         how = restored(Comparison, view.get("comparison"))
         self.layers.comparison = how if how.way in WAYS else Comparison()
+        self.undoing.begin()
         for key, values in _entries(view, "settings"):
             hand.tool_settings[key] = restored(ToolSettings, values)
         viewing.places = {

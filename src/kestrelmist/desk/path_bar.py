@@ -176,7 +176,7 @@ class PathBar(QWidget):
         self.stages, self.work = StagePath(), WorkBar(desk)
         self.undo, self.redo = QToolButton(), QToolButton()
         session = desk.session
-        for button, words_, stack in ((self.undo, "Undo", session.undo), (self.redo, "Redo", session.redo)):
+        for button, words_, stack in ((self.undo, "Undo", desk.undoing.undo), (self.redo, "Redo", desk.undoing.redo)):
             button.setProperty("kind", "button")
             button.setAccessibleName(words_)
             button.setFixedSize(34, 28)
@@ -199,7 +199,7 @@ class PathBar(QWidget):
         self.stages.set_stage(desk.viewing.stage)
         self.stages.chosen.connect(desk.viewing.set_stage)
         desk.viewing.stage_changed.connect(lambda: self.stages.set_stage(desk.viewing.stage))
-        session.history_changed.connect(self._undo_state)
+        desk.undoing.changed.connect(self._undo_state)
         for signal in (session.shelf_changed, session.history_changed, session.trouble):
             signal.connect(lambda *_: self._name())
         self.dress()
@@ -224,10 +224,8 @@ class PathBar(QWidget):
         self.state.setText(f"{animals} subject{'' if animals == 1 else 's'} · {state}")
 
     def _undo_state(self) -> None:
-        session = self.desk.session
-        undo, redo = session.undo_title, session.redo_title
-        writable = not self.desk.study.read_only
-        self.undo.setEnabled(undo is not None and writable)
-        self.redo.setEnabled(redo is not None and writable)
+        undo, redo = self.desk.undoing.undo_title, self.desk.undoing.redo_title
+        self.undo.setEnabled(undo is not None)
+        self.redo.setEnabled(redo is not None)
         self.undo.setToolTip(plain_tip(f"Undo: {undo} (Ctrl+Z)" if undo else "Nothing to undo"))
         self.redo.setToolTip(plain_tip(f"Redo: {redo} (Ctrl+Shift+Z)" if redo else "Nothing to redo"))

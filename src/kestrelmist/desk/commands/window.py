@@ -18,12 +18,12 @@ def sheet(window) -> None:
 
 @command("undo", "Undo", "Window", "Ctrl+Z", order=3)
 def undo(window) -> None:
-    window.session.undo()
+    window.desk.undoing.undo()
 
 
 @command("redo", "Redo", "Window", "Ctrl+Shift+Z", "Ctrl+Y", order=4)
 def redo(window) -> None:
-    window.session.redo()
+    window.desk.undoing.redo()
 
 
 @command("logbook", "Open the logbook", "Window", "Ctrl+L", more="history steps recipe yaml drawer", order=5)
