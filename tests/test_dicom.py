@@ -157,6 +157,52 @@ class DicomTest(PlaceCase):
             series_image(found)
         self.assertEqual(series_image(found, "mend").space.shape, (14, 18, 12))
 
+    def test_a_slice_that_lies_sideways_is_refused_or_brought_into_place(self):
+        """By whole pixels it comes back exactly, by parts of one linearly; the place of the others stays."""
+        for file, right, down in ((7, 3.0, -2.0), (0, 2.0, 0.0), (11, 0.0, 4.0), (5, 1.5, 0.0)):
+            with self.subTest(file=file):
+                shutil.rmtree(self.folder)
+                self.files = dicom_folder(self.folder, self.image, "Tilted")
+                ds = pydicom.dcmread(self.files[file])
+                row, column = np.split(np.array(ds.ImageOrientationPatient, float), 2)
+                below, beside = (float(v) for v in ds.PixelSpacing)
+                moved = np.array(ds.ImagePositionPatient, float) + right * beside * row + down * below * column
+                self.alter(self.files[file], ImagePositionPatient=[f"{v:.8g}" for v in moved])
+                found = self.only()
+                far = np.hypot(right * beside, down * below)
+                wanted = f"1 slice lies sideways of the others, by up to {far:.3g} mm, at place"
+                self.assertTrue(any(p.startswith(wanted) for p in found.problems), found.problems)
+                self.assertTrue(found.mendable)
+                with self.assertRaisesRegex(Trouble, "sideways.*mend"):
+                    series_image(found)
+                image = series_image(found, "mend")
+                image.fetch(silent())
+                self.assertIn("sideways", str([c.sentence for c in image.caveats]))
+                for i, j in ((6, 9), (8, 8)):
+                    for n in range(12):
+                        value = image.value_at(self.image.space.to_world((i, j, n)))
+                        if n != file:
+                            self.assertEqual(value, self.image.data[i, j, n])
+                        elif right == int(right):
+                            self.assertEqual(value, self.pixels(file)[j - int(down), i - int(right)])
+                        else:
+                            pair = self.pixels(file)[j, [i - 2, i - 1]]
+                            self.assertAlmostEqual(value, pair.mean(), delta=0.51)
+
+    def pixels(self, file: int) -> np.ndarray:
+        ds = pydicom.dcmread(self.files[file])
+        return ds.pixel_array.astype(float) * float(ds.RescaleSlope) + float(ds.RescaleIntercept)
+
+    def test_a_leaning_stack_has_no_slice_sideways(self):
+        for n, path in enumerate(self.files):
+            ds = pydicom.dcmread(path)
+            row = np.array(ds.ImageOrientationPatient[:3], float)
+            moved = np.array(ds.ImagePositionPatient, float) + 1.7 * n * row
+            self.alter(path, ImagePositionPatient=[f"{v:.8g}" for v in moved])
+        found = self.only()
+        self.assertFalse(found.mendable)
+        self.assertIn("leans", str(found.problems))
+
     def test_uneven_spacing_is_refused(self):
         position = [float(v) for v in pydicom.dcmread(self.files[11]).ImagePositionPatient]
         position[2] += 0.3

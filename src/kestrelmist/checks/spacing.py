@@ -9,6 +9,7 @@ from ..core.caveat import (
     SIDES_UNKNOWN,
     SLICES_DOUBLED,
     SLICES_MISSING,
+    SLICES_SIDEWAYS,
     SLICES_UNEVEN,
 )
 from .notice import Mend, Notice, Subject, check
@@ -33,7 +34,7 @@ def spacing_unsure(subject: Subject) -> list[Notice]:
             notices.append(Notice("wrong", f"{caveat.sentence}.", SIZE, name))
         elif caveat.code == SIDES_NOT_GIVEN:
             notices.append(Notice("look", f"{caveat.sentence}.", FACTS, name))
-        elif caveat.code in (SLICES_MISSING, SLICES_DOUBLED, SLICES_UNEVEN):
+        elif caveat.code in (SLICES_MISSING, SLICES_DOUBLED, SLICES_UNEVEN, SLICES_SIDEWAYS):
             notices.append(Notice("look", f"{caveat.sentence}.", AGAIN, name))
     return notices
 

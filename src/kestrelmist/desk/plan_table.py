@@ -215,8 +215,8 @@ class PlanPage(QWidget):
         said = [f"▲ {p}." for p in line.problems]
         if line.mendable:
             said.append(
-                "Tick it to take it in mended: missing slices are left blank, and the first of doubled ones is taken;"
-                " both are noted."
+                "Tick it to take it in mended: missing slices are left blank, the first of doubled ones is taken,"
+                " and slices that lie sideways are resampled into place; all is noted."
             )
         elif line.refused:
             said = [f"■ {line.refused}"]

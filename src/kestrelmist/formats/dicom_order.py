@@ -17,6 +17,7 @@ from ..core.caveat import (
     without_caveats,
 )
 from .dicom_header import Slice
+from .dicom_sideways import SIDEWAYS, note_sideways
 from .series import Series
 
 
@@ -56,7 +57,8 @@ def arrange(series: Series) -> None:
         several = f" in some of the {len(series.grid)} volumes" if len(series.grid) > 1 else ""
         count = _count(len(series.missing), "slice is", "slices are")
         series.doubt(SLICES_MISSING, f"{count} missing in the stack{several}, at place {at_places} of {depth}")
-    volume = [s for s in series.grid[0] if s is not None]
+    note_sideways(series)
+    volume = [s for s in series.grid[0] if s is not None and SIDEWAYS not in s.header]
     shift = volume[-1].position - volume[0].position if len(volume) > 1 else np.zeros(3)
     if (
         np.linalg.norm(shift - (shift @ normal) * normal) > 0.02 * max(np.linalg.norm(shift), 1e-9)

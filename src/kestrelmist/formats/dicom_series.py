@@ -17,6 +17,7 @@ from ..core.caveat import (
     SIDES_NOT_GIVEN,
     SLICES_DOUBLED,
     SLICES_MISSING,
+    SLICES_SIDEWAYS,
     SLICES_UNEVEN,
     Caveat,
     without_caveats,
@@ -33,6 +34,7 @@ from .acquisition import acquisition_facts
 from .dicom_facts import facts_of
 from .dicom_header import FROM_DICOM_AXES, Slice
 from .dicom_pixels import pixels_of, read_picture, scale_of, value_table
+from .dicom_sideways import in_place
 from .guarded import guard
 from .series import Series
 from .sidecar import KEY
@@ -49,16 +51,17 @@ def series_image(series: Series, uneven: str = "refuse", facts: bool = True) -> 
     ----------
     series : Series
     uneven : "refuse" or "mend"
-        What to do when slices are missing or doubled. "mend" leaves missing places blank (filled with the
-        lowest value of the volume) and takes the first of doubled slices; both are noted in the image.
+        What to do when slices are missing, doubled or lie sideways. "mend" leaves missing places blank (filled with
+        the lowest value of the volume), takes the first of doubled slices, and resamples those that lie sideways of
+        the others to where they belong; all is noted in the image.
     facts : bool
         Read the whole header of the first file as well.
 
     Raises
     ------
     Trouble
-        When the files are no image or cut short, positions unknown, spacing uneven, or slices missing or doubled and
-        `uneven` is "refuse".
+        When the files are no image or cut short, positions unknown, spacing uneven, or slices missing, doubled or
+        sideways and `uneven` is "refuse".
     """
     require_sound(series, uneven)
     space, caveats = _space_of(series)
@@ -138,13 +141,13 @@ def require_sound(series: Series, uneven: str) -> None:
         raise Trouble(
             f"“{series.description}” cannot become one volume. {sentence}", "export an evenly spaced series", where
         )
-    if uneven == "refuse" and (series.missing or series.doubled):
-        doubts = [c.sentence for c in series.caveats if c.code in (SLICES_MISSING, SLICES_DOUBLED)]
+    if uneven == "refuse" and (series.missing or series.doubled or series.has(SLICES_SIDEWAYS)):
+        doubts = [c.sentence for c in series.caveats if c.code in (SLICES_MISSING, SLICES_DOUBLED, SLICES_SIDEWAYS)]
         sentences = " ".join(f"{d}." for d in doubts).rstrip(".")
         raise Trouble(
             f"“{series.description}” is not a whole stack. {sentences}",
-            "copy the series again, or take it in with “mend”, which leaves missing slices blank and"
-            " takes the first of doubled ones",
+            "copy the series again, or take it in with “mend”, which leaves missing slices blank, takes the first of"
+            " doubled ones, and resamples those that lie sideways into place",
             where,
         )
     if series.first.rows < 1 or series.first.columns < 1 or series.first.bytes_needed < 1:
@@ -174,6 +177,8 @@ def _space_of(series: Series) -> tuple[Space, list[Caveat]]:
     affine[:3, 1] = column * spacing[1]
     affine[:3, 2] = (last.position - first.position) / (k1 - k0) if k1 > k0 else np.cross(row, column) * series.step
     affine[:3, 3] = first.position - affine[:3, 2] * k0
+    if series.line is not None:
+        affine[:3, 3], affine[:3, 2] = series.line
     return Space((columns, rows, series.depth), FROM_DICOM_AXES @ affine, world=_world(first)), []
 
 
@@ -324,7 +329,7 @@ def _each(there, put, progress: Progress) -> None:
 
     def work(part):
         for (k, s), (_, raw) in zip(part, pixels_of([s for _, s in part])):
-            put(k, s, raw)
+            put(k, s, in_place(s, raw))
 
     with ThreadPoolExecutor(2) as pool:
         for _ in progress.over(pool.map(work, parts), len(parts), "Reading slices"):

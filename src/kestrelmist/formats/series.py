@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.axis import Axis
-from ..core.caveat import MIXED, Caveat, has_caveat
+from ..core.caveat import MIXED, SLICES_SIDEWAYS, Caveat, has_caveat
 from .dicom_header import Slice
 
 
@@ -46,6 +46,8 @@ class Series:
     """Axes beyond space: time, detector, …"""
     grid: list[list[Slice | None]] = field(default_factory=list)
     """Slices of each volume by place along the stack; None where one is missing."""
+    line: tuple[np.ndarray, np.ndarray] | None = None
+    """Where the first slice should lie and the step from slice to slice, when some lie sideways."""
     kind: str = ""
     """What the files are when they are no image: "segmentation", "structure set", or the name of the object; "" for
     images."""
@@ -56,6 +58,11 @@ class Series:
 
     def has(self, *codes: str) -> bool:
         return has_caveat(self.caveats, *codes)
+
+    @property
+    def mendable(self) -> bool:
+        """Whether it is no whole stack, and could become one."""
+        return bool(self.missing or self.doubled or self.has(SLICES_SIDEWAYS)) and not self.broken
 
     @property
     def problems(self) -> list[str]:

@@ -98,7 +98,7 @@ class PlanLine:
 
     @property
     def mendable(self) -> bool:
-        return self.series is not None and bool(self.series.missing or self.series.doubled) and not self.series.broken
+        return self.series is not None and self.series.mendable
 
     @property
     def refused(self) -> str:

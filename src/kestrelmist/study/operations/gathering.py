@@ -47,8 +47,8 @@ def gather(
     copy : bool
         Copy the files into the study; otherwise they stay where they are and must stay there.
     uneven : "refuse" or "mend"
-        What to do with missing or doubled slices: "mend" leaves missing ones blank and takes the first of
-        doubled ones.
+        What to do with slices that are missing, doubled or lie sideways: "mend" leaves missing ones blank, takes the
+        first of doubled ones, and resamples those that lie sideways into place.
     subject_from : text
         Where subjects' names are taken from.
     subject_pattern : text
