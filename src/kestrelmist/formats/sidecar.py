@@ -20,6 +20,8 @@ HIDDEN = ("bValues", "bVectors", "EchoTimes")
 UNIT = "Units"
 LARGEST = 8 << 20
 """Bytes; what is larger is no sidecar."""
+LONGEST = 300
+"""Digits of a number."""
 CLOSE = 1e-3
 """Share by which two repetition times may differ and be the same."""
 
@@ -88,7 +90,7 @@ def take_in_sidecar(image: Image, path: Path, times_sure: bool = True) -> None:
     try:
         if file.stat().st_size > LARGEST:
             raise ValueError("too large")
-        found = json.loads(file.read_bytes())
+        found = json.loads(file.read_bytes(), parse_int=_whole)
         if not isinstance(found, dict):
             raise ValueError("no list of names and values")
     except (OSError, ValueError, RecursionError):
@@ -99,6 +101,8 @@ def take_in_sidecar(image: Image, path: Path, times_sure: bool = True) -> None:
     image.unit = image.unit or (found.pop(UNIT) if isinstance(found.get(UNIT), str) else "")
     found.pop(UNIT, None)
     found, odd = _sensible(found)
+    beyond = [name for name, value in found.items() if not _holds_numbers(value)]
+    found, odd = {k: v for k, v in found.items() if k not in beyond}, odd + beyond
     if odd:
         said = f"{', '.join(odd)} in the sidecar cannot be what is said, and is left out"
         image.caveats.append(Caveat(SIDECAR_CONTRADICTS, said))
@@ -118,6 +122,20 @@ def take_in_sidecar(image: Image, path: Path, times_sure: bool = True) -> None:
     if isinstance(times, list) and len(times) != slices:
         said = f"The file has {slices} slices, and its sidecar the times of {len(times)}"
         image.caveats.append(Caveat(SIDECAR_CONTRADICTS, said))
+
+
+def _whole(text: str) -> int | float:
+    """A whole number; infinite when it is longer than any that counts something."""
+    return int(text) if len(text) < LONGEST else float("inf")
+
+
+def _holds_numbers(value: Any) -> bool:
+    """Whether all numbers in what a sidecar says are finite."""
+    if isinstance(value, dict):
+        return all(map(_holds_numbers, value.values()))
+    if isinstance(value, list):
+        return all(map(_holds_numbers, value))
+    return not isinstance(value, float) or math.isfinite(value)
 
 
 def _sensible(found: dict[str, Any]) -> tuple[dict[str, Any], list[str]]:

@@ -46,6 +46,11 @@ def read_itk_transform(path: Path) -> Transform:
         found = sitk.ReadTransform(str(path))
     except RuntimeError as error:
         raise Trouble("This transform file is damaged", "write it again", path) from error
+    return _affine(found, path)
+
+
+def _affine(found, path: Path) -> Transform:
+    """The matrix of a transform of the library."""
     if found.GetDimension() != 3:
         raise Trouble(f"This transform has {found.GetDimension()} dimensions", "choose a transform of volumes", path)
     if not found.IsLinear():
@@ -56,6 +61,27 @@ def read_itk_transform(path: Path) -> Transform:
     matrix[:3, :3] = (moved[1:] - moved[0]).T
     matrix[:3, 3] = moved[0]
     return _made(TO_LPS @ matrix @ TO_LPS, path)
+
+
+def read_packed_transform(path: Path) -> Transform:
+    """An affine transform whose numbers are packed, as ITK writes it under .mat.
+
+    Raises
+    ------
+    Trouble
+        When it is none of three dimensions, or something else.
+    """
+    import SimpleITK as sitk
+
+    try:
+        found = sitk.ReadTransform(str(path))
+    except RuntimeError as error:
+        raise Trouble(
+            "This file holds numbers that are packed, and no transform that ITK could have written",
+            "write it as text, four rows of four numbers or ITK's",
+            path,
+        ) from error
+    return _affine(found, path)
 
 
 def _is_whole(text: str) -> bool:
@@ -102,7 +128,9 @@ def read_matrix_text(path: Path) -> Transform:
     try:
         text = path.read_text(encoding="utf-8") if path.stat().st_size < MOST else ""
     except UnicodeDecodeError:
-        text = ""
+        text = "\0"
+    if "\0" in text:
+        return read_packed_transform(path)
     lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
     try:
         rows = [[float(v) for v in re.split(r"[,;\s]+", line.strip())] for line in lines]

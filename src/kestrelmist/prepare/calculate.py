@@ -70,6 +70,13 @@ def calculate(
             "choose series of one length",
         )
     lead = next((one for one in everyone if one.axes), image)
+    for one in everyone:
+        if one.axes and [a.size for a in one.axes] != [a.size for a in lead.axes]:
+            along = [" and ".join(f"{a.name} ({a.size})" for a in of.axes) for of in (lead, one)]
+            raise Trouble(
+                f"“{lead.name}” goes along {along[0]}, and “{one.name}” along {along[1]}",
+                "choose series of the same axes, or keep one place along an axis first",
+            )
     require_room(4 * len(read.used) * int(np.prod(image.space.shape, dtype=object)), "This formula")
 
     def given_at(index: tuple[int, ...], progress: Progress) -> dict[str, np.ndarray]:

@@ -72,6 +72,7 @@ def found_movement(
     except RuntimeError as error:
         progress.at(1.0)  # says so when it was cancelled
         raise Trouble("The two could not be lined up", "leave lining up out, or place one by hand") from error
+    progress.at(1.0)
     shift = np.array(start.GetTranslation())
     turned = np.array(start.GetMatrix()).reshape(3, 3)
     matrix = np.eye(4)

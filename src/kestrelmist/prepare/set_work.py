@@ -15,6 +15,7 @@ import numpy as np
 
 from ..core.errors import Trouble
 from ..core.progress import Progress
+from ..core.safe_write import write_trouble
 from .box_table import Row
 from .picture_fit import NumberType, Rule, Values, fit_of, resized, scaled
 from .set_reading import read_picture
@@ -161,7 +162,5 @@ def _one(item: Item, recipe: Recipe, folder: Path) -> Done:
     try:
         np.save(target, small)  # it counts when the journal has it
     except OSError as error:
-        raise Trouble(
-            f"This picture cannot be written ({error.strerror})", "make room, and do it again", target
-        ) from error
+        raise write_trouble(error, target) from error
     return Done(item.number, columns, rows, read.turned)
