@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import os
 import random
 import shutil
 import subprocess
 import sys
 import time
+from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
@@ -85,6 +87,69 @@ def window(rng: random.Random, place: Path) -> str:
         require(int(study.labels("balls").counts[1]) == count, "undo and redo do not come back to the same")
     require(kept >= int(said[-1]), f"{said[-1]} gestures were said to be kept, {kept} are")
     return "nothing lost"
+
+
+def children_of(process: int) -> list[int]:
+    """Processes that it has begun, and those have."""
+    parents = {}
+    for stat in Path("/proc").glob("[0-9]*/stat"):
+        with suppress(OSError, ValueError, IndexError):
+            parents[int(stat.parent.name)] = int(stat.read_text().rpartition(")")[2].split()[1])
+    found, begun = [], [process]
+    while begun:
+        begun = [child for child, parent in parents.items() if parent in begun]
+        found += begun
+    return found
+
+
+@case("kills: processes that work for one that is killed")
+def workers(rng: random.Random, place: Path) -> str:
+    """They end with it, and the next start finds nothing of theirs."""
+    what = rng.choice(("radiographs", "set", "cohort"))
+    if what == "radiographs":
+        words = command("radiographs", place / "many", "--count", 5000)
+    elif what == "set":
+        done(command("radiographs", place / "many", "--count", 80))
+        words = command("picture-set", place / "many" / "boxes.csv", "--folder", place / "many", "--to", place / "set")
+    else:
+        with Study(place / "study", create=True) as study:
+            for n in range(6):
+                (place / f"{n}").mkdir()
+                values = np.random.default_rng(n).normal(size=(120, 120, 120)).astype(np.float32)
+                write_nifti(place / f"{n}" / "in.nii", values, straight_space((120, 120, 120)))
+                study.run("gather", folder=place / f"{n}" / "in.nii", subject=f"T-{n}")
+        recipe = place / "recipe.yaml"
+        step = {"operation": "reduce-noise", "inputs": {"image": "$image 1"}, "settings": {}}
+        slots = {"image 1": {"kind": "image", "name": "in"}}
+        recipe.write_text(json.dumps({"recipe": 2, "slots": slots, "steps": [step]}))
+        words = command("recipe", recipe, "--each-subject", "--workers", 2, "--study", place / "study")
+    run = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    begun: list[int] = []
+    end = time.monotonic() + 20
+    while len(begun) < 2 and time.monotonic() < end and run.poll() is None:
+        begun = children_of(run.pid)
+        time.sleep(0.05)
+    time.sleep(rng.uniform(0, 1.5))
+    begun = children_of(run.pid) or begun
+    run.kill()
+    run.wait()
+    time.sleep(2.0)
+    left = [process for process in begun if Path(f"/proc/{process}").exists() and not _is_zombie(process)]
+    for process in left:
+        os.kill(process, 9)
+    require(not left, f"{len(left)} of {len(begun)} processes live on after {what}")
+    if what == "cohort":
+        with Study(place / "study"):
+            sides = [p.name for p in (place / "study").glob(".side-*")]
+        require(not sides, f"left behind: {sides}")
+    return f"{what}: {'none had begun' if not begun else 'all ended'}"
+
+
+def _is_zombie(process: int) -> bool:
+    try:
+        return Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[0] == "Z"
+    except OSError:
+        return True
 
 
 @case("kills: images that are taken in")

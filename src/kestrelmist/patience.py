@@ -1,4 +1,4 @@
-"""On the command line: say which file gives nothing, and let Ctrl+C end even a read that nothing can wake."""
+"""On the command line: say which file gives nothing, and let Ctrl+C end even what nothing can wake."""
 
 from __future__ import annotations
 
@@ -6,12 +6,13 @@ import os
 import signal
 import sys
 import threading
+import time
 from pathlib import Path
 
 from .core.waiting import Watch, waiting_sentence
 
-LOOK = 0.5
-GRACE = 1.0
+LOOK = 0.25
+GRACE = 0.75
 """Seconds that the main thread is given to answer Ctrl+C by itself."""
 
 
@@ -46,14 +47,15 @@ class Patience:
 
     def _look(self) -> None:
         said: Path | None = None
-        asked = False
+        asked = 0.0
         while not self._over.wait(LOOK):
             path = self._watch.waits_for()
             if path is not None and path != said:
                 said = path
                 print(f"{waiting_sentence(path)} Ctrl+C ends this.", file=sys.stderr, flush=True)
-            asked = asked or self._interrupted()
-            if asked and self._watch.waits_for(GRACE) is not None:
+            asked = asked or (time.monotonic() if self._interrupted() else 0.0)
+            # a read that nothing can wake, or work of a library that looks at nothing until it is done
+            if asked and time.monotonic() - asked >= GRACE:
                 print("Stopped; nothing was kept of this step.", file=sys.stderr, flush=True)
                 os._exit(130)
 

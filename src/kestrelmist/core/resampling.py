@@ -20,8 +20,8 @@ from .spline import spline_coefficients, spline_weights
 How = Literal["nearest", "linear", "cubic", "sinc"]
 REACH = 4
 """Voxels to each side that the windowed sinc takes (Lanczos)."""
-BAND = 8
-"""Slices that are worked on between two looks at the cancel button, a core."""
+BAND, NARROW = 8, 1
+"""Slices that are worked on between two looks at the cancel button, a core; of the sinc, which takes 512 voxels."""
 
 
 def frame_between(source: Space, target: Space) -> np.ndarray:
@@ -76,7 +76,7 @@ def resampled(
         _in_slices(out_shape[0], lambda a, b: _cubic(values, frame, out, given, a, b), progress)
     elif how == "sinc":
         table = _lanczos_table()
-        _in_slices(out_shape[0], lambda a, b: _sinc(values, frame, table, out, given, a, b), progress)
+        _in_slices(out_shape[0], lambda a, b: _sinc(values, frame, table, out, given, a, b), progress, NARROW)
     else:
         _in_slices(out_shape[0], lambda a, b: _linear(values, frame, out, given, a, b), progress)
     if missing is not None:
@@ -103,9 +103,9 @@ def _filled(values: np.ndarray, there: np.ndarray) -> np.ndarray:
     return values[tuple(places)]
 
 
-def _in_slices(count: int, work, progress: Progress) -> None:
+def _in_slices(count: int, work, progress: Progress, band: int = BAND) -> None:
     """Run `work(first, last)` over slices, two bands at a time."""
-    bands = [(a, min(a + BAND, count)) for a in range(0, count, BAND)]
+    bands = [(a, min(a + band, count)) for a in range(0, count, band)]
 
     def do(band: tuple[int, int]) -> None:
         if not progress.cancelled:  # what waits its turn is let go

@@ -5,9 +5,7 @@ from __future__ import annotations
 
 import csv
 import io
-from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
-from multiprocessing import get_context
 from pathlib import Path
 
 import numpy as np
@@ -15,6 +13,7 @@ from scipy import ndimage
 
 from ..core.progress import Progress, silent
 from ..core.safe_write import written_whole
+from ..core.workers import worker_pool
 
 WATER = 0.05
 """Attenuation of tissue, 1/mm."""
@@ -139,7 +138,7 @@ def write_radiographs(
             rows += some
             progress.at((n + 1) / len(chunks), "Taking radiographs")
     else:
-        with ProcessPoolExecutor(workers, mp_context=get_context("spawn")) as pool:
+        with worker_pool(workers) as pool:
             for n, one in enumerate([pool.submit(_write, chunk, seed, folder) for chunk in chunks]):
                 rows += one.result()
                 progress.at((n + 1) / len(chunks), "Taking radiographs")

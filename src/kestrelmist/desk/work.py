@@ -20,8 +20,10 @@ from ..core.waiting import Watch
 LANES = ("view", "preview", "trial", "checks", "batch")
 """What is in view; small things that follow it (histogram, surfaces); operations tried on the slice in view; checks;
 work that was asked for."""
-LOOK = 500
-"""Milliseconds between looks at what the lanes wait for."""
+LOOK = 250
+"""Milliseconds between looks at what the lanes wait for, and at who was cancelled."""
+PATIENCE = 0.5
+"""Seconds that a cancelled job is given to end by itself: some work of libraries cannot be stopped in the midst."""
 SWITCH = 0.001
 """Seconds after which a thread that computes in Python gives way, so that the window answers."""
 
@@ -42,6 +44,8 @@ class Job(QObject):
         """Whether there is still somebody to tell."""
         self.waits_for: Path | None = None
         """The file that gives nothing, when the job waits for one."""
+        self.asked_to_end = 0.0
+        """When it was seen to be cancelled."""
         self._told = 0.0
         self.progress = Progress(self._tell, title)
 
@@ -106,7 +110,8 @@ class Work(QObject):
     """Runs jobs: those of one lane one after another, lanes beside each other; `loud` ones have a bar in the Path.
 
     A job that waits for a file that gives nothing is shown with the file's name, loud or not, and can be left: the
-    thread waits on by itself, and the lane goes on with another one.
+    thread waits on by itself, and the lane goes on with another one. So it does with one that was cancelled and cannot
+    end at once.
     """
 
     changed = Signal()
@@ -166,13 +171,21 @@ class Work(QObject):
             job, path = lane.running, lane.waits_for()
             if job is None or job not in self.jobs:
                 continue
+            if job.progress.cancelled and job.asked_to_end == 0:
+                job.asked_to_end = time.monotonic()
             if path is not None and job.progress.cancelled:
-                self._leave(name, job, path)
+                gone = Trouble(
+                    f"“{job.title}” was left, as a file gave nothing", "look whether its drive is still there", path
+                )
+                self._leave(name, job, gone)
+            elif job.asked_to_end and job.loud and time.monotonic() - job.asked_to_end >= PATIENCE:
+                self._leave(name, job, Cancelled())
             elif path != job.waits_for:
                 job.waits_for, job.loud = path, job.loud or path is not None
                 self.changed.emit()
 
-    def _leave(self, name: str, job: Job, path: Path) -> None:
+    def _leave(self, name: str, job: Job, why: BaseException) -> None:
+        """Go on without a job: its thread ends by itself, when it next looks whether it is wanted."""
         left, self._lanes[name] = self._lanes[name], Lane(name)
         left.close()
         try:
@@ -181,11 +194,10 @@ class Work(QObject):
         except queue.Empty:
             pass
         left.waiting.put(None)
-        gone = Trouble(f"“{job.title}” was left, as a file gave nothing", "look whether its drive is still there", path)
-        self._end(job, None, gone)
+        self._end(job, None, why)
 
     def _end(self, job: Job, result: Any, error: BaseException | None) -> None:
-        if job not in self.jobs:  # it was left, and its file has answered after all
+        if job not in self.jobs:  # it was left, and has ended after all
             return
         self.jobs.remove(job)
         self.changed.emit()

@@ -13,6 +13,7 @@ from ..core.kernel import kernel
 from ..core.operation import operation
 from ..core.parameter import Between, ImageValue
 from ..core.progress import Progress, silent
+from .watched import watch
 
 PATCH, SEARCH = 1, 5
 """Voxels to each side of a patch, and of the box in which patches like it are sought (P. Coupé et al., IEEE Trans. Med.
@@ -81,9 +82,7 @@ def reduce_noise(
         raise Trouble(f"“{image.name}” holds no values", "choose an image that shows something")
     filled = np.where(there, values, np.float32(values[there].mean())) if not there.all() else values
     if how == "median":
-        from scipy import ndimage
-
-        made = ndimage.median_filter(filled, [3 if n > 1 else 1 for n in filled.shape], mode="nearest")
+        made = _median(filled, progress)
     else:
         spread = float(noise) if noise > 0 else noise_level(filled, kind)
         if not spread > 0:
@@ -102,6 +101,10 @@ def reduce_noise(
     clean = image.like(made.T, name=f"{image.name}, less noise")
     taken = image.like((values - made).T, name=f"{image.name}, noise taken away", facts=dict(image.facts))
     return Denoised(clean, taken)
+
+
+SLICES = 4
+"""That are worked on between two looks at the cancel button."""
 
 
 def noise_level(values: np.ndarray, kind: str = "gaussian") -> float:
@@ -243,5 +246,23 @@ def _diffused(values: np.ndarray, spread: float, spacing, progress: Progress) ->
     filter.SetTimeStep(0.0625)
     filter.SetNumberOfIterations(5)
     filter.SetConductanceParameter(float(np.clip(2.0 * spread / (np.abs(np.diff(values)).mean() + 1e-12), 0.5, 9.0)))
-    progress.at(0.2, "Reducing noise")
-    return sitk.GetArrayFromImage(filter.Execute(given))
+    watch(
+        filter,
+        sitk.sitkProgressEvent,
+        lambda: progress.at(0.2 + 0.7 * min(filter.GetProgress(), 1.0), "Reducing noise"),
+    )
+    found = filter.Execute(given)
+    progress.at(0.9, "Reducing noise")
+    return sitk.GetArrayFromImage(found)
+
+
+def _median(values: np.ndarray, progress: Progress) -> np.ndarray:
+    """Medians of 3 × 3 × 3 voxels, a few slices at a time so that work can be stopped."""
+    from scipy import ndimage
+
+    size, made = [3 if n > 1 else 1 for n in values.shape], np.empty_like(values)
+    for a in progress.over(range(0, len(values), SLICES), what="Reducing noise"):
+        low, high = max(a - 1, 0), min(a + SLICES + 1, len(values))
+        part = ndimage.median_filter(values[low:high], size, mode="nearest")
+        made[a : a + SLICES] = part[a - low : a - low + SLICES]
+    return made

@@ -5,9 +5,8 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Iterator
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+from concurrent.futures import FIRST_COMPLETED, Future, wait
 from dataclasses import asdict, dataclass
-from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +15,7 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.progress import Progress
 from ..core.safe_write import write_trouble
+from ..core.workers import worker_pool
 from .box_table import Row
 from .picture_fit import NumberType, Rule, Values, fit_of, resized, scaled
 from .set_reading import read_picture
@@ -121,7 +121,7 @@ def _each(items: list[Item], recipe: Recipe, folder: Path, workers: int) -> Iter
         for chunk in chunks:
             yield work_on(chunk, recipe, str(folder))
         return
-    pool = ProcessPoolExecutor(workers, mp_context=get_context("spawn"))
+    pool = worker_pool(workers)
     waiting: set[Future[Any]] = set()
     try:
         while True:

@@ -15,6 +15,8 @@ from ..core.operation import operation
 from ..core.parameter import Between, Unit
 from ..core.progress import Progress, silent
 
+SLAB = 16
+"""Lines that are smoothed between two looks at the cancel button."""
 SIGMA_PER_FWHM = 1 / (2 * math.sqrt(2 * math.log(2)))
 WIDTHS = 1.75
 """How far a Gaussian reaches, in widths at half maximum."""
@@ -91,5 +93,11 @@ def _blurred(values: np.ndarray, spacing, widths, progress: Progress) -> np.ndar
     for axis, (step, width) in enumerate(zip(reversed(spacing), reversed(widths))):
         progress.at(axis / 3, "Smoothing")
         if values.shape[axis] > 1 and width > 0:
-            values = ndimage.gaussian_filter1d(values, width * SIGMA_PER_FWHM / step, axis=axis, mode="nearest")
+            across = (axis + 1) % 3
+            parts = []  # in slabs along another axis, which are independent, so that work can be stopped
+            for n in range(0, values.shape[across], SLAB):
+                progress.at((axis + n / values.shape[across]) / 3, "Smoothing")
+                slab = np.take(values, range(n, min(n + SLAB, values.shape[across])), across)
+                parts.append(ndimage.gaussian_filter1d(slab, width * SIGMA_PER_FWHM / step, axis=axis, mode="nearest"))
+            values = np.concatenate(parts, across)
     return values

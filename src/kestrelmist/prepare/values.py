@@ -215,7 +215,9 @@ class Converted(NamedTuple):
     group="Values",
     reach=math.inf,
 )
-def number_type(image: Image, type: TYPES = "int16", *, round_values: bool = True) -> Converted:
+def number_type(
+    image: Image, type: TYPES = "int16", *, round_values: bool = True, progress: Progress = silent()
+) -> Converted:
     """Keep the values in another number type, and say what is lost by it.
 
     Parameters
@@ -236,28 +238,31 @@ def number_type(image: Image, type: TYPES = "int16", *, round_values: bool = Tru
     Trouble
         When nothing would be left but one value.
     """
-    kind, values = np.dtype(type), image.data.astype(np.float64)
-    missing = ~np.isfinite(values)
-    beyond = np.zeros(values.shape, bool)
-    made = np.where(missing, 0.0, values)
-    if kind.kind in "iu":
-        made = np.round(made) if round_values else np.trunc(made)
-        ends = np.iinfo(kind)
-        beyond = ~missing & ((made < ends.min) | (made > ends.max))
-        made = np.clip(made, ends.min, ends.max)
-    elif missing.any():
-        made = values
-    out = np.asfortranarray(made.astype(kind))
-    there = ~missing & ~beyond
-    if there.any() and values[there].max() > values[there].min() and out.max() == out.min():
+    kind, given = np.dtype(type), image.fetch(progress)
+    out = np.empty(given.shape, kind, order="F")
+    lost = outside = 0
+    change, low, high = 0.0, math.inf, -math.inf
+    for k in progress.over(range(given.shape[2]), what="Converting"):
+        values = given[:, :, k].astype(np.float64)
+        there = np.isfinite(values)
+        made = np.where(there, values, 0.0) if kind.kind in "iu" else values
+        if kind.kind in "iu":
+            lost += int((~there).sum())
+            made, ends = np.round(made) if round_values else np.trunc(made), np.iinfo(kind)
+            beyond = there & ((made < ends.min) | (made > ends.max))
+            outside += int(beyond.sum())
+            made, there = np.clip(made, ends.min, ends.max), there & ~beyond
+        out[:, :, k] = made
+        if there.any():
+            change = max(change, float(np.abs(out[:, :, k][there].astype(np.float64) - values[there]).max()))
+            low, high = min(low, float(values[there].min())), max(high, float(values[there].max()))
+    if high > low and out.max() == out.min():
         raise Trouble(
             f"All values of “{image.name}” would become {out.flat[0]:g}", "scale them first, or choose float32"
         )
-    change = float(np.abs(out[there].astype(np.float64) - values[there]).max()) if there.any() else 0.0
     table = Table(f"{image.name} as {type}", [Column("voxels"), Column("beyond"), Column("without value")])
     table.columns.append(Column("largest change", image.unit, 6))
-    lost = int(missing.sum()) if kind.kind in "iu" else 0
-    table.rows.append((values.size, int(beyond.sum()), lost, change))
+    table.rows.append((given.size, outside, lost, change))
     return Converted(image.like(out, name=f"{image.name}, {type}"), table)
 
 

@@ -104,10 +104,11 @@ def _here(study: Study, one: _Subject, progress: Progress) -> None:
 
 def _in_processes(study: Study, ready: list[_Subject], workers: int, progress: Progress, total: int) -> None:
     """Each subject's next step is computed in a process; what comes of it is kept here, one after another."""
-    import multiprocessing
-    from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+    from concurrent.futures import FIRST_COMPLETED, Future, wait
 
-    pool = ProcessPoolExecutor(workers, mp_context=multiprocessing.get_context("spawn"))
+    from ..core.workers import worker_pool
+
+    pool = worker_pool(workers)
     waiting: dict[Future, _Subject] = {}
 
     def send(one: _Subject) -> None:
