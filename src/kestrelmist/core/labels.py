@@ -192,14 +192,16 @@ class LabelMap:
         return (*ends, slice(int(i[0]), int(i[-1]) + 1))
 
     def copied(self) -> LabelMap:
-        """A map of its own with the same numbers; only the painted part of each row is touched, so that a copy of a
+        """A map of its own with the same numbers; only the painted part of each slice is touched, so that a copy of a
         huge map costs what is painted."""
         made = LabelMap(self.space, None, self.table, self.name, self.subject)
-        rows, there = (m.kji.reshape(-1, m.kji.shape[2]) for m in (made, self))
-        for n in np.flatnonzero(there.any(axis=1)):
-            painted = np.flatnonzero(there[n])
-            part = slice(int(painted[0]), int(painted[-1]) + 1)
-            rows[n, part] = there[n, part]
+        for new, old in zip(made.kji, self.kji):
+            rows = np.flatnonzero(old.any(axis=1))
+            if rows.size:
+                part = slice(int(rows[0]), int(rows[-1]) + 1)
+                columns = np.flatnonzero(old[part].any(axis=0))
+                box = part, slice(int(columns[0]), int(columns[-1]) + 1)
+                new[box] = old[box]
         made.counts = self.counts.copy()
         return made
 

@@ -15,6 +15,9 @@ from ..core.progress import Progress, silent
 from ..core.space import Space
 from ..core.table import Column, Table
 
+POINTS = 20_000
+"""Of a surface, that are asked for between two looks at the cancel button."""
+
 
 @operation(
     "outline",
@@ -71,10 +74,11 @@ def compare_labels(labels: LabelMap, other: LabelMap, progress: Progress = silen
     )
     places = [_places(one) for one in (labels, there)]
     for n, (row, fellow) in enumerate(pairs):
-        progress.at(n / len(pairs), f"Comparing {row.name}")
+        own = progress.part(n / len(pairs), (n + 1) / len(pairs))
+        own.at(0.0, f"Comparing {row.name}")
         part = _both(places[0].get(row.number), places[1].get(fellow.number), labels.kji.shape)
         a, b = labels.kji[part] == row.number, there.kji[part] == fellow.number
-        table.rows.append((row.name, *_sizes(a, b, cell), *_distances(a, b, labels.space)))
+        table.rows.append((row.name, *_sizes(a, b, cell), *_distances(a, b, labels.space, own)))
     return table
 
 
@@ -111,14 +115,24 @@ def _sizes(a: np.ndarray, b: np.ndarray, cell: float) -> tuple[Any, ...]:
     return one * cell, two * cell, (one - two) * cell, dice, jaccard
 
 
-def _distances(a: np.ndarray, b: np.ndarray, space: Space) -> tuple[float | None, float | None]:
+def _distances(a: np.ndarray, b: np.ndarray, space: Space, progress: Progress) -> tuple[float | None, float | None]:
     if not a.any() or not b.any():
         return None, None
     from scipy.spatial import cKDTree
 
-    one, two = (space.to_world(np.argwhere(boundary(mask))[:, ::-1]) for mask in (a, b))
-    found = np.concatenate([cKDTree(two).query(one)[0], cKDTree(one).query(two)[0]])
-    return float(found.mean()), float(np.percentile(found, 95))
+    one, two = boundary(a), boundary(b)
+    both = one & two
+    found = [np.zeros(2 * np.count_nonzero(both))]  # what both have is no way off
+    for n, (of, to) in enumerate(((one, two), (two, one))):
+        asked = space.to_world(np.argwhere(of & ~both)[:, ::-1])
+        if not len(asked):
+            continue
+        tree = cKDTree(space.to_world(np.argwhere(to)[:, ::-1]))
+        for start in range(0, len(asked), POINTS):
+            progress.at((n + start / len(asked)) / 2, "Measuring distances")
+            found.append(tree.query(asked[start : start + POINTS], workers=-1)[0])
+    distances = np.concatenate(found)
+    return float(distances.mean()), float(np.percentile(distances, 95))
 
 
 def boundary(mask: np.ndarray) -> np.ndarray:

@@ -35,7 +35,15 @@ def list_versions(study: Study, labels: AnyLabels) -> Table:
     return versions.as_table(study, labels.id)
 
 
-@operation("outline", "Back to a version", name="back-to-version", keywords="snapshot restore yesterday", repeats=False)
+@operation(
+    "outline",
+    "Back to a version",
+    name="back-to-version",
+    keywords="snapshot restore yesterday",
+    repeats=False,
+    slow=True,
+    edits="label map",
+)
 def back_to_version(study: Study, labels: AnyLabels, version: str, progress: Progress = silent()) -> None:
     """Bring a label map back to a named version, or to how it was before the last session; this can be undone.
 
@@ -47,7 +55,14 @@ def back_to_version(study: Study, labels: AnyLabels, version: str, progress: Pro
     versions.back_to(study, labels.id, version, progress)
 
 
-@operation("outline", "Compare with a version", name="compare-version", keywords="dice overlap change", repeats=False)
+@operation(
+    "outline",
+    "Compare with a version",
+    name="compare-version",
+    keywords="dice overlap change",
+    repeats=False,
+    slow=True,
+)
 def compare_version(study: Study, labels: AnyLabels, version: str, progress: Progress = silent()) -> Table:
     """Compare a label map as it is now with a named version of it.
 
@@ -57,7 +72,8 @@ def compare_version(study: Study, labels: AnyLabels, version: str, progress: Pro
         Name of the version.
     """
     now = study.label_map(labels.id)
-    then = versions.state_of(study, labels.id, version, progress)
-    table = compare_labels(now, then, progress)
+    then = versions.state_of(study, labels.id, version, progress.part(0.0, 0.2))
+    # of its own, as somebody may paint meanwhile
+    table = compare_labels(now.copied(), then, progress.part(0.2, 1.0))
     table.title = f"{now.name} now and in “{version}”"
     return table
