@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 
 from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QFontMetrics, QImage, QPixmap
@@ -28,6 +29,8 @@ SHELF_WIDTH = 174
 """Pixels: with it and the Bench, the panes keep more than half of the smallest usual window."""
 NAME_ROOM = 86
 """For a name, which also has its place beside a scroll bar."""
+AT_ONCE = 0.025
+"""Seconds for which cards are made before the window may answer again."""
 ROOM = 98
 """Pixels for the words of a card."""
 ICONS = {"transform": "move-3d", "table": "table"}
@@ -39,6 +42,8 @@ class Card(QFrame):
     def __init__(self, desk: Desk, record: Record):
         super().__init__()
         self.desk, self.record = desk, record
+        self.dressed: object = None
+        """The theme it was made under."""
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setFixedHeight(62)
         picture = Words()
@@ -81,8 +86,10 @@ class Card(QFrame):
         return f"{record.name} of {record.subject}\n{record.short_facts}"
 
     def set_chosen(self, chosen: bool) -> None:
-        self.setObjectName("cardchosen" if chosen else "cardplain")
-        self.style().polish(self)
+        name = "cardchosen" if chosen else "cardplain"
+        if self.objectName() != name:
+            self.setObjectName(name)
+            self.style().polish(self)
 
     def show_it(self) -> None:
         """Choose it."""
@@ -264,7 +271,8 @@ class Shelf(QWidget):
         self.setObjectName("shelf")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(SHELF_WIDTH)
-        self.desk, self.cards = desk, {}
+        self.desk = desk
+        self.cards: dict[int, Card] = {}
         title = Words("Shelf")
         title.setProperty("kind", "title")
         self._scroll = QScrollArea(widgetResizable=True)
@@ -277,36 +285,76 @@ class Shelf(QWidget):
         column.addWidget(self._scroll, 1)
         self._sight = QTimer(self, singleShot=True, interval=0)  # when the cards have their places
         self._sight.timeout.connect(self._bring_into_sight)
+        self._rest = QTimer(self, singleShot=True, interval=0)
+        self._rest.timeout.connect(self.fill)
+        inside = QWidget()
+        inside.setProperty("kind", "scrolled")
+        self._column = QVBoxLayout(inside)
+        self._column.setContentsMargins(0, 0, 2, 0)
+        self._column.setSpacing(5)
+        self._headings: dict[str, Words] = {}
+        self._hint = Words("Nothing here yet. Drop a folder of scans anywhere, or choose one on the Bench.")
+        self._hint.setWordWrap(True)
+        self._hint.setProperty("kind", "soft")
+        self._column.addWidget(self._hint)
+        self._column.addStretch()
+        self._scroll.setWidget(inside)
         desk.session.shelf_changed.connect(self.fill)
         desk.viewing.lead_changed.connect(self._choose)
         self.fill()
 
     def fill(self) -> None:
-        """Lay out the cards anew."""
-        inside = QWidget()
-        inside.setProperty("kind", "scrolled")
-        column = QVBoxLayout(inside)
-        column.setContentsMargins(0, 0, 2, 0)
-        column.setSpacing(5)
-        self.cards, subject = {}, None
-        for record in self.desk.study.items.of_kind():
-            if record.kind in ELSEWHERE:
-                continue
+        """Lay out the cards of what there is: those whose thing has not changed stay, and new ones are made, many of
+        them a few at a time, so that the window answers meanwhile."""
+        records = [record for record in self.desk.study.items.of_kind() if record.kind not in ELSEWHERE]
+        dressed = Theme.tokens
+        for key in set(self.cards) - {record.id for record in records}:
+            self._drop(self.cards.pop(key))
+        begun, whole, at, subject = time.monotonic(), True, 0, None
+        for record in records:
             if record.subject != subject:
                 subject = record.subject
-                heading = Words(subject)
-                heading.setProperty("kind", "section")
-                column.addWidget(heading)
-            self.cards[record.id] = CARDS.get(record.kind, Card)(self.desk, record)
-            column.addWidget(self.cards[record.id])
-        if not self.cards:
-            hint = Words("Nothing here yet. Drop a folder of scans anywhere, or choose one on the Bench.")
-            hint.setWordWrap(True)
-            hint.setProperty("kind", "soft")
-            column.addWidget(hint)
-        column.addStretch()
-        self._scroll.setWidget(inside)
+                self._place(self._heading(subject), at)
+                at += 1
+            card = self.cards.get(record.id)
+            if card is not None and (card.record != record or card.dressed is not dressed):
+                if not whole:
+                    self._place(card, at)  # it is made anew at the next turn
+                    at += 1
+                    continue
+                self._drop(self.cards.pop(record.id))
+                card = None
+            if card is None:
+                if not whole:
+                    continue
+                card = self.cards[record.id] = CARDS.get(record.kind, Card)(self.desk, record)
+                card.dressed = dressed
+                whole = time.monotonic() - begun < AT_ONCE
+            self._place(card, at)
+            at += 1
+        for gone in set(self._headings) - {record.subject for record in records}:
+            self._drop(self._headings.pop(gone))
+        self._hint.setVisible(not records)
+        self.cards = {r.id: self.cards[r.id] for r in records if r.id in self.cards}
+        if not whole:
+            self._rest.start()
         self._choose()
+
+    def _place(self, widget: QWidget, at: int) -> None:
+        """Have a widget at a place of the column."""
+        if self._column.indexOf(widget) != at:
+            self._column.insertWidget(at, widget)
+
+    def _heading(self, subject: str) -> Words:
+        if subject not in self._headings:
+            heading = self._headings[subject] = Words(subject)
+            heading.setProperty("kind", "section")
+        return self._headings[subject]
+
+    def _drop(self, widget: QWidget) -> None:
+        self._column.removeWidget(widget)
+        widget.hide()
+        widget.deleteLater()
 
     def go(self, count: int) -> None:
         """Bring the image that lies some places further down to the lead pane."""

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import re
 
-from pydicom.datadict import keyword_for_tag
-
 SOURCES = frozenset(
     """
 PatientID OtherPatientIDs AccessionNumber AdmissionID StudyID PatientBirthDate PatientName IssuerOfPatientID
@@ -31,6 +29,8 @@ NUMBERS = ("IS", "DS", "US", "SS", "UL", "SL", "SV", "UV", "FL", "FD")
 
 def telling_digits(ds) -> list[str]:
     """Runs of digits that tell who it is, dates in the orders in which people write them too."""
+    from pydicom.datadict import keyword_for_tag
+
     found: dict[str, None] = {}
     for tag in list(ds.keys()):
         keyword = keyword_for_tag(tag)

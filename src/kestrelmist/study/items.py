@@ -126,6 +126,8 @@ class Items:
     def __init__(self, catalogue: Catalogue):
         self.catalogue = catalogue
         self._all: dict[int, Record] | None = None
+        self._known: dict[int, tuple[tuple, Record]] = {}
+        """What was read last, with the row as it was: of hundreds one has changed, and the others need not be read."""
 
     def forget(self) -> None:
         """Read again when next asked: another process may have written."""
@@ -136,7 +138,12 @@ class Items:
         if self._all is None:
             rows = self.catalogue.rows(f"SELECT {COLUMNS}{FROM} ORDER BY subject.name, item.id")
             with rows_understood(self.catalogue.path):
-                self._all = {row["id"]: _record(row) for row in rows}
+                known, self._known = self._known, {}
+                for row in rows:
+                    told, before = tuple(row), known.get(row["id"])
+                    same = before is not None and before[0] == told
+                    self._known[row["id"]] = before if before is not None and same else (told, _record(row))
+                self._all = {key: record for key, (_, record) in self._known.items()}
         return self._all
 
     def of_kind(self, *kinds: str) -> list[Record]:

@@ -49,6 +49,8 @@ class LabelRow(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.desk, self.viewing, self.hand = desk, desk.viewing, desk.hand
         self.number = label.number
+        self._shown: tuple = ()
+        """What the row was drawn from last: with hundreds of them, drawing all anew is felt."""
         self.setFixedHeight(28)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.colour, self.figure, self.name, self.volume = Words(), Words(), Words(), Words()
@@ -78,6 +80,11 @@ class LabelRow(QWidget):
 
     def refresh(self) -> None:
         label, labels = self.label, self.viewing.labels
+        chosen = self.hand.label_number == self.number
+        shown = (label, int(labels.counts[label.number]), chosen, labels.space, Theme.tokens)
+        if shown == self._shown:
+            return
+        self._shown = shown
         self.colour.setPixmap(swatch(label.colour))
         self.figure.setText(str(label.number))
         self.name.setText(label.name)
@@ -93,8 +100,9 @@ class LabelRow(QWidget):
         for button, told in ((self.eye, of_eye), (self.lock, of_lock)):
             button.setToolTip(plain_tip(told))
             button.setAccessibleName(told)
-        self.setProperty("chosen", str(self.hand.label_number == self.number).lower())
-        self.style().polish(self)
+        if self.property("chosen") != (told := str(chosen).lower()):
+            self.setProperty("chosen", told)
+            self.style().polish(self)
 
     def _change(self, **changes) -> None:
         self.desk.run_now("change-label", {"label": self.label.name, **changes})
@@ -194,14 +202,17 @@ class LabelList(QWidget):
     def refresh(self) -> None:
         labels = self.desk.viewing.labels
         table = list(labels.table) if labels is not None else []
-        if [row.number for row in table] != list(self.rows):
-            for row in self.rows.values():
-                row.hide()
-                row.deleteLater()
-            self.rows = {}
-            for label in table[:MOST_ROWS]:
-                self.rows[label.number] = LabelRow(self.desk, label)
-                self.list.addWidget(self.rows[label.number])
+        listed = [label.number for label in table[:MOST_ROWS]]
+        if listed != list(self.rows):
+            for number in set(self.rows) - set(listed):
+                self.rows[number].hide()
+                self.rows.pop(number).deleteLater()
+            kept, self.rows = self.rows, {}
+            for n, label in enumerate(table[:MOST_ROWS]):
+                row = kept.get(label.number) or LabelRow(self.desk, label)
+                self.rows[label.number] = row
+                if self.list.indexOf(row) != n:
+                    self.list.insertWidget(n, row)
         for row in self.rows.values():
             row.refresh()
 
