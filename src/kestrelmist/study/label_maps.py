@@ -41,7 +41,8 @@ class LabelMaps:
         self._opening = threading.RLock()
         """Held while a map is opened: two threads must not get two objects of one map."""
         self._held: dict[int, LabelMap] = {}
-        self._blank: dict[int, LabelMap] = {}
+        self._blank: weakref.WeakValueDictionary[int, LabelMap] = weakref.WeakValueDictionary()
+        """As long as somebody looks at them: of hundreds of images each has one, as large as itself."""
         self._born: dict[int, int] = {}
         self._choices: dict[int, list[int]] | None = None
 
@@ -95,11 +96,12 @@ class LabelMaps:
     def blank(self, image: int) -> LabelMap:
         """The label map of an image that is still to be made."""
         with self._opening:
-            if image not in self._blank:
+            labels = self._blank.get(image)
+            if labels is None:
                 self._born.pop(image, None)
                 record = self.study.find(image)
-                self._blank[image] = LabelMap(record.grid, name=NO_MAP, subject=record.subject)
-            return self._blank[image]
+                self._blank[image] = labels = LabelMap(record.grid, name=NO_MAP, subject=record.subject)
+            return labels
 
     def open(self, key: int) -> LabelMap:
         """A label map by its id. The same object is given as long as anybody holds it."""
