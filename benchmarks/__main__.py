@@ -14,6 +14,7 @@ from rich.table import Table
 from . import (
     answering,
     courses,
+    crowded,
     dicom,
     gathering,
     growing,
@@ -35,6 +36,7 @@ MODULES = {
     for module in (
         starting,
         answering,
+        crowded,
         dicom,
         gathering,
         panes,

@@ -78,7 +78,8 @@ class StepsTest(PlaceCase):
             run_recipe(study, read_recipe(self.place / "steps.yaml"))
             names = sorted(r.name for r in study.records())
             self.assertEqual(
-                names, ["Run", "Run, standard order", "Run, time 2 s, scaled", "Series 6, without identity", "Two balls"]
+                names,
+                ["Run", "Run, standard order", "Run, time 2 s, scaled", "Series 6, without identity", "Two balls"],
             )
             original, clean = study.image("Run"), study.image("Series 6, without identity")
             np.testing.assert_array_equal(original.data, clean.data)

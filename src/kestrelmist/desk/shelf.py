@@ -342,7 +342,8 @@ class Shelf(QWidget):
 
     def _place(self, widget: QWidget, at: int) -> None:
         """Have a widget at a place of the column."""
-        if self._column.indexOf(widget) != at:
+        there = self._column.itemAt(at)
+        if there is None or there.widget() is not widget:
             self._column.insertWidget(at, widget)
 
     def _heading(self, subject: str) -> Words:
