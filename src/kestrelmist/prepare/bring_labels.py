@@ -80,11 +80,12 @@ def _most(source: LabelMap, numbers: list[int], target: Space, progress: Progres
     frame, shape = frame_between(source.space, target), target.shape[::-1]
     widths = softening(source.space, target)
     if not any(widths) and _falls_on_voxels(frame):  # nothing is mixed: each voxel is one of the source's
-        found = resampled(source.kji, frame, target.shape, "nearest", 0)
+        found = resampled(source.kji, frame, target.shape, "nearest", 0, progress)
         return found > 0, found.astype(np.uint16)
     share, best, all_ = np.zeros(shape, np.float32), np.zeros(shape, np.uint16), np.zeros(shape, np.float32)
     for n, number in enumerate(numbers):
         part = progress.part(n / len(numbers), (n + 1) / len(numbers))
+        part.at(0.0, "Bringing labels along")
         inside = (source.kji == number).astype(np.float32)
         there = resampled(softened(inside, widths), frame, target.shape, "linear", 0.0, part)
         more = there > share

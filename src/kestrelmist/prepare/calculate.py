@@ -13,6 +13,8 @@ from ..core.progress import Progress, silent
 from ..core.resampling import frame_between, resampled
 from .lost import caveats_of
 
+SLICES = 8
+"""That are worked out between two looks at the cancel button."""
 LETTERS = "abcdefghijklmnopqrstuvwxyz"
 
 
@@ -89,11 +91,18 @@ def calculate(
                 )
         return given
 
+    def worked_out(given: dict[str, np.ndarray], progress: Progress) -> np.ndarray:
+        """A few slices at a time, so that work can be stopped."""
+        out = np.empty(image.space.shape[::-1], np.float32)
+        for k in progress.over(range(0, len(out), SLICES), what="Calculating"):
+            out[k : k + SLICES] = read({name: values[k : k + SLICES] for name, values in given.items()})
+        return out
+
     def volume(index: tuple[int, ...], progress: Progress) -> np.ndarray:
-        return np.broadcast_to(read(given_at(index, progress)), image.space.shape[::-1]).T
+        return worked_out(given_at(index, progress), progress).T
 
     first = given_at((0,) * len(lead.axes), progress)
-    found = np.broadcast_to(read(first), image.space.shape[::-1])
+    found = worked_out(first, progress)
     there = np.logical_and.reduce([np.isfinite(values) for values in first.values()])
     about = {
         "name": f"{formula} of {image.name}"[:120],

@@ -14,7 +14,7 @@ from ..core.memory import require_room
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, Fill, LabelName, Role, Unit
-from ..core.progress import Progress, silent
+from ..core.progress import Progress
 from ..core.space import Space
 from ..core.values import KERNEL_TYPES, Stored, packed_grey, type_holding
 from ..formats.grid_facts import cut_out, placed
@@ -181,7 +181,6 @@ def turn(
     quarters: Annotated[int, Between(0, 3)] = 0,
     *,
     flip: bool = False,
-    progress: Progress = silent(),
 ) -> Image:
     """Turn an image in the world by quarter turns about an axis through its middle, or mirror it across that axis,
     without touching a value.

@@ -138,6 +138,7 @@ def match_values(
     Trouble
         When one of the images holds one value only, or the mask does not fit.
     """
+    progress.at(0.0, "Matching")
     own, other = _inside(image, mask), to.sample(4_000_000).astype(np.float64)
     if not other.size:
         raise Trouble(f"“{to.name}” holds no values", "choose an image that shows something")
