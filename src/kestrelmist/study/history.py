@@ -51,6 +51,9 @@ class History:
         self.listeners: list[Callable[[tuple[int, ...]], None]] = []
         self.finish_gesture: Callable[[], None] | None = None
         self._revisions: dict[int, int] = {}
+        self._recent: dict[int, list[Change]] = {}
+        """Changes of the entry that was done last, which is the one that is most often undone: to read millions of runs
+        of a noisy threshold back from the journal is felt."""
         self._loaded: _Stacks | None = None
         self._lock = threading.RLock()
 
@@ -175,8 +178,10 @@ class History:
             last_done = stacks.done[-1] if stacks.done else None
             if last_done is not None and last_done.id == entry:
                 last_done.items, last_done.steps = last_done.items + items, last_done.steps + steps
+                self._recent.clear()
             else:
                 stacks.done.append(Entry(entry, title or given[0].title, items, steps))
+                self._recent = {entry: list(given)}
             stacks.undone.clear()
             if take_back is None:
                 for change in given:
@@ -264,6 +269,8 @@ class History:
 
     def changes_of(self, entry: int) -> list[Change]:
         """The changes of an entry, in the order they were made."""
+        if entry in self._recent:
+            return list(self._recent[entry])
         rows = self.catalogue.rows("SELECT * FROM change WHERE entry = ? AND turns IS NULL ORDER BY seq", entry)
         with rows_understood(self.catalogue.path):
             return [unpacked(row) for row in rows]
@@ -290,6 +297,7 @@ class History:
         """Read the stacks anew: things were deleted for good."""
         self._loaded = None
         self._revisions.clear()
+        self._recent.clear()
 
     def end_gesture(self) -> None:
         """Have the hand finish what it is at, so that it is journalled before anything else happens."""
