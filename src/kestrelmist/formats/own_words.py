@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.axis import Axis
+from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.quantity import nanometres
 from ..core.space import Space
@@ -81,7 +82,10 @@ def lost_in(path: Path, image: Image) -> list[str]:
     as "the unit nm"."""
     from .opening import open_image
 
-    read = open_image(path)
+    try:
+        read = open_image(path)
+    except Trouble:  # it is written; whoever opens it hears what there is to say
+        return []
     lost = []
     if image.unit and read.unit != image.unit and not _same_values(image.unit, read.unit):
         lost.append(f"the unit {image.unit}")

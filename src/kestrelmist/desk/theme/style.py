@@ -105,6 +105,7 @@ QProgressBar::chunk {{ background: {t.rust}; border-radius: 3px; }}
 #finder QListView::item:selected {{ background: {t.rust_tint}; color: {t.ink}; }}
 #row[chosen="true"] {{ background: {t.rust_tint}; border-radius: 5px; }}
 #card {{ background: {t.field}; border: 1px solid {t.hairline}; border-radius: 6px; }}
+#cardplain {{ border: 1px solid transparent; border-radius: 6px; }}
 #cardchosen {{ background: {t.rust_tint}; border: 1px solid {t.rust}; border-radius: 6px; }}
 #trouble {{ background: {t.field}; border: 1px solid {t.red}; border-radius: 6px; }}
 #paneheader {{ background: #131A1E; }}
