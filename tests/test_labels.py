@@ -108,3 +108,22 @@ class PatchTest(unittest.TestCase):
         self.assertEqual(labels.table[2].name, "Renamed")
         edit.reversed().apply(labels)
         self.assertEqual(labels.table[2].name, "Two")
+
+
+class LargePatchTest(unittest.TestCase):
+    def test_two_halves_write_what_one_would(self):
+        """Of more than a million voxels both cores write half of the runs."""
+        random = np.random.default_rng(1)
+        lengths = random.integers(1, 4, 700_000).astype(np.int32)
+        starts = (np.cumsum(lengths + random.integers(1, 3, lengths.size)) - lengths).astype(np.int64)
+        before = np.cumsum(lengths) - lengths
+        inside = np.repeat(starts - before, lengths) + np.arange(lengths.sum())
+            np.repeat(starts, lengths) + np.arange(lengths.sum()) - np.repeat(np.cumsum(lengths) - lengths, lengths)
+        )
+        space = straight_space((200, 200, 100))
+        for new in (np.array([7], np.uint16), random.integers(1, 60_000, inside.size).astype(np.uint16)):
+            labels, wanted = LabelMap(space), np.zeros(4_000_000, np.uint16)
+            wanted[inside] = new
+            Patch(starts, lengths, np.zeros(1, np.uint16), new).apply(labels)
+            np.testing.assert_array_equal(labels.flat, wanted)
+            self.assertEqual(int(labels.counts[7]), int((wanted == 7).sum()))

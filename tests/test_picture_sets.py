@@ -246,7 +246,10 @@ class SetTest(PlaceCase):
                 raise OSError(errno.ENOSPC, "No space left on device")
             save(path, values)
 
-        with mock.patch("kestrelmist.prepare.set_work.np.save", full), self.assertRaisesRegex(Trouble, "disk is full.*free some space"):
+        with (
+            mock.patch("kestrelmist.prepare.set_work.np.save", full),
+            self.assertRaisesRegex(Trouble, "disk is full.*free some space"),
+        ):
             self.make()
         self.assertFalse(self.to.exists())
         self.make()

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import struct
 import zlib
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -16,6 +17,9 @@ import numpy as np
 
 from .kernel import kernel
 from .labels import LARGEST, LabelMap, LabelTable
+
+SHARED = 1 << 20
+"""Voxels of a change from which two cores write it."""
 
 
 @dataclass(frozen=True)
@@ -59,7 +63,7 @@ class Patch:
 
     def apply(self, labels: LabelMap) -> None:
         """Write the new numbers into the map and keep its counts right."""
-        _write_runs(labels.flat, self.starts, self.lengths, self.new)
+        self._write(labels.flat)
         for values, sign in ((self.old, -1), (self.new, 1)):
             if values.size == 1:
                 labels.counts[values[0]] += sign * self.voxels
@@ -67,6 +71,17 @@ class Patch:
                 found = np.bincount(values)
                 labels.counts[: found.size] += sign * found
             labels.revision[np.unique(values)] += 1
+
+    def _write(self, flat: np.ndarray) -> None:
+        """All runs; of many voxels in two halves, as the window waits for it."""
+        half = self.starts.size // 2
+        if self.voxels < SHARED or half == 0:
+            _write_runs(flat, self.starts, self.lengths, self.new)
+            return
+        at = int(self.lengths[:half].sum()) if self.new.size > 1 else 0
+        parts = (slice(None, half), self.new[:at] if at else self.new), (slice(half, None), self.new[at:])
+        with ThreadPoolExecutor(2) as pool:
+            list(pool.map(lambda part: _write_runs(flat, self.starts[part[0]], self.lengths[part[0]], part[1]), parts))
 
     def box(self, shape: tuple[int, int, int]) -> tuple[slice, slice, slice] | None:
         """The [i, j, k] slices that hold every touched voxel of a grid of `shape`, None when none is."""
