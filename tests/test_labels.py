@@ -118,8 +118,6 @@ class LargePatchTest(unittest.TestCase):
         starts = (np.cumsum(lengths + random.integers(1, 3, lengths.size)) - lengths).astype(np.int64)
         before = np.cumsum(lengths) - lengths
         inside = np.repeat(starts - before, lengths) + np.arange(lengths.sum())
-            np.repeat(starts, lengths) + np.arange(lengths.sum()) - np.repeat(np.cumsum(lengths) - lengths, lengths)
-        )
         space = straight_space((200, 200, 100))
         for new in (np.array([7], np.uint16), random.integers(1, 60_000, inside.size).astype(np.uint16)):
             labels, wanted = LabelMap(space), np.zeros(4_000_000, np.uint16)
