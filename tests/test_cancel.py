@@ -5,6 +5,7 @@ import inspect
 import threading
 import time
 import unittest
+from unittest import mock
 
 import numpy as np
 
@@ -17,6 +18,7 @@ from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import picture_space
 from kestrelmist.desk.app import application
 from kestrelmist.desk.work import Work
+from kestrelmist.prepare import denoise as noise
 from tests.desk_case import DeskCase, pause
 from tests.making import straight_space
 
@@ -106,14 +108,13 @@ class CancelTest(unittest.TestCase):
 class LeftTest(DeskCase):
     def test_what_cannot_be_stopped_is_left_and_the_next_goes_on(self):
         self.app = application()
-        work, gate, told, ends = Work(), threading.Event(), [], []
+        work, gate, told, ends, late = Work(), threading.Event(), [], [], []
 
         def deaf(progress):  # as a library that looks at nothing until it is done
             gate.wait(20)
-            progress.at(1.0)
             return "made"
 
-        job = work.start("Deaf", deaf, told.append, told.append)
+        job = work.start("Deaf", deaf, told.append, told.append, left=late.append)
         pause(50)
         job.progress.cancel()
         work.start("Next", lambda progress: "next", ends.append)
@@ -123,9 +124,45 @@ class LeftTest(DeskCase):
         self.assertEqual(ends, ["next"])
         self.assertEqual((told, work.jobs), ([], []))
         gate.set()
-        pause(100)
-        self.assertEqual(told, [])  # nobody hears of it
+        pause(200)
+        self.assertEqual((told, late), ([], ["made"]))  # nobody hears of it but who throws it away
         work.close()
+
+    def test_what_changes_the_study_is_waited_for(self):
+        self.app = application()
+        work, gate, ends = Work(), threading.Event(), []
+        job = work.start("Taking in", lambda progress: gate.wait(20), ends.append)
+        pause(50)
+        job.progress.cancel()
+        pause(1500)
+        self.assertEqual(work.jobs, [job])
+        gate.set()
+        pause(200)
+        self.assertEqual((ends, work.jobs), ([True], []))
+        work.close()
+
+    def test_what_was_left_leaves_no_folder_in_the_study(self):
+        with self.study_with_balls() as study:
+            study.run("add-label", label="Ball")
+        window = self.open(self.place / "study")
+        session, key = window.desk.session, window.desk.study.records()[0].id
+        gate, real = threading.Event(), noise.non_local_means
+
+        def deaf(*given, **more):
+            gate.wait(20)
+            return real(*given[:4])
+
+        with mock.patch.object(noise, "non_local_means", deaf):
+            job = session.run("reduce-noise", {"image": key, "noise": 5.0})
+            pause(100)
+            job.progress.stop[0] = 1
+            pause(1500)
+            self.assertTrue(session.work.idle)
+            job.progress.stop[0] = 0  # as if it never looked
+            gate.set()
+            pause(1500)
+        self.assertEqual([p.name for p in (self.place / "study").glob(".side-*")], [])
+        self.assertEqual(len(window.desk.study.records()), 1)
 
 
 if __name__ == "__main__":

@@ -193,6 +193,15 @@ class DicomTest(PlaceCase):
         ds = pydicom.dcmread(self.files[file])
         return ds.pixel_array.astype(float) * float(ds.RescaleSlope) + float(ds.RescaleIntercept)
 
+    def test_three_slices_on_no_line_are_refused(self):
+        for path in self.files[3:]:
+            path.unlink()
+        ds = pydicom.dcmread(self.files[2])
+        moved = np.array(ds.ImagePositionPatient, float) + 4 * np.array(ds.ImageOrientationPatient[:3], float)
+        self.alter(self.files[2], ImagePositionPatient=[f"{v:.8g}" for v in moved])
+        with self.assertRaisesRegex(Trouble, "three slices do not lie on one line"):
+            series_image(self.only(), "mend")
+
     def test_a_leaning_stack_has_no_slice_sideways(self):
         for n, path in enumerate(self.files):
             ds = pydicom.dcmread(path)

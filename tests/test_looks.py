@@ -288,6 +288,21 @@ class UndoLooksTest(DeskCase):
         press(Qt.Key.Key_Z)
         self.assertEqual(viewing.label_look.fill, LabelLook().fill)
 
+    def test_what_a_held_key_shows_is_no_change(self):
+        with self.study_with_balls() as study:
+            study.run("smooth", fwhm=1.0)
+        window = self.open(self.place / "study")
+        desk = window.desk
+        title = desk.undoing.undo_title
+        desk.layers.fade_all()
+        pause(1100)  # longer than what is taken for one change
+        desk.layers.fade_back()
+        self.assertEqual(desk.undoing.undo_title, title)
+        desk.layers.compare_by(way="fade", share=0.2)
+        desk.layers.compare_by(way="over", share=0.2)
+        desk.layers.compare_by(share=desk.layers.comparison.share)
+        self.assertEqual(desk.undoing.undo_title, "how layers are compared")
+
     def test_a_study_that_is_opened_again_begins_anew(self):
         write_nifti(self.place / "Values.nii", np.zeros((20, 20, 20), np.float32), straight_space((20, 20, 20), 0.5))
         with Study(self.place / "study", create=True) as study:

@@ -95,6 +95,21 @@ class InterruptedTest(StrokeCase):
         self.desk.session.redo()
         self.assertGreater(int(self.labels.counts[1]), 50)
 
+    def test_undo_after_a_look_takes_back_the_stroke_and_then_the_look(self):
+        look = self.desk.viewing.look.colour_map
+        self.desk.viewing.set_look(colour_map="Ember")
+        self.half_a_stroke()
+        QTest.keyClick(self.window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assert_right(0)
+        self.assertIsNone(self.desk.hand.gesture)
+        self.assertEqual(self.desk.viewing.look.colour_map, "Ember")
+        QTest.keyClick(self.window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual(self.desk.viewing.look.colour_map, look)
+        for _ in range(2):
+            QTest.keyClick(self.window, Qt.Key.Key_Y, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual(self.desk.viewing.look.colour_map, "Ember")
+        self.assertGreater(int(self.labels.counts[1]), 50)
+
     def test_escape_takes_the_stroke_back(self):
         self.half_a_stroke()
         QTest.keyClick(self.canvas, Qt.Key.Key_Escape)

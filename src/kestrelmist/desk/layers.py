@@ -111,6 +111,11 @@ class Layers(QObject):
         seen = how.share if how.way in ("fade", "swipe") else 1.0
         self.compare(replace(how, way="fade", share=0.0 if seen > 0.5 else 1.0))
 
+    @property
+    def held(self) -> bool:
+        """Whether it is seen in another way only as long as a key is held."""
+        return self._held is not None
+
     def fade_back(self) -> None:
         """It is let go."""
         if self._held is not None:

@@ -150,7 +150,9 @@ class Session(QObject):
         edits_labels = again or about.edits == "label map" or any(r.kind.name in CHANGING for r in about.results)
         if edits_labels:
             self.end_gesture()
-        job = self.work.start(title or task.title, work, made, failed)
+        # what acts on the study is waited for: it may be in the midst of changing it
+        left = None if about.acts else Made.drop
+        job = self.work.start(title or task.title, work, made, failed, left=left)
         job.edits_labels = edits_labels
         return job
 

@@ -306,6 +306,8 @@ class Shelf(QWidget):
     def fill(self) -> None:
         """Lay out the cards of what there is: those whose thing has not changed stay, and new ones are made, many of
         them a few at a time, so that the window answers meanwhile."""
+        if self.desk.session.closed:
+            return
         records = [record for record in self.desk.study.items.of_kind() if record.kind not in ELSEWHERE]
         dressed = Theme.tokens
         for key in set(self.cards) - {record.id for record in records}:

@@ -74,6 +74,8 @@ class Undoing(QObject):
         return 0 if entry is None else entry.id
 
     def _look_changed(self) -> None:
+        if self.layers.held:  # it comes back by itself
+            return
         now, known = self._looks(), self._known
         self._known = now
         if self._busy:
@@ -86,6 +88,8 @@ class Undoing(QObject):
         last, at = self._done[-1] if self._done else None, monotonic()
         if last is not None and at - last.at < TOGETHER and last.after.keys() == before.keys():
             last.after, last.at = {k: now[k] for k in before}, at
+            if last.after == last.before:
+                self._done.pop()
         else:
             change = LookChange(before, {k: now[k] for k in before}, at, self._title(next(iter(before))))
             self._done = [*self._done[1 - MOST :], change]
@@ -126,24 +130,29 @@ class Undoing(QObject):
         return not self.session.study.read_only
 
     def undo(self) -> None:
-        """Take back what was done last."""
+        """Take back what was done last; a gesture in hand is ended, and is that."""
+        self.session.end_gesture()
         self._move(self._done, self._undone, back=True)
 
     def redo(self) -> None:
-        """Do again what was taken back last."""
+        """Do again what was taken back last; a gesture in hand is ended, and nothing is left to be done again."""
+        self.session.end_gesture()
         self._move(self._undone, self._done, back=False)
 
     def _move(self, source: list[LookChange | None], target: list[LookChange | None], back: bool) -> None:
-        change = source.pop() if source else None
+        change = source[-1] if source else None
         self._busy = True
         try:
             if change is not None:
                 self._put(change.before if back else change.after)
                 change.at = -TOGETHER  # a new change of the same look is one of its own
-                target.append(change)
-            elif (self.session.undo_title if back else self.session.redo_title) is not None:
+            else:
+                before = self._last_step()
                 (self.session.undo if back else self.session.redo)()
-                target.append(None)
+                if self._last_step() == before:  # there was nothing, or it could not be kept
+                    return
+            target.append(change)
+            del source[-1:]
         finally:
             self._busy = False
             self._known, self._step = self._looks(), self._last_step()

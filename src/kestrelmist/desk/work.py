@@ -46,6 +46,8 @@ class Job(QObject):
         """The file that gives nothing, when the job waits for one."""
         self.asked_to_end = 0.0
         """When it was seen to be cancelled."""
+        self.left: Callable[[Any], Any] | None = None
+        """Of a job that may be left when it is cancelled and does not end: what becomes of what it makes after all."""
         self._told = 0.0
         self.progress = Progress(self._tell, title)
 
@@ -110,8 +112,8 @@ class Work(QObject):
     """Runs jobs: those of one lane one after another, lanes beside each other; `loud` ones have a bar in the Path.
 
     A job that waits for a file that gives nothing is shown with the file's name, loud or not, and can be left: the
-    thread waits on by itself, and the lane goes on with another one. So it does with one that was cancelled and cannot
-    end at once.
+    thread waits on by itself, and the lane goes on with another one. So it does with one that was cancelled and does
+    not end at once, when that changes nothing but what it makes.
     """
 
     changed = Signal()
@@ -122,6 +124,7 @@ class Work(QObject):
     def __init__(self, parent=None):
         super().__init__(parent)
         self._lanes = {name: Lane(name) for name in LANES}
+        self._left: list[Lane] = []
         self.jobs: list[Job] = []
         self._look = QTimer(self, interval=LOOK)
         self._look.timeout.connect(self._look_at_lanes)
@@ -145,13 +148,16 @@ class Work(QObject):
         lane: str = "batch",
         loud: bool | None = None,
         owner: QObject | None = None,
+        left: Callable[[Any], Any] | None = None,
     ) -> Job:
         """Run `work(progress)` in a thread; then `done(result)` or `failed(error)` in the window's thread, unless the
-        `owner` it is for is gone by then.
+        `owner` it is for is gone by then. One that changes nothing itself may be left when it is cancelled: `left` then
+        gets what it makes after all.
 
         A Trouble nobody takes is shown as a sentence; a cancelled job ends silently.
         """
         job = Job(title, work, done, failed, lane, lane == "batch" if loud is None else loud)
+        job.left = left
         if owner is not None:
             owner.destroyed.connect(job.let_go)
         job.moved.connect(self.changed)
@@ -178,7 +184,7 @@ class Work(QObject):
                     f"“{job.title}” was left, as a file gave nothing", "look whether its drive is still there", path
                 )
                 self._leave(name, job, gone)
-            elif job.asked_to_end and job.loud and time.monotonic() - job.asked_to_end >= PATIENCE:
+            elif job.left and job.asked_to_end and time.monotonic() - job.asked_to_end >= PATIENCE:
                 self._leave(name, job, Cancelled())
             elif path != job.waits_for:
                 job.waits_for, job.loud = path, job.loud or path is not None
@@ -187,6 +193,7 @@ class Work(QObject):
     def _leave(self, name: str, job: Job, why: BaseException) -> None:
         """Go on without a job: its thread ends by itself, when it next looks whether it is wanted."""
         left, self._lanes[name] = self._lanes[name], Lane(name)
+        self._left = [lane for lane in self._left if lane.thread.is_alive()] + [left]
         left.close()
         try:
             while (waiting := left.waiting.get_nowait()) is not None:
@@ -197,11 +204,13 @@ class Work(QObject):
         self._end(job, None, why)
 
     def _end(self, job: Job, result: Any, error: BaseException | None) -> None:
-        if job not in self.jobs:  # it was left, and has ended after all
-            return
-        self.jobs.remove(job)
-        self.changed.emit()
-        if not job.wanted:
+        there = job in self.jobs
+        if there:
+            self.jobs.remove(job)
+            self.changed.emit()
+        if not there or not job.wanted:  # it was left, or let go, and has ended after all
+            if error is None and job.left is not None:
+                job.left(result)
             return
         if error is None:
             if job.done:
@@ -230,6 +239,8 @@ class Work(QObject):
             lane.close()
         for lane in self._lanes.values():
             lane.join()
+        for lane in self._left:
+            lane.thread.join(PATIENCE)
 
 
 def unexpected(title: str, error: BaseException) -> str:

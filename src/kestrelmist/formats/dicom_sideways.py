@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..core.caveat import SLICES_SIDEWAYS
+from ..core.caveat import SLICES_SIDEWAYS, SLICES_UNEVEN
 from .dicom_header import Slice
 from .series import Series
 
@@ -14,7 +14,8 @@ FAR = 0.5
 """Pixels; less may be how positions are rounded."""
 WHOLE = 0.01
 """Pixels from whole ones that are none."""
-FEWEST = 3
+FEWEST = 4
+"""Slices of which one can be told from the others; of three that lie on no line, nobody knows which is off."""
 
 
 def note_sideways(series: Series) -> None:
@@ -27,13 +28,17 @@ def note_sideways(series: Series) -> None:
     off: list[tuple[int, float]] = []
     for t, volume in enumerate(series.grid):
         there = [(k, s) for k, s in enumerate(volume) if s is not None]
-        if len(there) < FEWEST:
+        if len(there) < 3:
             continue
         places = np.array([k for k, _ in there], float)
         at = np.array([(s.position @ row / spacing[0], s.position @ column / spacing[1]) for _, s in there])
         lean = np.median(np.diff(at, axis=0) / np.diff(places)[:, None], axis=0)
         base = np.median(at - places[:, None] * lean, axis=0)
         away = at - base - places[:, None] * lean
+        if len(there) < FEWEST:
+            if np.abs(away).max() > FAR / 2:
+                series.doubt(SLICES_UNEVEN, "The three slices do not lie on one line")
+            continue
         for (k, s), (right, down) in zip(there, away):
             if max(abs(right), abs(down)) > FAR:
                 s.header = {**s.header, SIDEWAYS: (float(right), float(down))}

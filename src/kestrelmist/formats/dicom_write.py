@@ -39,9 +39,9 @@ def save_dicom(folder: Path, image: Image, progress: Progress | None = None) -> 
     progress = progress or silent()
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise Trouble("This folder holds something already", "name a new one", folder)
-    if image.axes and not image.space.sides_known:
+    if image.image_planes > 1 and not (image.space.sides_known and image.space.unit == "mm"):
         raise Trouble(
-            f"“{image.name}” does not know its sides, so its pictures have no place in a series",
+            f"“{image.name}” does not know its sides, so its slices have no place in a series",
             "choose .nii.gz or .ome.tif",
             folder,
         )
@@ -120,12 +120,6 @@ def _slices(folder: Path, common, image: Image, dtype: np.dtype, progress: Progr
         if image.modality == "MR" and dtype.itemsize == 2 and not image.colour
         else SECONDARY
     )
-    if not known and total > 1:
-        raise Trouble(
-            f"“{image.name}” does not know its sides, so its slices have no place in a series",
-            "choose .nii.gz or .ome.tif",
-            folder,
-        )
     time = image.axes[0] if image.axes else None
     for n, plane in enumerate(exact_planes(image, dtype, progress)):
         progress.at(0.3 + 0.7 * n / total, "Writing slices")

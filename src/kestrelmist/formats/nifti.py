@@ -19,7 +19,8 @@ from .format import Format, register
 from .gradients import take_in_gradients
 from .layout import Layout
 from .neuro_files import nibabel
-from .nifti_write import EXTENSION, WORLDS, save_nifti, write_nifti
+from .nifti_write import WORLDS, save_nifti, write_nifti
+from .own_words import KEY, take_in
 from .raw_values import RawValues
 from .sampling import sampled_levels
 from .sidecar import take_in_sidecar
@@ -79,19 +80,17 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
     if dtype.kind == "c":
         axes.append(Axis("part", 2, labels=("real", "imaginary")))
     more = _extension(header)
-    if more.get("axes") and [a["size"] for a in more["axes"]] == [a.size for a in axes]:
-        axes = [Axis.from_dict(a) for a in more["axes"]]
     facts = {key: said(header[key]) for key in header.keys()}
     name = path.name
     for ending in (".gz", ".bz2", ".nii", ".hdr"):
         name = name.removesuffix(ending)
-    space = Space(shape[:3], affine, "px" if length == "unknown" and "space" in more else "mm", _world(header, more))
+    if "space" in more:  # older files do not say it
+        more.setdefault("length", "px" if length == "unknown" else "mm")
     image = Image(
         layout.fetch,
-        space,
+        Space(shape[:3], affine, "mm", _world(header)),
         name=name,
         facts=facts,
-        unit=str(more.get("unit", "")),
         axes=axes,
         colour=layout.colours is not None,
         origin=Origin(
@@ -102,6 +101,7 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
         ),
         caveats=caveats,
     )
+    take_in(image, more)
     take_in_sidecar(image, path, times_sure=seconds in SECONDS or bool(more.get("axes")))
     take_in_gradients(image, path)
     image.levels = sampled_levels(layout, image, layout.raw.dtype)
@@ -116,10 +116,8 @@ def said(value) -> str:
     return " ".join(f"{v:.7g}" if value.dtype.kind == "f" else str(v) for v in value.ravel())
 
 
-def _world(header, more: dict) -> World:
-    """What this program noted of the world, else what the header's position code says of it."""
-    if "space" in more:
-        return World.from_dict(more["space"])
+def _world(header) -> World:
+    """What the header's position code says of the world."""
     codes = [int(header[key]) for key in ("sform_code", "qform_code") if key in header]
     name = WORLDS.get(next((c for c in codes if c > 0), 1), "scanner")
     return World(name if name in STANDARD else "", name)
@@ -130,11 +128,8 @@ def _extension(header) -> dict:
     for extension in getattr(header, "extensions", ()):
         try:
             content = extension.get_content()
-            found = json.loads(content if isinstance(content, str) else bytes(content).rstrip(b"\0"))[EXTENSION]
-            for axis in found.get("axes", ()):
-                Axis.from_dict(axis)
-            World.from_dict(found.get("space", "scanner"))
-            return found
+            found = json.loads(content if isinstance(content, str) else bytes(content).rstrip(b"\0"))[KEY]
+            return dict(found)
         except (ValueError, KeyError, TypeError, AttributeError):
             continue
     return {}

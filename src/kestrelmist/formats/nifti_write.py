@@ -18,9 +18,9 @@ from ..core.safe_write import written_whole
 from ..core.space import Space
 from ..core.values import Stored, colour_channels, extremes
 from .neuro_files import nibabel
+from .own_words import KEY, words_of
 
 CHUNK = 8 << 20
-EXTENSION = "kestrelmist"
 """Key of this program's words in a NIfTI comment extension."""
 WORLDS = {1: "scanner", 2: "aligned", 3: "Talairach", 4: "MNI 152"}
 """What the codes of the position matrix mean, as the NIfTI-1 standard has them."""
@@ -169,16 +169,12 @@ def extension_of(image: Image) -> bytes:
     plain_time = len(image.axes) == 1 and image.axes[0] == Axis.even(
         "time", image.axes[0].size, image.axes[0].step, "s"
     )
-    more: dict = {}
-    if image.axes and not plain_time:
-        more["axes"] = [a.as_dict() for a in image.axes]
-    if not image.space.sides_known:
-        more["space"] = image.space.world.as_dict()
-    if image.unit:
-        more["unit"] = image.unit
+    more = words_of(image, place=False)
+    if plain_time:
+        del more["axes"]
     if not more:
         return b""
-    text = json.dumps({EXTENSION: more}).encode()
+    text = json.dumps({KEY: more}).encode()
     size = -(-(len(text) + 8) // 16) * 16
     return struct.pack("<ii", size, 6) + text.ljust(size - 8, b"\0")
 

@@ -22,6 +22,12 @@ MOST = 1 << 20
 
 def own_words(image: Image, *, place: bool = True) -> str:
     """Unit, axes, and place when that is wanted, as text; empty when there is nothing to say."""
+    words = words_of(image, place)
+    return json.dumps(words) if words else ""
+
+
+def words_of(image: Image, place: bool) -> dict:
+    """The same by name, for JSON."""
     more: dict = {}
     if image.unit:
         more["unit"] = image.unit
@@ -32,13 +38,21 @@ def own_words(image: Image, *, place: bool = True) -> str:
     if "affine" in more or not image.space.sides_known:
         more["space"] = image.space.world.as_dict()
         more["length"] = image.space.unit
-    return json.dumps(more) if more else ""
+    return more
 
 
 def take_in_words(image: Image, text: str) -> None:
+    """As `take_in`, from text; nothing when it is no text of ours."""
+    try:
+        found = json.loads(text) if 0 < len(text) <= MOST else {}
+    except ValueError:
+        return
+    take_in(image, found)
+
+
+def take_in(image: Image, found: dict) -> None:
     """Set what words of our own say of an image that was read, as far as it still is of the same size and scale."""
     try:
-        found = json.loads(text) if len(text) <= MOST else {}
         unit = str(found.get("unit", ""))[:100]
         axes = tuple(Axis.from_dict(a) for a in found.get("axes", ()))
         space = _space(found) if "affine" in found else None
