@@ -12,15 +12,12 @@ from .core.claim import claimed
 from .core.curve import Curve
 from .core.errors import Trouble
 from .core.image import Image
+from .core.kind import kind_of_value
 from .core.labels import LabelMap
 from .core.names import file_name
 from .core.operation import Operation, Result
 from .core.progress import Progress
-from .core.table import Table
-from .core.transform import Transform
 
-ENDINGS = ((Table, ".csv"), (Curve, ".csv"), (Transform, ".tfm"))
-"""What files in a folder end in, by kind; images and labels in .nii.gz."""
 TABLES = (".csv", ".parquet", ".tsv")
 
 
@@ -34,7 +31,7 @@ def require_place(operation: Operation, study: Path | None, out: Path | None, be
             writer_for(beside[result.name], result.kind.name)
     if out is None:
         if study is None and any(
-            r.kind.name != "table" and not (r.many and operation.brings_files) for r in operation.results
+            not r.kind.is_read and not (r.many and operation.brings_files) for r in operation.results
         ):
             raise Trouble(
                 f"“{operation.title}” needs a place for its result",
@@ -47,8 +44,7 @@ def require_place(operation: Operation, study: Path | None, out: Path | None, be
         return
     if operation.results and operation.results[0].many and not operation.brings_files:
         raise Trouble(f"“{operation.title}” makes several files", "name a new folder, without an ending", out)
-    kinds = [r.kind.name for r in operation.results]
-    written = [{"label edit": "label map", "placement": "image"}.get(k, k) for k in kinds]
+    written = [r.kind.alters if r.kind.is_change else r.kind.name for r in operation.results]
     if not written:
         raise Trouble(f"“{operation.title}” has no result to write", "leave --out out", out)
     troubles = []
@@ -98,7 +94,7 @@ def takes_folder(operation: Operation, out: Path) -> bool:
 
 def beside_results(operation: Operation) -> list[Result]:
     """Results that may be written to files of their own, beside the one that was asked for."""
-    plain = [r for r in operation.results if not r.many and r.kind.name not in ("label edit", "placement")]
+    plain = [r for r in operation.results if not r.many and not r.kind.is_change]
     return [r for r in plain if r is not operation.results[0]]
 
 
@@ -142,7 +138,7 @@ def _write_folder(said: Said, out: Path, progress: Progress) -> list[Path]:
         beside.mkdir()
         things = _by_file(said)
         for n, (name, thing) in enumerate(things):
-            ending = next((e for kind, e in ENDINGS if isinstance(thing, kind)), _image_ending(thing))
+            ending = _ending_of(thing)
             part = progress.part(n / len(things), (n + 1) / len(things))
             found += _write(beside / f"{name.replace('_', ' ')}{ending}", thing, part, said)
         if out.is_dir():
@@ -151,10 +147,12 @@ def _write_folder(said: Said, out: Path, progress: Progress) -> list[Path]:
     return [out / path.name for path in found]
 
 
-def _image_ending(thing: Any) -> str:
-    """Pictures without sides are OME-TIFF, which knows their scale and takes large ones in tiles."""
-    flat = isinstance(thing, Image) and thing.space.shape[2] == 1 and not thing.space.sides_known
-    return ".ome.tif" if flat else ".nii.gz"
+def _ending_of(thing: Any) -> str:
+    """That of its kind; pictures without sides are OME-TIFF, which knows their scale and takes large ones in tiles."""
+    if isinstance(thing, Image) and thing.space.shape[2] == 1 and not thing.space.sides_known:
+        return ".ome.tif"
+    kind = kind_of_value(thing)
+    return kind.ending if kind is not None else ".nii.gz"
 
 
 def _by_file(said: Said) -> list[tuple[str, Any]]:

@@ -81,8 +81,15 @@ class Kind:
         Which field shows it in a form.
     metavar : callable
         `metavar(parameter)`: what stands for it in the help of the command line.
-    label : str
-        How several of them are spoken of: "images".
+    is_read : bool
+        Of things: it is there to be read. It comes beside other results, may share its name, is no step of its own, and
+        can be shown where nothing can be kept.
+    on_shelf : bool
+        Of things: whether it has a card on the Shelf; others are shown elsewhere.
+    ending : str
+        What its file ends in when it is written into a folder under the name of a result.
+    alters : str
+        Of changes, and things that come with a change: the kind of thing that nobody else may change meanwhile.
     """
 
     name: str
@@ -93,11 +100,20 @@ class Kind:
     wanted: Callable[[Asked], str] = lambda parameter: "check it"
     field: str = "text"
     metavar: Callable[[Asked], str] = lambda parameter: "TEXT"
+    is_read: bool = False
+    on_shelf: bool = True
+    ending: str = ".nii.gz"
+    alters: str = ""
 
     @property
     def is_thing(self) -> bool:
         """Whether a study keeps it."""
         return self.family == "thing"
+
+    @property
+    def is_change(self) -> bool:
+        """Whether it alters a thing, in place of being one."""
+        return self.family == "change"
 
     @property
     def is_input(self) -> bool:

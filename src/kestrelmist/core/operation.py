@@ -118,7 +118,7 @@ class Operation:
     def brings_files(self) -> bool:
         """Whether what it makes comes from files outside the study."""
         return any(p.role in ("folder", "file") for p in self.settings) and any(
-            r.kind.name != "table" for r in self.results
+            not r.kind.is_read for r in self.results
         )
 
     def first_input(self, kind: str) -> Parameter | None:

@@ -21,7 +21,7 @@ from ..study.study import Study
 from ..study.task import Made, Task, compute, pinned, settle
 from .work import Job, Work, unexpected
 
-CHANGING = ("label edit", "label map")
+LABELS = "label map"
 """Kinds of result for which the hand lets labels be: edits of them, and copies."""
 
 
@@ -123,7 +123,7 @@ class Session(QObject):
         it makes is laid over the image `over`, or else shown. `again` says that labels have changed under it once."""
         about = find_operation(operation)
         try:
-            if about.acts or any(r.kind.name != "table" for r in about.results):
+            if about.acts or any(not r.kind.is_read for r in about.results):
                 self.study.catalogue.require_writable()
             task = settle(self.study, operation, given)
         except Trouble as trouble:
@@ -147,7 +147,7 @@ class Session(QObject):
                 self._show(error.done, None)
             self.work.tell(title or task.title, error)
 
-        edits_labels = again or about.edits == "label map" or any(r.kind.name in CHANGING for r in about.results)
+        edits_labels = again or about.edits == LABELS or any(r.kind.alters == LABELS for r in about.results)
         if edits_labels:
             self.end_gesture()
         # what acts on the study is waited for: it may be in the midst of changing it

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ..core.kind import KINDS
 from ..scene.thumbnail import SIDE
 from ..study.items import ImageRecord, Record
 from .carrying import carry
@@ -206,8 +207,13 @@ def two_lines(name: str, metrics: QFontMetrics, room: int) -> str:
 
 
 CARDS = {"image": ImageCard, "transform": TransformCard}
-"""Cards of the kinds that have one of their own; label maps and tables are shown elsewhere."""
-ELSEWHERE = ("label map", "table", "curve", "stack")
+"""Cards of the kinds that have one of their own."""
+
+
+def _on_shelf(record: Record) -> bool:
+    """Whether it has a card; what this version does not know has one, so that it is seen to be there."""
+    kind = KINDS.get(record.kind)
+    return kind is None or kind.on_shelf
 
 
 def short_facts(record: ImageRecord) -> str:
@@ -308,7 +314,7 @@ class Shelf(QWidget):
         them a few at a time, so that the window answers meanwhile."""
         if self.desk.session.closed:
             return
-        records = [record for record in self.desk.study.items.of_kind() if record.kind not in ELSEWHERE]
+        records = [record for record in self.desk.study.items.of_kind() if _on_shelf(record)]
         dressed = Theme.tokens
         for key in set(self.cards) - {record.id for record in records}:
             self._drop(self.cards.pop(key))

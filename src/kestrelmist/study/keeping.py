@@ -174,10 +174,10 @@ class _Keeping:
 
     def _is_table(self, change: Change) -> bool:
         """Results to be read are no step that undo stops at, unless something on the Shelf came with them."""
-        return any(key == change.item and prepared.kind == "table" for prepared, key, _ in self.taken)
+        return any(key == change.item and prepared.is_read for prepared, key, _ in self.taken)
 
     def _refuse_when_nothing_new(self) -> None:
-        if self.known and not any(p.kind != "table" for p, _, _ in self.taken):
+        if self.known and not any(not p.is_read for p, _, _ in self.taken):
             prepared, record = self.known[0]
             more = f", and {len(self.known) - 1} more" if len(self.known) > 1 else ""
             raise AlreadyThere(
@@ -197,8 +197,13 @@ class _Keeping:
             keys.append(record.id)
             things.append(Thing(record.kind, record.name, record.subject, record.owner, (), record.id, record.hash))
         self.outputs[name] = tuple(things)
-        kind = self.made.prepared[name][0].kind if self.made.prepared[name] else ""
-        self.result[name] = value if kind == "table" else keys if many or kind == "image" else keys[0] if keys else None
+        first = next(iter(self.made.prepared[name]), None)
+        if first is not None and first.is_read:
+            self.result[name] = value
+        elif many or (first is not None and first.kind == "image"):
+            self.result[name] = keys
+        else:
+            self.result[name] = keys[0] if keys else None
 
     def _row(self, db: sqlite3.Connection, prepared: Prepared, thing: Any, of: int | None = None) -> Record:
         study = self.study
@@ -207,7 +212,8 @@ class _Keeping:
         kind = prepared.kind
         coming = [key for _, key, _ in self.taken]
         named = prepared.name
-        if kind != "table":
+        read = prepared.is_read
+        if not read:
             named = study.items.free_name(prepared.name, kind, subject, of, coming=coming)
         row = Record(0, kind, subject, named, of, prepared.space, prepared.hash, prepared.body, removed=True)
         key = study.items.insert(db, row, prepared.thumbnail)
@@ -216,11 +222,11 @@ class _Keeping:
         if isinstance(thing, LabelMap):  # before anybody is told of it, so that nobody opens it a second time
             thing.name = named
             study.maps.hold(key, thing)
-        if kind == "table":
+        if read:
             facts["removed"] = False
         if facts:
             study.items.update(db, key, facts)
-        if kind != "table":
+        if not read:
             self.changes.append(ItemChange(key, self.task.title, {"removed": True}, {"removed": False}))
         found = study.items.get(key)
         assert found is not None

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import Trouble
+from ..core.kind import KINDS
 from ..core.names import plain_name
 from ..core.progress import Progress
 from ..core.registry import Registry
@@ -42,6 +43,12 @@ class Prepared:
     of: int | None = None
     with_it: list[Prepared] = field(default_factory=list)
     """Things that are of this one: labels that came with an image."""
+
+    @property
+    def is_read(self) -> bool:
+        """Whether it is there to be read; see `core.kind.Kind`."""
+        kind = KINDS.get(self.kind)
+        return kind is not None and kind.is_read
 
     def __post_init__(self):
         self.name, self.subject = plain_name(self.name), plain_name(self.subject)  # files may hold anything

@@ -13,5 +13,7 @@ CURVE = register(
         wanted=lambda p: "name a CSV file with two columns, or a curve of the study",
         field="thing",
         metavar=lambda p: "CURVE",
+        on_shelf=False,
+        ending=".csv",
     )
 )

@@ -27,6 +27,8 @@ LABEL_MAP = register(
         wanted=lambda p: "name a file, or a label map of the study",
         field="thing",
         metavar=lambda p: "LABEL MAP",
+        on_shelf=False,
+        alters="label map",
     )
 )
 TABLE = register(
@@ -37,7 +39,10 @@ TABLE = register(
         wanted=lambda p: "name a CSV or Parquet file, or a table of the study",
         field="thing",
         metavar=lambda p: "TABLE",
+        is_read=True,
+        on_shelf=False,
+        ending=".csv",
     )
 )
-LABEL_EDIT = register(Kind("label edit", LabelEdit, "change"))
-PLACEMENT = register(Kind("placement", Placement, "change"))
+LABEL_EDIT = register(Kind("label edit", LabelEdit, "change", alters="label map"))
+PLACEMENT = register(Kind("placement", Placement, "change", alters="image"))

@@ -13,5 +13,6 @@ TRANSFORM = register(
         wanted=lambda p: "name a transform file, or a transform of the study",
         field="thing",
         metavar=lambda p: "TRANSFORM",
+        ending=".tfm",
     )
 )

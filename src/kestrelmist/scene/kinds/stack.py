@@ -13,5 +13,6 @@ STACK = register(
         wanted=lambda p: "name a JSON file that describes one, or a stack of the study",
         field="thing",
         metavar=lambda p: "STACK",
+        on_shelf=False,
     )
 )
