@@ -11,8 +11,8 @@ from kestrelmist.core.axis import Axis
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.space import Space, picture_space
+from kestrelmist.formats.not_said import lost_in
 from kestrelmist.formats.opening import open_image
-from kestrelmist.formats.own_words import lost_in
 from kestrelmist.formats.saving import save_image
 from kestrelmist.prepare.channels import merge_channels
 from tests.command import kestrelmist

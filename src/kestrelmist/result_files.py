@@ -176,7 +176,7 @@ def _write(path: Path, thing: Any, progress: Progress, said: Said) -> list[Path]
     from .formats.beside_nifti import write_sidecar
     from .formats.label_files import table_path
     from .formats.nifti import is_nifti
-    from .formats.own_words import lost_in
+    from .formats.not_said import lost_in
     from .formats.saving import save_thing
 
     save_thing(path, thing, progress)

@@ -4,14 +4,11 @@ for pictures place and sides. Other programs pass over it."""
 from __future__ import annotations
 
 import json
-from pathlib import Path
 
 import numpy as np
 
 from ..core.axis import Axis
-from ..core.errors import Trouble
 from ..core.image import Image
-from ..core.quantity import nanometres
 from ..core.space import Space
 from ..core.world import World
 
@@ -89,36 +86,3 @@ def _same_scale(one: Space, other: Space) -> bool:
     return other.unit != "mm" or all(
         n == 1 or abs(a - b) <= 1e-3 * b for a, b, n in zip(one.spacing, other.spacing, one.shape)
     )
-
-
-def lost_in(path: Path, image: Image) -> list[str]:
-    """What a file that was written does not say of the image, told by reading its header again; each a few words, such
-    as "the unit nm"."""
-    from .opening import open_image
-
-    try:
-        read = open_image(path)
-    except Trouble:  # it is written; whoever opens it hears what there is to say
-        return []
-    lost = []
-    if image.unit and read.unit != image.unit and not _same_values(image.unit, read.unit):
-        lost.append(f"the unit {image.unit}")
-    if not read.space.sides_known and image.space.sides_known:
-        lost.append("place and sides")
-    if read.space.unit != image.space.unit and image.space.unit == "mm":
-        lost.append("the scale")
-    for axis in image.axes:
-        same = next((a for a in read.axes if a.name == axis.name and a.size == axis.size), None)
-        if same is None:
-            lost.append(f"the axis “{axis.name}”")
-            continue
-        if axis.step and (not same.step or abs(same.step - axis.step) > 1e-5 * axis.step or same.unit != axis.unit):
-            lost.append(f"the steps of {axis.name}")
-        if axis.labels and same.labels != axis.labels:
-            lost.append(f"the names along {axis.name}")
-    return lost
-
-
-def _same_values(one: str, other: str) -> bool:
-    """Whether two units are both lengths: values are then written in the other one."""
-    return nanometres(one) is not None and nanometres(other) is not None

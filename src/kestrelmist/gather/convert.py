@@ -12,7 +12,7 @@ from ..core.progress import Progress, silent
 from ..core.table import Column, Table
 from ..formats.beside_nifti import write_sidecar
 from ..formats.format import writer_for
-from ..formats.own_words import lost_in
+from ..formats.not_said import lost_in
 from ..formats.saving import save_image
 
 
