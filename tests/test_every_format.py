@@ -13,6 +13,7 @@ from kestrelmist.core.image import Image
 from kestrelmist.core.space import Space, picture_space
 from kestrelmist.formats.not_said import lost_in
 from kestrelmist.formats.opening import open_image
+from kestrelmist.formats.own_words import take_in_words
 from kestrelmist.formats.saving import save_image
 from kestrelmist.prepare.channels import merge_channels
 from tests.command import kestrelmist
@@ -159,6 +160,27 @@ class EveryFormatTest(PlaceCase):
         self.assertEqual(heights_without_a_unit(Subject(everything()["heights"])), [])
         save_image(self.place / "said.ome.tif", everything()["heights"])
         self.assertEqual(heights_without_a_unit(Subject(open_image(self.place / "said.ome.tif"))), [])
+
+    def test_units_of_any_letters(self):
+        image = everything()["field"]
+        for unit in ("<b>", "=1+1", "'\"", "µm²·s⁻¹", "日本", "a]]>b", "a" * 300, "a\nb"):
+            image.unit = unit
+            for ending in (*WHOLE, ".dicom"):
+                path = self.place / f"{abs(hash(unit))}{ending}"
+                save_image(path, image)
+                kept = open_image(path).unit == unit
+                self.assertTrue(kept or ending in (".dicom", ".nrrd"), (unit, ending))
+                self.assertEqual(bool(lost_in(path, image)), not kept)
+
+    def test_words_that_are_none_leave_a_sound_file(self):
+        deep = '{"axes":' + "[" * 3000 + "]" * 3000 + "}"
+        affine = json.dumps(np.eye(4).tolist())
+        for words in ("{", "[]", "null", "7", deep, '{"unit": 5, "axes": 7}', '{"axes": [{"name": "time"}]}',
+                      '{"shape": ["a"], "space": "scanner", "affine": ' + affine + "}",
+                      '{"shape": [1, 2, 3], "affine": [[1e999]], "space": {"name": 1}}'):  # fmt: skip
+            image = everything()["series"]
+            take_in_words(image, words)
+            self.assertEqual(([a.name for a in image.axes], image.space), (["time"], everything()["series"].space))
 
     def test_words_of_another_size_or_scale_are_passed_over(self):
         import tifffile

@@ -22,6 +22,8 @@ CT, MR, SECONDARY, PARAMETRIC = (
     "1.2.840.10008.5.1.4.1.1.7",
     "1.2.840.10008.5.1.4.1.1.30",
 )
+LONGEST_CODE = 16
+"""Letters of a unit that an element of codes holds."""
 EXPLICIT_LITTLE = "1.2.840.10008.1.2.1"
 
 
@@ -163,7 +165,7 @@ def _pixels(ds, plane: np.ndarray, image: Image) -> None:
         ds.RescaleIntercept, ds.RescaleSlope, ds.RescaleType = (
             "0",
             "1",
-            image.unit if 0 < len(image.unit) <= 16 else "US",
+            image.unit if 0 < len(image.unit) <= LONGEST_CODE else "US",
         )
     data = plane.tobytes()
     ds.PixelData = data + b"\0" * (len(data) % 2)
@@ -195,8 +197,9 @@ def _parametric_map(path: Path, common, image: Image, dtype: np.dtype, progress:
     ds.SamplesPerPixel, ds.PhotometricInterpretation, ds.BitsAllocated = 1, "MONOCHROME2", 8 * np.dtype(kind).itemsize
     known = image.space.sides_known and image.space.unit == "mm"
     shared, mapping, unit = Dataset(), Dataset(), Dataset()
-    unit.CodeValue, unit.CodingSchemeDesignator = image.unit.replace("µ", "u") or "1", "UCUM"
-    unit.CodeMeaning = image.unit or "no units"
+    code = {"µm": "um", "": "1"}.get(image.unit, image.unit)
+    unit.CodeValue, unit.CodingSchemeDesignator = code if len(code) <= LONGEST_CODE else "1", "UCUM"
+    unit.CodeMeaning = image.unit[:64] or "no units"
     mapping.DoubleFloatRealWorldValueFirstValueMapped, mapping.DoubleFloatRealWorldValueLastValueMapped = (
         -1.7e308,
         1.7e308,

@@ -222,7 +222,7 @@ def save_nrrd(path: Path, image: Image, progress: Progress | None = None) -> Non
         "labels: " + " ".join(f'"{n}"' for n in [""] * len(first) + ["", "", ""] + [a.name for a in image.axes]),
         *(["spacings: " + " ".join(steps)] if any(a.step for a in image.axes) else []),
         f"endian: little\nencoding: gzip\nspace origin: ({','.join(f'{v:.17g}' for v in image.space.affine[:3, 3])})",
-        *([f'sample units: "{image.unit}"'] if image.unit else []),
+        *([f'sample units: "{" ".join(image.unit.split())}"'] if image.unit else []),
         *([f"{KEY}:={words}"] if (words := own_words(image, place=False).replace("\\", "\\\\")) else []),
     ]
     with written_whole(path) as stream:

@@ -42,7 +42,7 @@ def take_in_words(image: Image, text: str) -> None:
     """As `take_in`, from text; nothing when it is no text of ours."""
     try:
         found = json.loads(text) if 0 < len(text) <= MOST else {}
-    except ValueError:
+    except (ValueError, RecursionError):
         return
     take_in(image, found)
 
@@ -50,7 +50,7 @@ def take_in_words(image: Image, text: str) -> None:
 def take_in(image: Image, found: dict) -> None:
     """Set what words of our own say of an image that was read, as far as it still is of the same size and scale."""
     try:
-        unit = str(found.get("unit", ""))[:100]
+        unit = str(found.get("unit", ""))
         axes = tuple(Axis.from_dict(a) for a in found.get("axes", ()))
         space = _space(found) if "affine" in found else None
         world = World.from_dict(found["space"]) if "space" in found else None
