@@ -115,6 +115,8 @@ def _fitted(counts, edges, values, fluid: float, white: float, fluid_bright: boo
         total = shares @ dense + 1e-300
         likelihood = float(counts @ np.log(total)) / counts.sum()
         found = shares[:, None] * dense / total * counts
+        if not found.sum() > 0:  # the tissues have become so narrow that they meet no value
+            return None
         shares = allowed(found.sum(1) / counts.sum())
         for n in (GREY, FLUID, WHITE):
             pure = found[2 * n]
