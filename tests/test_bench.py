@@ -15,7 +15,10 @@ from kestrelmist.desk.shelf import two_lines
 from kestrelmist.desk.theme.theme import Theme
 from kestrelmist.desk.theme.tokens import DUSK
 from kestrelmist.desk.tools.framing import axis_across
+from kestrelmist.formats.nifti import write_nifti
+from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause, with_solid_view
+from tests.making import straight_space
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -419,3 +422,32 @@ class BenchTest(DeskCase):
         )
         self.assertEqual([e.name for e in ranked(entries, "loose rem")], ["Remove loose pieces"])
         self.assertEqual(len(ranked(entries, "")), 4)
+
+
+class RoomTest(DeskCase):
+    """What is made comes into sight, and fields have the height that they need."""
+
+    def test_the_card_of_a_result_and_the_rows_of_a_long_form(self):
+        source = self.place / "scans"
+        source.mkdir()
+        for n in range(14):
+            values = np.random.default_rng(n).normal(100, 10, (12, 12, 12)).astype(np.float32)
+            write_nifti(source / f"Scan {n}.nii", values, straight_space((12, 12, 12), 0.4))
+        with Study(self.place / "study", create=True) as study:
+            study.run("gather", folder=source, subject="HM-07")
+        window = self.open(self.place / "study")
+        desk = window.desk
+        for key in [desk.study.records()[n].id for n in (2, 13)]:
+            desk.session.run("smooth", {"image": key, "fwhm": 1.0})
+            self.settle(window)
+            pause(50)
+            card = window.shelf.cards[desk.viewing.record.id]
+            self.assertIn("smooth", desk.viewing.record.name)
+            self.assertEqual(card.visibleRegion().boundingRect().height(), card.height())
+        window.bench.open_operation(find_operation("undistort"))
+        self.settle(window)
+        pause(200)
+        fields = sorted(window.bench.page("Prepare").form.fields.values(), key=lambda field: field.y())
+        self.assertGreater(len(fields), 8)
+        for above, below in zip(fields, fields[1:]):
+            self.assertGreaterEqual(below.y(), above.y() + above.height(), below.accessibleName())

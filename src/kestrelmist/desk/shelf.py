@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import time
 
-from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtCore import QEvent, QPoint, Qt, QTimer
 from PySide6.QtGui import QFontMetrics, QImage, QPixmap
 from PySide6.QtWidgets import (
     QApplication,
@@ -353,6 +353,7 @@ class Shelf(QWidget):
         there = self._column.itemAt(at)
         if there is None or there.widget() is not widget:
             self._column.insertWidget(at, widget)
+            widget.show()  # a layout would show it a little later, and give it no room until then
 
     def _heading(self, subject: str) -> Words:
         if subject not in self._headings:
@@ -381,6 +382,8 @@ class Shelf(QWidget):
         self._sight.start()
 
     def _bring_into_sight(self) -> None:
+        # cards that were put in just now have their places, and the bar its length, when this is done
+        QApplication.sendPostedEvents(None, QEvent.Type.LayoutRequest.value)
         lead = self.desk.viewing.record
         card = self.cards.get(lead.id) if lead is not None else None
         if card is not None:

@@ -18,9 +18,31 @@ def section(text: str) -> Words:
     return _label(text, "section")
 
 
+class Wrapped(Words):
+    """Words on as many lines as they need. Columns do not count these lines when they tell how tall they are, and press
+    fields together instead; so the label asks for its height itself."""
+
+    def __init__(self, text: str = ""):
+        super().__init__(text)
+        self.setWordWrap(True)
+
+    def setText(self, text: str) -> None:
+        super().setText(text)
+        self._ask_for_height()
+
+    def resizeEvent(self, event) -> None:
+        super().resizeEvent(event)
+        self._ask_for_height()
+
+    def _ask_for_height(self) -> None:
+        wanted = self.heightForWidth(self.width())
+        if wanted != self.minimumHeight():
+            self.setMinimumHeight(max(wanted, 0))
+
+
 def soft(text: str = "") -> Words:
-    label = _label(text, "soft")
-    label.setWordWrap(True)
+    label = Wrapped(text)
+    label.setProperty("kind", "soft")
     return label
 
 
