@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QDoubleSpinBox
 from kestrelmist.core.operation import all_operations, find_operation
 from kestrelmist.core.quantity import short_size
 from kestrelmist.desk.bench.fields import ByHandField, PathField, ThingField, ThingsField
+from kestrelmist.desk.bench.rows import soft
 from kestrelmist.desk.finder import Entry, ranked
 from kestrelmist.desk.light_table.overlay import scale_bar
 from kestrelmist.desk.shelf import two_lines
@@ -444,6 +445,12 @@ class RoomTest(DeskCase):
             card = window.shelf.cards[desk.viewing.record.id]
             self.assertIn("smooth", desk.viewing.record.name)
             self.assertEqual(card.visibleRegion().boundingRect().height(), card.height())
+        words = soft("one two three four five six seven eight nine ten")
+        words.resize(60, 100)
+        words.setText("one two three four five six seven eight nine ten eleven")
+        tall = words.minimumHeight()
+        words.setText("one")  # and what it has asked for is given back
+        self.assertTrue(0 < 3 * words.minimumHeight() < tall)
         window.bench.open_operation(find_operation("undistort"))
         self.settle(window)
         pause(200)

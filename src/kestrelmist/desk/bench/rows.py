@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from ..plain_text import Words
@@ -35,9 +36,11 @@ class Wrapped(Words):
         self._ask_for_height()
 
     def _ask_for_height(self) -> None:
-        wanted = self.heightForWidth(self.width())
+        # the label's own measure is never below the height that it has asked for before
+        room = self.fontMetrics().boundingRect(0, 0, self.width(), 1 << 16, Qt.TextFlag.TextWordWrap, self.text())
+        wanted = room.height() if self.text() else 0
         if wanted != self.minimumHeight():
-            self.setMinimumHeight(max(wanted, 0))
+            self.setMinimumHeight(wanted)
 
 
 def soft(text: str = "") -> Words:
