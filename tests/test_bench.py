@@ -12,7 +12,7 @@ from kestrelmist.desk.bench.fields import ByHandField, PathField, ThingField, Th
 from kestrelmist.desk.bench.rows import soft
 from kestrelmist.desk.finder import Entry, ranked
 from kestrelmist.desk.light_table.overlay import scale_bar
-from kestrelmist.desk.shelf import two_lines
+from kestrelmist.desk.shelf_cards import two_lines
 from kestrelmist.desk.theme.theme import Theme
 from kestrelmist.desk.theme.tokens import DUSK
 from kestrelmist.desk.tools.framing import axis_across

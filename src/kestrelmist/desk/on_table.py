@@ -19,7 +19,8 @@ from .carrying import carry, key_of
 from .desk_model import Desk
 from .layers import Row
 from .plain_text import Words, ask_text, plain_tip
-from .shelf import SHELF_WIDTH, picture_of
+from .shelf import SHELF_WIDTH
+from .shelf_cards import picture_of
 from .theme.theme import icon
 
 MOST = 6
@@ -44,8 +45,8 @@ class LayerCard(QFrame):
         name.setText(name.fontMetrics().elidedText(row.record.name, Qt.TextElideMode.ElideRight, 66))
         spacing = min(row.record.grid.spacing)
         unit = row.record.grid.unit
-        facts.setProperty("kind", "soft")
-        facts.setStyleSheet("font-size: 12px")
+        facts.setProperty("kind", "small")
+        facts.ensurePolished()  # its letters are measured below
         lead = desk.viewing.record
         other = lead is not None and lead.subject != row.record.subject  # whose it is, where that may surprise
         said = "leads" if row.leads else row.record.subject if other else f"{spacing:.3g} {unit}"

@@ -1,213 +1,29 @@
-"""The Shelf: the study's subjects and their images as thumbnails."""
+"""The Shelf: the study's subjects and their images as thumbnails.
+
+Cards are made for what is in sight and a little round it, so that a study of hundreds of images is as quick as one of
+ten; the rest is known by its place alone.
+"""
 
 from __future__ import annotations
 
-import json
-import time
+from bisect import bisect_left, bisect_right
+from dataclasses import dataclass
 
-from PySide6.QtCore import QEvent, QPoint, Qt, QTimer
-from PySide6.QtGui import QFontMetrics, QImage, QPixmap
-from PySide6.QtWidgets import (
-    QApplication,
-    QFrame,
-    QHBoxLayout,
-    QMenu,
-    QScrollArea,
-    QSizePolicy,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtCore import QEvent, Qt, QTimer
+from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout, QWidget
 
 from ..core.kind import KINDS
-from ..scene.thumbnail import SIDE
-from ..study.items import ImageRecord, Record
-from .carrying import carry
+from ..study.items import Record
 from .desk_model import Desk
-from .plain_text import Words, ask_text, plain_tip
-from .theme.theme import Theme, icon
+from .plain_text import Words
+from .shelf_cards import CARDS, HEIGHT, Card
+from .theme.theme import Theme
 
 SHELF_WIDTH = 174
 """Pixels: with it and the Bench, the panes keep more than half of the smallest usual window."""
-NAME_ROOM = 86
-"""For a name, which also has its place beside a scroll bar."""
-AT_ONCE = 0.025
-"""Seconds for which cards are made before the window may answer again."""
-ROOM = 98
-"""Pixels for the words of a card."""
-ICONS = {"transform": "move-3d", "table": "table"}
-
-
-class Card(QFrame):
-    """One thing: a picture, its name, and a line about it. Words are shown as they are, never as markup."""
-
-    def __init__(self, desk: Desk, record: Record):
-        super().__init__()
-        self.desk, self.record = desk, record
-        self.dressed: object = None
-        """The theme it was made under."""
-        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.setFixedHeight(62)
-        picture = Words()
-        picture.setFixedSize(46, 46)
-        picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        picture.setPixmap(self.picture())
-        name, facts = Words(), Words()
-        name.setText(two_lines(record.name, name.fontMetrics(), NAME_ROOM))
-        facts.setProperty("kind", "soft")
-        facts.setStyleSheet("font-size: 12px")
-        told = record.short_facts
-        if facts.fontMetrics().horizontalAdvance(told) > ROOM:  # the first of them; all are told by the pointer
-            told = facts.fontMetrics().elidedText(told.split(" · ")[0], Qt.TextElideMode.ElideRight, ROOM)
-        facts.setText(told)
-        for label in (name, facts):  # words give way, the card keeps its width
-            label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        column = QVBoxLayout()
-        column.setSpacing(0)
-        column.addStretch()
-        column.addWidget(name)
-        column.addWidget(facts)
-        column.addStretch()
-        row = QHBoxLayout(self)
-        row.setContentsMargins(5, 5, 3, 5)
-        row.setSpacing(6)
-        row.addWidget(picture)
-        row.addLayout(column, 1)
-        self.setAccessibleName(f"{record.subject}, {record.name}")
-        self.setToolTip(plain_tip(self.told()))
-        self.set_chosen(False)
-
-    def picture(self) -> QPixmap:
-        return icon(ICONS.get(self.record.kind, "circle-help"), 22, Theme.tokens.soft).pixmap(22, 22)
-
-    def told(self) -> str:
-        """What is said when the pointer rests on it."""
-        record = self.record
-        if not record.known:
-            return f"{record.name}: a {record.kind}, which this version does not know; it is kept as it is"
-        return f"{record.name} of {record.subject}\n{record.short_facts}"
-
-    def set_chosen(self, chosen: bool) -> None:
-        name = "cardchosen" if chosen else "cardplain"
-        if self.objectName() != name:
-            self.setObjectName(name)
-            self.style().polish(self)
-
-    def show_it(self) -> None:
-        """Choose it."""
-
-    def mousePressEvent(self, event) -> None:
-        if event.button() == Qt.MouseButton.LeftButton:
-            self.show_it()
-
-    def keyPressEvent(self, event) -> None:
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Space):
-            self.show_it()
-        elif event.key() == Qt.Key.Key_F2:
-            self.ask_and_rename()
-        else:
-            super().keyPressEvent(event)
-
-    def actions(self, menu: QMenu) -> None:
-        """What can be done with it besides what can be done with all."""
-
-    def contextMenuEvent(self, event) -> None:
-        menu = QMenu(self)
-        self.actions(menu)
-        session, key = self.desk.session, self.record.id
-        changing = [
-            menu.addAction("Rename…", self.ask_and_rename),
-            menu.addAction("Take off the Shelf", lambda: session.run("take-off", {"thing": key})),
-            menu.addAction("Delete for good…", self.ask_and_delete),
-        ]
-        for action in changing:
-            action.setEnabled(self.record.known and not self.desk.study.read_only)
-        menu.exec(event.globalPos())
-
-    def ask_and_rename(self) -> None:
-        name = ask_text(self, "Rename", "Its name:", self.record.name)
-        if name is not None:
-            self.desk.session.run("rename", {"thing": self.record.id, "name": name})
-
-    def ask_and_delete(self) -> None:
-        words = (
-            f"“{self.record.name}”, what is of it and the study's copy of its files will be gone.\n"
-            "Type its name to be sure:"
-        )
-        name = ask_text(self, "Delete for good", words)
-        if name is not None:
-            self.desk.session.delete(self.record.id, name)
-
-
-class ImageCard(Card):
-    """An image; a click brings it to the lead pane."""
-
-    def __init__(self, desk: Desk, record: ImageRecord):
-        super().__init__(desk, record)
-        self.setCursor(Qt.CursorShape.PointingHandCursor)
-        self._from = QPoint()
-
-    def picture(self) -> QPixmap:
-        return picture_of(self.desk.study.thumbnail(self.record.id), 46)
-
-    def told(self) -> str:
-        assert isinstance(self.record, ImageRecord)
-        return short_facts(self.record)
-
-    def show_it(self) -> None:
-        self.desk.viewing.show_image(self.record.id)
-
-    def mousePressEvent(self, event) -> None:
-        self._from = event.position().toPoint()  # a click shows it when the button goes up; a drag lays it somewhere
-
-    def mouseMoveEvent(self, event) -> None:
-        far = (event.position().toPoint() - self._from).manhattanLength()
-        if event.buttons() & Qt.MouseButton.LeftButton and far >= QApplication.startDragDistance():
-            carry(self, self.record.id, self.picture())
-
-    def mouseReleaseEvent(self, event) -> None:
-        if event.button() == Qt.MouseButton.LeftButton and self.rect().contains(event.position().toPoint()):
-            self.show_it()
-
-    def actions(self, menu: QMenu) -> None:
-        key, lead = self.record.id, self.desk.viewing.record
-        over = menu.addAction(
-            f"Lay over “{lead.name.replace('&', '&&')}”" if lead else "Lay over the lead image",
-            lambda: self.desk.layers.lay_over(key),
-        )
-        over.setEnabled(lead is not None and lead.id != key)
-        beside = menu.addAction("Show beside it", lambda: self.desk.beside.add(key))
-        beside.setEnabled(lead is not None and lead.id != key)
-        menu.addAction("Show facts", lambda: self.desk.session.run("facts", {"image": key}))
-
-
-class TransformCard(Card):
-    """A transform; its menu places the lead image by it."""
-
-    def actions(self, menu: QMenu) -> None:
-        lead, key = self.desk.viewing.record, self.record.id
-        place = menu.addAction(
-            f"Place “{lead.name}” by it" if lead else "Place the lead image by it",
-            lambda: self.desk.run("place-by", {"transform": key}),
-        )
-        place.setEnabled(lead is not None)
-        menu.addAction("Turn it round", lambda: self.desk.session.run("invert-transform", {"transform": key}))
-
-
-def two_lines(name: str, metrics: QFontMetrics, room: int) -> str:
-    """A name on at most two lines. What is made of an image is called like it with a word more: so both its ends are
-    kept."""
-    if metrics.horizontalAdvance(name) <= room:
-        return name
-    words, first = name.split(" "), ""
-    while len(words) > 1 and metrics.horizontalAdvance(f"{first} {words[0]}".strip()) <= room:
-        first = f"{first} {words.pop(0)}".strip()
-    mode = Qt.TextElideMode.ElideLeft if first else Qt.TextElideMode.ElideMiddle
-    rest = metrics.elidedText(" ".join(words), mode, room)
-    return f"{first}\n{rest}" if first else rest
-
-
-CARDS = {"image": ImageCard, "transform": TransformCard}
-"""Cards of the kinds that have one of their own."""
+GAP = 5
+ROUND = 3 * HEIGHT
+"""Pixels above and below what is in sight for which there are cards too: the next ones that a key goes to."""
 
 
 def _on_shelf(record: Record) -> bool:
@@ -216,57 +32,14 @@ def _on_shelf(record: Record) -> bool:
     return kind is None or kind.on_shelf
 
 
-def short_facts(record: ImageRecord) -> str:
-    """What is said when the pointer rests on a thumbnail."""
-    space = record.grid
-    shape, spacing = (space.shape[:2], space.spacing[:2]) if space.shape[2] == 1 else (space.shape, space.spacing)
-    size = " × ".join(f"{s:.4g}" for s in spacing)
-    lines = [
-        f"{record.name} of {record.subject}",
-        f"{record.modality} {record.format}".strip(),
-        f"{' × '.join(map(str, shape))} voxels"
-        + (f" of {size} {space.unit}" if space.unit != "px" else ", no scale given"),
-    ]
-    lines += [f"{a.size} {a.plural}" + (f", {a.step:.4g} {a.unit} apart" if a.step else "") for a in record.axes]
-    try:
-        taken = json.loads(record.facts.get("Acquisition", "{}"))
-    except ValueError:
-        taken = {}
-    lines += [
-        f"{words} {taken[key] * scale:.4g} {unit}"
-        for key, words, scale, unit in (
-            ("RepetitionTime", "Repetition time", 1, "s"),
-            ("EchoTime", "Echo time", 1000, "ms"),
-            ("MagneticFieldStrength", "Field", 1, "T"),
-        )
-        if isinstance(taken.get(key), (int, float))
-    ]
-    date = record.facts.get("SeriesDate") or record.facts.get("StudyDate") or ""
-    lines += [f"Taken on {date[:4]}-{date[4:6]}-{date[6:8]}"] if len(date) == 8 and date.isdigit() else []
-    return "\n".join([*lines, *(c.sentence for c in record.caveats)])
+@dataclass(frozen=True)
+class Row:
+    """A place in the column: of a thing, or of the subject whose things follow."""
 
-
-def picture_of(thumbnail: bytes | None, size: int) -> QPixmap:
-    """A stored thumbnail as a pixmap; night ground when there is none."""
-    if not thumbnail or len(thumbnail) not in (SIDE * SIDE, 4 * SIDE * SIDE):
-        pixmap = QPixmap(size, size)
-        pixmap.fill(Theme.tokens.night)
-        return pixmap
-    colour = len(thumbnail) > SIDE * SIDE
-    image = QImage(
-        thumbnail,
-        SIDE,
-        SIDE,
-        4 * SIDE if colour else SIDE,
-        QImage.Format.Format_RGB32 if colour else QImage.Format.Format_Grayscale8,
-    )
-    pixmap = QPixmap.fromImage(
-        image.scaled(
-            size * 2, size * 2, Qt.AspectRatioMode.IgnoreAspectRatio, Qt.TransformationMode.SmoothTransformation
-        )
-    )
-    pixmap.setDevicePixelRatio(2)
-    return pixmap
+    top: int
+    height: int
+    record: Record | None
+    subject: str
 
 
 class Shelf(QWidget):
@@ -278,7 +51,11 @@ class Shelf(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(SHELF_WIDTH)
         self.desk = desk
+        self.rows: list[Row] = []
         self.cards: dict[int, Card] = {}
+        """By id, in the order of the column: of what is in sight or near it."""
+        self._headings: dict[str, Words] = {}
+        self._dressed: object = Theme.tokens
         title = Words("Shelf")
         title.setProperty("kind", "title")
         self._scroll = QScrollArea(widgetResizable=True)
@@ -289,71 +66,82 @@ class Shelf(QWidget):
         column.setSpacing(6)
         column.addWidget(title)
         column.addWidget(self._scroll, 1)
-        self._sight = QTimer(self, singleShot=True, interval=0)  # when the cards have their places
+        self._sight = QTimer(self, singleShot=True, interval=0)  # when the column has its height
         self._sight.timeout.connect(self._bring_into_sight)
-        self._rest = QTimer(self, singleShot=True, interval=0)
-        self._rest.timeout.connect(self.fill)
-        inside = QWidget()
-        inside.setProperty("kind", "scrolled")
-        self._column = QVBoxLayout(inside)
-        self._column.setContentsMargins(0, 0, 2, 0)
-        self._column.setSpacing(5)
-        self._headings: dict[str, Words] = {}
+        self._inside = QWidget()
+        self._inside.setProperty("kind", "scrolled")
+        self._inside.installEventFilter(self)
         self._hint = Words("Nothing here yet. Drop a folder of scans anywhere, or choose one on the Bench.")
+        self._hint.setParent(self._inside)
         self._hint.setWordWrap(True)
         self._hint.setProperty("kind", "soft")
-        self._column.addWidget(self._hint)
-        self._column.addStretch()
-        self._scroll.setWidget(inside)
+        self._scroll.setWidget(self._inside)
+        self._scroll.verticalScrollBar().valueChanged.connect(self._lay)
         desk.session.shelf_changed.connect(self.fill)
         desk.viewing.lead_changed.connect(self._choose)
         self.fill()
 
     def fill(self) -> None:
-        """Lay out the cards of what there is: those whose thing has not changed stay, and new ones are made, many of
-        them a few at a time, so that the window answers meanwhile."""
+        """Give all that there is its place."""
         if self.desk.session.closed:
             return
-        records = [record for record in self.desk.study.items.of_kind() if _on_shelf(record)]
-        dressed = Theme.tokens
-        for key in set(self.cards) - {record.id for record in records}:
-            self._drop(self.cards.pop(key))
-        begun, whole, at, subject = time.monotonic(), True, 0, None
-        for record in records:
+        self.rows, top, subject = [], 0, None
+        for record in self.desk.study.items.of_kind():
+            if not _on_shelf(record):
+                continue
             if record.subject != subject:
                 subject = record.subject
-                self._place(self._heading(subject), at)
-                at += 1
-            card = self.cards.get(record.id)
-            if card is not None and (card.record != record or card.dressed is not dressed):
-                if not whole:
-                    self._place(card, at)  # it is made anew at the next turn
-                    at += 1
-                    continue
-                self._drop(self.cards.pop(record.id))
-                card = None
-            if card is None:
-                if not whole:
-                    continue
-                card = self.cards[record.id] = CARDS.get(record.kind, Card)(self.desk, record)
-                card.dressed = dressed
-                whole = time.monotonic() - begun < AT_ONCE
-            self._place(card, at)
-            at += 1
-        for gone in set(self._headings) - {record.subject for record in records}:
-            self._drop(self._headings.pop(gone))
-        self._hint.setVisible(not records)
-        self.cards = {r.id: self.cards[r.id] for r in records if r.id in self.cards}
-        if not whole:
-            self._rest.start()
+                height = self._heading_height()
+                self.rows.append(Row(top, height, None, subject))
+                top += height + GAP
+            self.rows.append(Row(top, HEIGHT, record, subject))
+            top += HEIGHT + GAP
+        self._inside.setMinimumHeight(top)
+        self._hint.setVisible(not self.rows)
+        self._lay()
         self._choose()
 
-    def _place(self, widget: QWidget, at: int) -> None:
-        """Have a widget at a place of the column."""
-        there = self._column.itemAt(at)
-        if there is None or there.widget() is not widget:
-            self._column.insertWidget(at, widget)
-            widget.show()  # a layout would show it a little later, and give it no room until then
+    def _heading_height(self) -> int:
+        return self.fontMetrics().height() + 4
+
+    def _lay(self) -> None:
+        """Have the cards and headings that are in sight or near it, each at its place."""
+        if self.desk.session.closed:
+            return
+        up = self._scroll.verticalScrollBar().value() - ROUND
+        down = up + self._scroll.viewport().height() + 2 * ROUND
+        first = bisect_right(self.rows, up, key=lambda row: row.top + row.height)
+        near = self.rows[first : bisect_left(self.rows, down, key=lambda row: row.top)]
+        wanted = {row.record.id: row.record for row in near if row.record is not None}
+        fresh = self._dressed is Theme.tokens
+        self._dressed = Theme.tokens
+        for key, card in list(self.cards.items()):
+            held = card.hasFocus() and any(row.record == card.record for row in self.rows)
+            if not fresh or (wanted.get(key) != card.record and not held):
+                _drop(self.cards.pop(key))
+        for subject in set(self._headings) - {row.subject for row in near if row.record is None}:
+            _drop(self._headings.pop(subject))
+        lead, width, before = self.desk.viewing.record, self._inside.width() - 2, None
+        for row in near:
+            if row.record is None:
+                self._put(self._heading(row.subject), row, width)
+                continue
+            card = self.cards.get(row.record.id)
+            if card is None:
+                card = self.cards[row.record.id] = CARDS.get(row.record.kind, Card)(self.desk, row.record)
+                card.set_chosen(lead is not None and lead.id == row.record.id)
+            self._put(card, row, width)
+            if before is not None:
+                QWidget.setTabOrder(before, card)
+            before = card
+        places = {row.record.id: row.top for row in self.rows if row.record is not None}
+        self.cards = dict(sorted(self.cards.items(), key=lambda pair: places[pair[0]]))
+
+    def _put(self, widget: QWidget, row: Row, width: int) -> None:
+        if widget.parent() is not self._inside:
+            widget.setParent(self._inside)
+        widget.setGeometry(0, row.top, width, row.height)
+        widget.show()
 
     def _heading(self, subject: str) -> Words:
         if subject not in self._headings:
@@ -361,19 +149,19 @@ class Shelf(QWidget):
             heading.setProperty("kind", "section")
         return self._headings[subject]
 
-    def _drop(self, widget: QWidget) -> None:
-        self._column.removeWidget(widget)
-        widget.hide()
-        widget.deleteLater()
+    def eventFilter(self, watched, event) -> bool:
+        if event.type() == QEvent.Type.Resize:
+            self._hint.setGeometry(0, 0, self._inside.width() - 2, self._hint.heightForWidth(self._inside.width() - 2))
+            self._lay()
+        return super().eventFilter(watched, event)
 
     def go(self, count: int) -> None:
         """Bring the image that lies some places further down to the lead pane."""
-        keys = [key for key, card in self.cards.items() if isinstance(card, ImageCard)]
+        keys = [row.record.id for row in self.rows if row.record is not None and row.record.kind == "image"]
         lead = self.desk.viewing.record
         if keys:
             at = keys.index(lead.id) if lead is not None and lead.id in keys else -1 if count > 0 else 0
-            key = keys[(at + count) % len(keys)]
-            self.desk.viewing.show_image(key)
+            self.desk.viewing.show_image(keys[(at + count) % len(keys)])
 
     def _choose(self) -> None:
         lead = self.desk.viewing.record
@@ -382,9 +170,16 @@ class Shelf(QWidget):
         self._sight.start()
 
     def _bring_into_sight(self) -> None:
-        # cards that were put in just now have their places, and the bar its length, when this is done
-        QApplication.sendPostedEvents(None, QEvent.Type.LayoutRequest.value)
         lead = self.desk.viewing.record
-        card = self.cards.get(lead.id) if lead is not None else None
-        if card is not None:
-            self._scroll.ensureWidgetVisible(card, 0, 6)
+        row = next(
+            (row for row in self.rows if row.record is not None and lead is not None and row.record.id == lead.id), None
+        )
+        if row is not None:
+            # the bar has the length of a column that grew just now when this is done
+            QApplication.sendPostedEvents(None, QEvent.Type.LayoutRequest.value)
+            self._scroll.ensureVisible(0, row.top + row.height // 2, 0, row.height // 2 + 6)
+
+
+def _drop(widget: QWidget) -> None:
+    widget.hide()
+    widget.deleteLater()

@@ -50,7 +50,7 @@ class OperationForm(QWidget):
         column.addWidget(soft(operation.summary))
         form = QFormLayout()
         form.setSpacing(7)
-        form.setFieldGrowthPolicy(QFormLayout.FieldGrowthPolicy.ExpandingFieldsGrow)
+        form.setFieldGrowthPolicy(QFormLayout.FieldGrowthPolicy.AllNonFixedFieldsGrow)
         led = [operation.first_input("image"), operation.first_input("label map")]
         for p in operation.parameters:
             if p.kind.family == "study" or p.role == "mark" or (p in led and p.required and not p.many):

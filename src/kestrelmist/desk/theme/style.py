@@ -28,6 +28,7 @@ QMainWindow, #ground {{ background: {t.ground}; }}
 QLabel[kind="title"] {{ font-size: 16px; font-weight: 700; }}
 QLabel[kind="section"] {{ font-size: 13px; font-weight: 600; color: {t.soft}; }}
 QLabel[kind="soft"] {{ font-size: 13px; color: {t.soft}; }}
+QLabel[kind="small"] {{ font-size: 12px; color: {t.soft}; }}
 QLabel[kind="wrong"] {{ font-size: 13px; color: {t.red}; }}
 QLabel[kind="figures"], QLineEdit[kind="figures"], QTableView {{ font-family: "Atkinson Hyperlegible Mono";
     font-size: 13px; }}

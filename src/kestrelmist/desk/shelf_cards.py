@@ -1,0 +1,247 @@
+"""The cards of the Shelf: a picture of a thing, its name, and a line about it."""
+
+from __future__ import annotations
+
+import json
+
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QFontMetrics, QImage, QPixmap
+from PySide6.QtWidgets import QApplication, QFrame, QHBoxLayout, QMenu, QSizePolicy, QVBoxLayout
+
+from ..scene.thumbnail import SIDE
+from ..study.items import ImageRecord, Record
+from .carrying import carry
+from .desk_model import Desk
+from .plain_text import Words, ask_text, plain_tip
+from .theme.theme import Theme, icon
+
+NAME_ROOM = 86
+"""Pixels for a name, which also has its place beside a scroll bar."""
+ROOM = 98
+"""Pixels for the words of a card."""
+HEIGHT = 62
+ICONS = {"transform": "move-3d", "table": "table"}
+
+
+class Card(QFrame):
+    """One thing: a picture, its name, and a line about it. Words are shown as they are, never as markup."""
+
+    def __init__(self, desk: Desk, record: Record):
+        super().__init__()
+        self.desk, self.record = desk, record
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setFixedHeight(HEIGHT)
+        picture = Words()
+        picture.setFixedSize(46, 46)
+        picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        picture.setPixmap(self.picture())
+        name, facts = Words(), Words()
+        name.setText(two_lines(record.name, name.fontMetrics(), NAME_ROOM))
+        facts.setProperty("kind", "small")
+        facts.ensurePolished()  # its letters are measured below
+        told = record.short_facts
+        if facts.fontMetrics().horizontalAdvance(told) > ROOM:  # the first of them; all are told by the pointer
+            told = facts.fontMetrics().elidedText(told.split(" · ")[0], Qt.TextElideMode.ElideRight, ROOM)
+        facts.setText(told)
+        for label in (name, facts):  # words give way, the card keeps its width
+            label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        column = QVBoxLayout()
+        column.setSpacing(0)
+        column.addStretch()
+        column.addWidget(name)
+        column.addWidget(facts)
+        column.addStretch()
+        row = QHBoxLayout(self)
+        row.setContentsMargins(5, 5, 3, 5)
+        row.setSpacing(6)
+        row.addWidget(picture)
+        row.addLayout(column, 1)
+        self.setAccessibleName(f"{record.subject}, {record.name}")
+        self.setToolTip(plain_tip(self.told()))
+        self.set_chosen(False)
+
+    def picture(self) -> QPixmap:
+        return icon(ICONS.get(self.record.kind, "circle-help"), 22, Theme.tokens.soft).pixmap(22, 22)
+
+    def told(self) -> str:
+        """What is said when the pointer rests on it."""
+        record = self.record
+        if not record.known:
+            return f"{record.name}: a {record.kind}, which this version does not know; it is kept as it is"
+        return f"{record.name} of {record.subject}\n{record.short_facts}"
+
+    def set_chosen(self, chosen: bool) -> None:
+        name = "cardchosen" if chosen else "cardplain"
+        if self.objectName() != name:
+            self.setObjectName(name)
+            self.style().polish(self)
+
+    def show_it(self) -> None:
+        """Choose it."""
+
+    def mousePressEvent(self, event) -> None:
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.show_it()
+
+    def keyPressEvent(self, event) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Space):
+            self.show_it()
+        elif event.key() == Qt.Key.Key_F2:
+            self.ask_and_rename()
+        else:
+            super().keyPressEvent(event)
+
+    def actions(self, menu: QMenu) -> None:
+        """What can be done with it besides what can be done with all."""
+
+    def contextMenuEvent(self, event) -> None:
+        menu = QMenu(self)
+        self.actions(menu)
+        session, key = self.desk.session, self.record.id
+        changing = [
+            menu.addAction("Rename…", self.ask_and_rename),
+            menu.addAction("Take off the Shelf", lambda: session.run("take-off", {"thing": key})),
+            menu.addAction("Delete for good…", self.ask_and_delete),
+        ]
+        for action in changing:
+            action.setEnabled(self.record.known and not self.desk.study.read_only)
+        menu.exec(event.globalPos())
+
+    def ask_and_rename(self) -> None:
+        name = ask_text(self, "Rename", "Its name:", self.record.name)
+        if name is not None:
+            self.desk.session.run("rename", {"thing": self.record.id, "name": name})
+
+    def ask_and_delete(self) -> None:
+        words = (
+            f"“{self.record.name}”, what is of it and the study's copy of its files will be gone.\n"
+            "Type its name to be sure:"
+        )
+        name = ask_text(self, "Delete for good", words)
+        if name is not None:
+            self.desk.session.delete(self.record.id, name)
+
+
+class ImageCard(Card):
+    """An image; a click brings it to the lead pane."""
+
+    def __init__(self, desk: Desk, record: ImageRecord):
+        super().__init__(desk, record)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self._from = QPoint()
+
+    def picture(self) -> QPixmap:
+        return picture_of(self.desk.study.thumbnail(self.record.id), 46)
+
+    def told(self) -> str:
+        assert isinstance(self.record, ImageRecord)
+        return short_facts(self.record)
+
+    def show_it(self) -> None:
+        self.desk.viewing.show_image(self.record.id)
+
+    def mousePressEvent(self, event) -> None:
+        self._from = event.position().toPoint()  # a click shows it when the button goes up; a drag lays it somewhere
+
+    def mouseMoveEvent(self, event) -> None:
+        far = (event.position().toPoint() - self._from).manhattanLength()
+        if event.buttons() & Qt.MouseButton.LeftButton and far >= QApplication.startDragDistance():
+            carry(self, self.record.id, self.picture())
+
+    def mouseReleaseEvent(self, event) -> None:
+        if event.button() == Qt.MouseButton.LeftButton and self.rect().contains(event.position().toPoint()):
+            self.show_it()
+
+    def actions(self, menu: QMenu) -> None:
+        key, lead = self.record.id, self.desk.viewing.record
+        over = menu.addAction(
+            f"Lay over “{lead.name.replace('&', '&&')}”" if lead else "Lay over the lead image",
+            lambda: self.desk.layers.lay_over(key),
+        )
+        over.setEnabled(lead is not None and lead.id != key)
+        beside = menu.addAction("Show beside it", lambda: self.desk.beside.add(key))
+        beside.setEnabled(lead is not None and lead.id != key)
+        menu.addAction("Show facts", lambda: self.desk.session.run("facts", {"image": key}))
+
+
+class TransformCard(Card):
+    """A transform; its menu places the lead image by it."""
+
+    def actions(self, menu: QMenu) -> None:
+        lead, key = self.desk.viewing.record, self.record.id
+        place = menu.addAction(
+            f"Place “{lead.name}” by it" if lead else "Place the lead image by it",
+            lambda: self.desk.run("place-by", {"transform": key}),
+        )
+        place.setEnabled(lead is not None)
+        menu.addAction("Turn it round", lambda: self.desk.session.run("invert-transform", {"transform": key}))
+
+
+def two_lines(name: str, metrics: QFontMetrics, room: int) -> str:
+    """A name on at most two lines. What is made of an image is called like it with a word more: so both its ends are
+    kept."""
+    if metrics.horizontalAdvance(name) <= room:
+        return name
+    words, first = name.split(" "), ""
+    while len(words) > 1 and metrics.horizontalAdvance(f"{first} {words[0]}".strip()) <= room:
+        first = f"{first} {words.pop(0)}".strip()
+    mode = Qt.TextElideMode.ElideLeft if first else Qt.TextElideMode.ElideMiddle
+    rest = metrics.elidedText(" ".join(words), mode, room)
+    return f"{first}\n{rest}" if first else rest
+
+
+CARDS = {"image": ImageCard, "transform": TransformCard}
+"""Cards of the kinds that have one of their own."""
+
+
+def short_facts(record: ImageRecord) -> str:
+    """What is said when the pointer rests on a thumbnail."""
+    space = record.grid
+    shape, spacing = (space.shape[:2], space.spacing[:2]) if space.shape[2] == 1 else (space.shape, space.spacing)
+    size = " × ".join(f"{s:.4g}" for s in spacing)
+    lines = [
+        f"{record.name} of {record.subject}",
+        f"{record.modality} {record.format}".strip(),
+        f"{' × '.join(map(str, shape))} voxels"
+        + (f" of {size} {space.unit}" if space.unit != "px" else ", no scale given"),
+    ]
+    lines += [f"{a.size} {a.plural}" + (f", {a.step:.4g} {a.unit} apart" if a.step else "") for a in record.axes]
+    try:
+        taken = json.loads(record.facts.get("Acquisition", "{}"))
+    except ValueError:
+        taken = {}
+    lines += [
+        f"{words} {taken[key] * scale:.4g} {unit}"
+        for key, words, scale, unit in (
+            ("RepetitionTime", "Repetition time", 1, "s"),
+            ("EchoTime", "Echo time", 1000, "ms"),
+            ("MagneticFieldStrength", "Field", 1, "T"),
+        )
+        if isinstance(taken.get(key), (int, float))
+    ]
+    date = record.facts.get("SeriesDate") or record.facts.get("StudyDate") or ""
+    lines += [f"Taken on {date[:4]}-{date[4:6]}-{date[6:8]}"] if len(date) == 8 and date.isdigit() else []
+    return "\n".join([*lines, *(c.sentence for c in record.caveats)])
+
+
+def picture_of(thumbnail: bytes | None, size: int) -> QPixmap:
+    """A stored thumbnail as a pixmap; night ground when there is none."""
+    if not thumbnail or len(thumbnail) not in (SIDE * SIDE, 4 * SIDE * SIDE):
+        pixmap = QPixmap(size, size)
+        pixmap.fill(Theme.tokens.night)
+        return pixmap
+    colour = len(thumbnail) > SIDE * SIDE
+    image = QImage(
+        thumbnail,
+        SIDE,
+        SIDE,
+        4 * SIDE if colour else SIDE,
+        QImage.Format.Format_RGB32 if colour else QImage.Format.Format_Grayscale8,
+    )
+    pixmap = QPixmap.fromImage(
+        image.scaled(
+            size * 2, size * 2, Qt.AspectRatioMode.IgnoreAspectRatio, Qt.TransformationMode.SmoothTransformation
+        )
+    )
+    pixmap.setDevicePixelRatio(2)
+    return pixmap
