@@ -14,7 +14,7 @@ import numpy as np
 from .row import Row
 
 BEAT = 0.002
-IMAGES, LABELS, SWITCHES, SIDE = 300, 500, 120, 64
+IMAGES, LABELS, MAPS, SWITCHES, SIDE = 300, 500, 20, 120, 64
 KILOBYTES = 1024
 
 
@@ -31,11 +31,13 @@ def rows() -> list[Row]:
     """Against the cards of all images, against the work that was cancelled, and against the images' own bytes."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from kestrelmist.core.image import Image
+    from kestrelmist.core.progress import Progress
     from kestrelmist.core.space import Space
     from kestrelmist.desk.app import application, open_window
     from kestrelmist.desk.shelf_cards import ImageCard
     from kestrelmist.formats.saving import save_image
     from kestrelmist.study.study import Study
+    from kestrelmist.warm import load_drawing
 
     app, rng = application(), np.random.default_rng(2)
     found: list[Row] = []
@@ -51,6 +53,11 @@ def rows() -> list[Row]:
             first = study.records()[0].id
             for n in range(LABELS):
                 study.run("add-label", labels=first, label=f"Part {n}")
+            for n in range(MAPS):
+                study.run("new-labels", image=first, name=f"Map {n}")
+                ball = {"label": "One", "point": (0.3 * n - 3.0, 1.0, 1.0), "diameter": 6.0}
+                study.run("add-label", labels=f"{study.records()[0].name}#Map {n}", label="One")
+                study.run("paint", labels=f"{study.records()[0].name}#Map {n}", **ball)
         window = open_window(Path(place) / "study")
         window.resize(1280, 800)
         window.show()
@@ -76,6 +83,7 @@ def rows() -> list[Row]:
                 times.append(max(time.perf_counter() - began, settle()))
             return min(times)
 
+        load_drawing(Progress())
         settle(6.0)
         key = desk.study.records()[5].id
 
@@ -89,10 +97,19 @@ def rows() -> list[Row]:
         settle(1.0)
         desk.viewing.set_stage("Outline")
         settle(1.0)
+        maps = [one.id for one in desk.study.label_maps(desk.study.records()[0].id)]
+        desk.viewing.show_image(desk.study.records()[0].id)
+        settle(1.0)
+        desk.viewing.choose_map(maps[0])
+        settle(1.0)
         painted = late(lambda n: desk.run("paint", {"label": f"Part {n}", "point": (1.0, 1.0, 1.0), "diameter": 3.0}))
+        desk.viewing.set_show_others(True)
+        settle(1.0)
+        in_hand = late(lambda n: desk.viewing.choose_map(maps[(0, 5, 0)[n]]))
         for what, took, most in (
             (f"window's rest while one of {IMAGES} images is renamed", renamed, 0.05),
             (f"window's rest while one of {LABELS} labels is painted by its form", painted, 0.05),
+            (f"window's rest while another of {MAPS} label maps is taken in hand, all shown", in_hand, 0.05),
             (f"window's rest while another theme comes over {IMAGES} images and {LABELS} labels", dressed, 0.25),
         ):
             words = f"at most {most} s"

@@ -390,7 +390,7 @@ class BenchTest(DeskCase):
         for _ in range(12):
             self.desk.session.run("turn-values", {"image": self.desk.viewing.record.id})
             self.settle(self.window)
-        scroll, cards = self.window.shelf._scroll, list(self.window.shelf.cards.values())
+        scroll, cards = self.window.shelf.column, list(self.window.shelf.cards.values())
         for card in (cards[-1], cards[0]):
             self.desk.viewing.show_image(card.record.id)
             self.settle(self.window)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import math
 import mmap
-from dataclasses import asdict, dataclass, fields, replace
+from dataclasses import dataclass, fields, replace
 
 import numpy as np
 
@@ -113,7 +113,7 @@ class LabelTable:
 
     def as_list(self) -> list[dict]:
         """As plain values, for JSON."""
-        return [asdict(label) for label in self.labels]
+        return [dict(vars(label)) for label in self.labels]  # fields are plain: copies of them would cost
 
     @classmethod
     def from_list(cls, rows) -> LabelTable:

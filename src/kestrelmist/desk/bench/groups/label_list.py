@@ -19,13 +19,16 @@ from PySide6.QtWidgets import (
 from ....core.errors import Trouble
 from ....core.labels import Label
 from ....core.quantity import short_size
+from ...column import Column, Row
 from ...desk_model import Desk
 from ...plain_text import Words, plain_tip
 from ...theme.theme import Theme, figures, icon
 from ..page import GROUPS, BenchContext, Group
 
-MOST_ROWS = 200
-"""Rows that are listed; the Finder and the table of measures reach the rest."""
+TALL, GAP = 28, 1
+"""Pixels of a row, and between two."""
+MOST = 9
+"""Rows that are seen at once, so that the tools below stay within reach."""
 
 
 def swatch(colour: str, size: int = 14) -> QPixmap:
@@ -43,15 +46,15 @@ def swatch(colour: str, size: int = 14) -> QPixmap:
 class LabelRow(QWidget):
     """One label; a click chooses it, a double click renames it."""
 
-    def __init__(self, desk: Desk, label: Label):
+    def __init__(self, desk: Desk, number: int):
         super().__init__()
         self.setObjectName("row")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.desk, self.viewing, self.hand = desk, desk.viewing, desk.hand
-        self.number = label.number
+        self.number = number
         self._shown: tuple = ()
         """What the row was drawn from last: with hundreds of them, drawing all anew is felt."""
-        self.setFixedHeight(28)
+        self.setFixedHeight(TALL)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.colour, self.figure, self.name, self.volume = Words(), Words(), Words(), Words()
         self.figure.setFont(figures(13))
@@ -158,13 +161,12 @@ class LabelList(QWidget):
 
     def __init__(self, context: BenchContext):
         super().__init__()
-        self.desk, self.rows = context.desk, {}
+        self.desk, self._numbers, self._dressed = context.desk, [], Theme.tokens
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(0, 0, 0, 0)
         self.column.setSpacing(1)
-        self.list = QVBoxLayout()
-        self.list.setSpacing(1)
-        self.column.addLayout(self.list)
+        self.list = Column(GAP)
+        self.column.addWidget(self.list)
         self.new = QLineEdit()
         self.new.setPlaceholderText("New label: type its name")
         self.new.setAccessibleName("Name of a new label")
@@ -185,6 +187,7 @@ class LabelList(QWidget):
             self.desk.hand.label_chosen,
         ):
             signal.connect(self.refresh)
+        self.desk.hand.label_chosen.connect(self._bring_into_sight)
         self.refresh()
 
     def dress(self) -> None:
@@ -199,22 +202,27 @@ class LabelList(QWidget):
         if self.desk.run_now("add-label", {"label": name}):
             self.new.clear()
 
+    @property
+    def rows(self) -> dict[int, LabelRow]:
+        """By number, from above: those in sight or near it."""
+        return self.list.widgets
+
     def refresh(self) -> None:
         labels = self.desk.viewing.labels
-        table = list(labels.table) if labels is not None else []
-        listed = [label.number for label in table[:MOST_ROWS]]
-        if listed != list(self.rows):
-            for number in set(self.rows) - set(listed):
-                self.rows[number].hide()
-                self.rows.pop(number).deleteLater()
-            kept, self.rows = self.rows, {}
-            for n, label in enumerate(table[:MOST_ROWS]):
-                row = kept.get(label.number) or LabelRow(self.desk, label)
-                self.rows[label.number] = row
-                if self.list.indexOf(row) != n:
-                    self.list.insertWidget(n, row)
+        numbers = [label.number for label in labels.table] if labels is not None else []
+        if numbers != self._numbers or self._dressed is not Theme.tokens:
+            self.list.fill([Row(n, n, TALL, self._row) for n in numbers], anew=self._dressed is not Theme.tokens)
+            self.list.setFixedHeight(min(self.list.tall, MOST * (TALL + GAP)))
+            self._numbers, self._dressed = numbers, Theme.tokens
+            self._bring_into_sight()
         for row in self.rows.values():
             row.refresh()
+
+    def _row(self, number: int) -> LabelRow:
+        return LabelRow(self.desk, number)
+
+    def _bring_into_sight(self) -> None:
+        self.list.bring_into_sight(self.desk.hand.label_number, margin=GAP)
 
 
 GROUPS.add("labels", Group("labels", "Outline", LabelList, 20))
