@@ -55,7 +55,7 @@ def rows() -> list[Row]:
                 study.run("add-label", labels=first, label=f"Part {n}")
             for n in range(MAPS):
                 study.run("new-labels", image=first, name=f"Map {n}")
-                ball = {"label": "One", "point": (0.3 * n - 3.0, 1.0, 1.0), "diameter": 6.0}
+                ball: dict = {"label": "One", "point": (0.3 * n - 3.0, 1.0, 1.0), "diameter": 6.0}
                 study.run("add-label", labels=f"{study.records()[0].name}#Map {n}", label="One")
                 study.run("paint", labels=f"{study.records()[0].name}#Map {n}", **ball)
         window = open_window(Path(place) / "study")
