@@ -3,6 +3,8 @@
 import contextlib
 import io
 import json
+import sys
+import time
 import unittest
 
 import numpy as np
@@ -17,7 +19,9 @@ from kestrelmist.core.safe_write import write_trouble
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.formats.opening import open_image
 from kestrelmist.prepare.calculate import calculate
+from kestrelmist.prepare.denoise import reduce_noise
 from kestrelmist.prepare.evenness import even_brightness
+from kestrelmist.prepare.rigid_search import found_movement
 from tests.making import PlaceCase, straight_space, two_balls
 
 MANY = "9" * 400
@@ -58,16 +62,30 @@ class OddSentencesTest(PlaceCase):
     def test_a_failed_write_without_a_word_of_the_system(self):
         self.assertNotIn("None", str(write_trouble(OSError("the drive says no"), self.place / "x")))
 
-    def test_nothing_is_printed_when_a_field_is_cancelled(self):
+    def test_what_a_library_works_at_ends_at_once_and_prints_nothing(self):
         image = Image(
             np.random.default_rng(1).uniform(50, 100, (40, 40, 40)).astype(np.float32), straight_space((40,) * 3)
         )
-        progress = Progress()
-        progress.listener = lambda share, what: progress.cancel() if share > 0.12 else None
-        said = io.StringIO()
-        with contextlib.redirect_stderr(said), self.assertRaises(Cancelled):
-            even_brightness(image, progress=progress)
-        self.assertEqual(said.getvalue(), "")
+        whole = np.ones(image.kji.shape, bool)
+        for work, share_done in (
+            (even_brightness, 0.12),
+            (lambda given, progress: reduce_noise(given, "diffusion", progress=progress), 0.25),
+            (lambda one, progress: found_movement(one.kji, one.space, one.kji, one.space, whole, progress), 0.01),
+        ):
+            progress, at = Progress(), []
+
+            def listen(share, what, progress=progress, at=at, least=share_done):
+                if share > least:
+                    at.append(time.monotonic())
+                    progress.cancel()
+
+            progress.listener = listen
+            said = io.StringIO()
+            with contextlib.redirect_stderr(said), self.assertRaises(Cancelled):
+                work(image, progress=progress)
+            self.assertEqual(said.getvalue(), "")
+            self.assertLess(time.monotonic() - at[0], 3)  # it went on for ten seconds; one is what is promised
+            self.assertIsNone(getattr(sys, "last_value", None))
 
     def test_transforms_under_mat(self):
         matrix = np.array([[1, 0.1, 0, 3], [-0.1, 1, 0, -4], [0, 0, 1.2, 5], [0, 0, 0, 1]], float)

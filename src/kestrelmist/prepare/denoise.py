@@ -13,7 +13,7 @@ from ..core.kernel import kernel
 from ..core.operation import operation
 from ..core.parameter import Between, ImageValue
 from ..core.progress import Progress, silent
-from .watched import watch
+from .watched import execute
 
 PATCH, SEARCH = 1, 5
 """Voxels to each side of a patch, and of the box in which patches like it are sought (P. Coupé et al., IEEE Trans. Med.
@@ -246,12 +246,12 @@ def _diffused(values: np.ndarray, spread: float, spacing, progress: Progress) ->
     filter.SetTimeStep(0.0625)
     filter.SetNumberOfIterations(5)
     filter.SetConductanceParameter(float(np.clip(2.0 * spread / (np.abs(np.diff(values)).mean() + 1e-12), 0.5, 9.0)))
-    watch(
+    found = execute(
         filter,
         sitk.sitkProgressEvent,
         lambda: progress.at(0.2 + 0.7 * min(filter.GetProgress(), 1.0), "Reducing noise"),
+        given,
     )
-    found = filter.Execute(given)
     progress.at(0.9, "Reducing noise")
     return sitk.GetArrayFromImage(found)
 

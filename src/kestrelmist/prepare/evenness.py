@@ -14,7 +14,7 @@ from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, Only, Unit
 from ..core.progress import Progress, silent
-from .watched import watch
+from .watched import execute
 
 WORK, FINER = 48, 12
 """Voxels along the longest side of the grid on which the field is found, and how many there are at least between two
@@ -76,7 +76,6 @@ def even_brightness(
     try:
         field = found_field(values, inside, image.space.spacing, knots, progress)
     except RuntimeError as error:
-        progress.at(0.5)  # says so when it was cancelled
         raise Trouble(f"No field could be found in “{image.name}”", "give a mask of what is looked at") from error
     return _divided(image, field, inside, "N4")
 
@@ -100,7 +99,7 @@ def found_field(
     Raises
     ------
     RuntimeError
-        When there is none, or it was cancelled.
+        When there is none.
     """
     import SimpleITK as sitk
 
@@ -124,12 +123,14 @@ def found_field(
     filter.SetConvergenceThreshold(1e-5)
     filter.SetWienerFilterNoise(NOISE)
     filter.SetNumberOfControlPoints([int(np.ceil(n / 2 ** (levels - 1))) + 3 for n in spans])
-    watch(
+    share = 0.7 / ITERATIONS
+    execute(
         filter,
         sitk.sitkIterationEvent,
-        lambda: progress.at(0.1 + 0.7 * min(filter.GetElapsedIterations() / ITERATIONS, 1.0), "Finding the field"),
+        lambda: progress.at(0.1 + share * min(filter.GetElapsedIterations(), ITERATIONS), "Finding the field"),
+        given,
+        where,
     )
-    filter.Execute(given, where)
     progress.at(0.85, "Dividing it out")
     whole = sitk.GetImageFromArray(values)
     whole.SetSpacing(tuple(spacing))

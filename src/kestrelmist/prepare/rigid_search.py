@@ -7,7 +7,7 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.progress import Progress
 from ..core.space import Space
-from .watched import watch
+from .watched import execute
 
 BINS, SAMPLES, STEPS = 32, 60_000, 120
 LEVELS = ((2, 1.0), (1, 0.5))
@@ -62,15 +62,15 @@ def found_movement(
     method.SmoothingSigmasAreSpecifiedInPhysicalUnitsOff()
     method.SetInitialTransform(start, inPlace=True)
 
-    watch(
-        method,
-        sitk.sitkIterationEvent,
-        lambda: progress.at(min(method.GetOptimizerIteration() / STEPS, 1.0), "Lining up"),
-    )
     try:
-        method.Execute(one, other)
+        execute(
+            method,
+            sitk.sitkIterationEvent,
+            lambda: progress.at(min(method.GetOptimizerIteration() / STEPS, 1.0), "Lining up"),
+            one,
+            other,
+        )
     except RuntimeError as error:
-        progress.at(1.0)  # says so when it was cancelled
         raise Trouble("The two could not be lined up", "leave lining up out, or place one by hand") from error
     progress.at(1.0)
     shift = np.array(start.GetTranslation())

@@ -66,7 +66,7 @@ def start_of(values: np.ndarray, inside: np.ndarray, spacing, fluid_bright: bool
     try:
         field = found_field(whole, whole > DARK, spacing, 0.0, progress, COARSE)[inside]
         fields.append(field / field.mean(dtype=np.float64).astype(np.float32))
-    except RuntimeError:  # there is none to be found, or it was cancelled
+    except RuntimeError:  # there is none to be found
         progress.at(0.5)
     best, most = None, -math.inf
     for field in fields:
