@@ -1,4 +1,4 @@
-"""Test files in as many processes as the machine has cores."""
+"""Test files in several processes side by side."""
 
 import contextlib
 import io
@@ -11,25 +11,25 @@ from multiprocessing.connection import wait
 from pathlib import Path
 
 LONGEST = (
-    "strokes",
-    "command_line",
-    "label_maps",
-    "operations",
-    "desk",
-    "wheel",
-    "bench",
-    "gather_desk",
     "demo",
-    "planted",
-    "damage",
+    "habits",
+    "bench",
+    "trial",
+    "operations",
+    "docs",
+    "pictures_desk",
+    "cancel",
+    "desk",
+    "strokes",
+    "beside",
 )
 """Files that are begun first, so that none of them is left for the end."""
 
 
-def modules() -> list[str]:
-    names = sorted(path.stem for path in Path(__file__).parent.glob("test_*.py"))
-    first = [f"test_{name}" for name in LONGEST]
-    return [f"tests.{name}" for name in first + [n for n in names if n not in first]]
+def modules(package: str = "tests") -> list[str]:
+    names = sorted(path.stem for path in (Path(__file__).parent.parent / package).glob("test_*.py"))
+    first = [f"test_{name}" for name in LONGEST if f"test_{name}" in names]
+    return [f"{package}.{name}" for name in first + [n for n in names if n not in first]]
 
 
 def run(names: list[str], stream) -> tuple[int, int, int]:

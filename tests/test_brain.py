@@ -18,13 +18,12 @@ from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space
 from kestrelmist.demo.animal import make_animal
 from kestrelmist.demo.functional_run import odour_space
-from kestrelmist.demo.scans import coil, head_ct_space, head_mr_space, scan_ct, scan_mr
+from kestrelmist.demo.scans import head_mr_space, scan_mr
 from kestrelmist.demo.truth import true_labels
 from kestrelmist.formats.label_files import read_label_map
 from kestrelmist.formats.saving import save_image
 from kestrelmist.prepare.body import take_out_body
 from kestrelmist.prepare.brain import take_out_brain
-from kestrelmist.prepare.evenness import even_brightness
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import straight_space
@@ -61,20 +60,6 @@ class AnimalTest(unittest.TestCase):
         axes = (Axis.even("time", 9, 2.0, "s"),)
         series = Image(np.asfortranarray(np.stack(volumes, -1), np.float32), space, "Run", "HM-31", axes=axes)
         self.assertGreater(self.overlap(series), 0.93)
-
-    def test_what_the_skull_holds_in_a_ct(self):
-        space = head_ct_space(160, 150)
-        image = Image(scan_ct(self.animal, space), space, "CT", "HM-31", unit="HU")
-        self.assertGreater(self.overlap(image), 0.92)
-
-    def test_the_brightness_of_the_coil_is_evened(self):
-        fine = head_mr_space()
-        coarse = Space(tuple(n // 2 for n in fine.shape), fine.affine @ np.diag([2, 2, 2, 1.0]))
-        image = Image(scan_mr(self.animal, coarse), coarse, "T1", "HM-31")
-        head, true = image.data > 150, coil(coarse).T
-        found = even_brightness(image).field.data
-        before, after = (float(v[head].std() / v[head].mean()) for v in (true, true / found))
-        self.assertLess(after, 0.4 * before)
 
     def test_of_a_t1(self):
         fine = head_mr_space()

@@ -102,7 +102,7 @@ class StarterTest(unittest.TestCase):
     def test_the_starter_is_sound_and_tells_its_words(self):
         self.assertEqual(subprocess.run(["bash", "-n", str(ROOT / "kestrel")]).returncode, 0)
         said = subprocess.run([str(ROOT / "kestrel"), "help"], capture_output=True, text=True).stderr
-        for word in ("demo", "open", "test", "bench", "shots"):
+        for word in ("demo", "open", "test", "truth", "trial", "bench", "shots"):
             self.assertIn(word, said)
 
     def test_missing_packages_without_rights_give_the_line_to_type(self):
