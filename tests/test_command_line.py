@@ -10,6 +10,7 @@ import numpy as np
 
 from kestrelmist.command_output import print_table
 from kestrelmist.core.labels import LabelMap, LabelTable
+from kestrelmist.core.operation import all_operations
 from kestrelmist.core.table import Column, Table
 from kestrelmist.formats.label_files import read_label_map, write_label_map
 from kestrelmist.formats.opening import open_image
@@ -32,6 +33,8 @@ class HelpTest(unittest.TestCase):
         for name in ("grow", "smooth", "combine", "recipe", "gather"):
             told = kestrelmist(name, "--help").stdout
             self.assertNotRegex(told, r"<\w+>|TEXT\.\.\.|typing|--no-\w*_\w*")
+        for operation in all_operations().values():
+            self.assertNotRegex(kestrelmist(*operation.name.split(" "), "--help").stdout, r"---|Raises|Returns\s")
         self.assertIn("measure labels", kestrelmist("--help").stdout)
         self.assertIn("IMAGE", kestrelmist("measure", "labels", "--help").stdout)
 

@@ -142,9 +142,11 @@ def command_of(operation: Operation) -> click.Command:
 
 
 def _help(operation: Operation) -> str:
+    """The words before the first section with a line under its name."""
     import inspect
+    import re
 
-    return (inspect.getdoc(operation.function) or "").split("\nParameters\n")[0].strip()
+    return re.split(r"\n\w+\n-+\n", inspect.getdoc(operation.function) or "")[0].strip()
 
 
 def _first_sentence(text: str) -> str:
