@@ -74,7 +74,7 @@ class Formula:
         if len(text) > LONGEST:
             raise Trouble("This formula is too long", f"write it in at most {LONGEST} letters")
         try:
-            tree = ast.parse(_with_words(text.strip()), mode="eval")
+            tree = ast.parse(_with_words(text).strip(), mode="eval")
         except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
             at = None if _with_words(text) != text else getattr(error, "offset", None)
             where = f" at letter {at}" if at else ""
