@@ -11,10 +11,12 @@ from kestrelmist.core.axis import Axis
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.space import Space, picture_space
+from kestrelmist.formats.beside_nifti import write_sidecar
 from kestrelmist.formats.not_said import lost_in
 from kestrelmist.formats.opening import open_image
-from kestrelmist.formats.own_words import take_in_words
+from kestrelmist.formats.own_words import own_words, take_in_words
 from kestrelmist.formats.saving import save_image
+from kestrelmist.formats.sidecar import facts_of
 from kestrelmist.prepare.channels import merge_channels
 from tests.command import kestrelmist
 from tests.making import PlaceCase, tilted_space
@@ -151,6 +153,76 @@ class EveryFormatTest(PlaceCase):
         said = kestrelmist("turn", self.place / "plate.nii.gz", "--flip", "--out", self.place / "turned.png").stdout
         self.assertIn("turned.png does not say the unit a.u., the scale.", said)
 
+    def test_how_it_was_taken_and_gradients_in_every_format(self):
+        rng, space = np.random.default_rng(8), tilted_space()
+        vectors = rng.normal(size=(5, 3))
+        vectors[1:] /= np.linalg.norm(vectors[1:], axis=1, keepdims=True)
+        vectors[0] = 0
+        strengths = [0.0, 1000.0, 1000.0, 0.0, 2500.0]
+        vectors[3] = 0
+        facts = {"EchoTime": 0.0123, "RepetitionTime": 2.5, "FlipAngle": 77.0}
+        facts |= {"SliceTiming": [0.1 * k for k in range(space.shape[2])]}
+        facts |= {"bValues": strengths, "bVectors": vectors.tolist()}
+        axis = Axis("direction", 5, labels=tuple(f"b {b:g}" for b in strengths))
+        values = rng.integers(0, 900, (*space.shape, 5)).astype(np.int16)
+        image = Image(
+            np.asfortranarray(values), space, "Diffusion", modality="MR", axes=(axis,),
+            facts={"Acquisition": json.dumps(facts)},
+        )  # fmt: skip
+        want = _in_the_world(image)
+        for ending in (*WHOLE, ".dicom"):
+            path = self.place / f"diffusion{ending}"
+            (row, *_) = json.loads(kestrelmist("convert", self._kept(image), "--to", path, "--json").stdout)["rows"]
+            read, lost = open_image(path), {".dicom": "how it was taken (SliceTiming)"}.get(ending)
+            self.assertEqual(row["not said"], lost, ending)
+            self.assertEqual([(a.name, a.size, a.labels) for a in read.axes], [("direction", 5, axis.labels)], ending)
+            np.testing.assert_allclose(_in_the_world(read), want, atol=2e-4, err_msg=ending)
+            got = facts_of(read)
+            self.assertEqual(got["bValues"], strengths)
+            for name in ("EchoTime", "RepetitionTime", "FlipAngle"):
+                self.assertAlmostEqual(got[name], facts[name], places=7, msg=f"{ending}: {name}")
+            for n in range(5):
+                got, true = read.frame((n,)).data, values[..., n]
+                if ending == ".dicom":
+                    got, true = by_place(read.space, got), by_place(space, true)
+                np.testing.assert_array_equal(got, true, ending)
+        plain = self.place / "without.nii.gz"
+        (row,) = json.loads(kestrelmist("convert", self._kept(image), "--to", plain, "--no-sidecar", "--json").stdout)[
+            "rows"
+        ]
+        self.assertEqual(row["not said"], "the gradients, "
+                         "how it was taken (EchoTime, FlipAngle, RepetitionTime, SliceTiming)")  # fmt: skip
+
+    def _kept(self, image: Image):
+        path = self.place / "source" / "source.nii.gz"
+        if not path.exists():
+            path.parent.mkdir()
+            save_image(path, image)
+            write_sidecar(path, image)
+        return path
+
+    def test_words_of_how_it_was_taken_count_on_the_same_grid_only(self):
+        image = everything()["CT"]
+        image.facts = {"Acquisition": json.dumps({"EchoTime": 0.02, "SliceTiming": [0.0, 0.1]})}
+        words = own_words(image, place=False)
+        for space, kept in (
+            (image.space, True),
+            (Space(image.space.shape, image.space.affine @ np.diag([-1.0, 1, 1, 1])), False),
+            (Space((*image.space.shape[:2], image.space.shape[2] + 1), image.space.affine), False),
+        ):
+            other = Image(np.zeros(space.shape, np.int16, order="F"), space)
+            take_in_words(other, words)
+            self.assertEqual(facts_of(other), json.loads(image.facts["Acquisition"]) if kept else {})
+        taken = json.loads(words)["taken"]
+        for wrong in (
+            {"facts": {"EchoTime": float("inf"), "SliceTiming": ["a"], "bVectors": [[1, 2]], "bValues": "x"}},
+            {"facts": {"EchoTime": 10**400, "bVectors": [5], "PhaseEncodingDirection": "up"}},
+            {"facts": 7}, {"directions": "x"}, {"directions": [[float("nan")] * 3] * 3}, {"shape": 5},
+        ):  # fmt: skip
+            other = Image(image.data, image.space)
+            take_in_words(other, json.dumps({"taken": taken | wrong}))
+            self.assertEqual(facts_of(other), {}, wrong)
+
     def test_a_float_tiff_that_says_nothing_is_asked_about(self):
         import tifffile
 
@@ -198,6 +270,15 @@ class EveryFormatTest(PlaceCase):
         read = open_image(path)
         self.assertEqual(read.unit, "Hz")
         self.assertFalse(read.space.sides_known)
+
+
+def _in_the_world(image: Image) -> np.ndarray:
+    """Gradients in the world's axes, whatever those of the image are."""
+    vectors = np.array(facts_of(image)["bVectors"], float)
+    directions = image.space.affine[:3, :3] / np.array(image.space.spacing)
+    if np.linalg.det(directions) > 0:
+        vectors = vectors * [-1, 1, 1]
+    return vectors @ directions.T
 
 
 def _words_of(xml: str) -> str:

@@ -180,8 +180,9 @@ def _write(path: Path, thing: Any, progress: Progress, said: Said) -> list[Path]
     from .formats.saving import save_thing
 
     save_thing(path, thing, progress)
-    if isinstance(thing, Image) and (lost := lost_in(path, thing)):
-        said.lost.append(f"{path.name} does not say {', '.join(lost)}")
     if isinstance(thing, LabelMap):
         return [path, table_path(path)] if len(thing.table) else [path]
-    return [path, *(write_sidecar(path, thing) if isinstance(thing, Image) and is_nifti(path) else [])]
+    beside = write_sidecar(path, thing) if isinstance(thing, Image) and is_nifti(path) else []
+    if isinstance(thing, Image) and (lost := lost_in(path, thing)):
+        said.lost.append(f"{path.name} does not say {', '.join(lost)}")
+    return [path, *beside]

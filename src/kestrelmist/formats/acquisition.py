@@ -9,8 +9,10 @@ import numpy as np
 from .dicom_frames import private_block_reader
 from .dicom_order import seconds_of
 from .series import Series, component_of
+from .sidecar import facts_of
 
 if TYPE_CHECKING:
+    from ..core.image import Image
     from ..core.space import Space
 
 PLAIN = {
@@ -212,3 +214,38 @@ def diffusion(series: Series, space: Space) -> dict:
             vector[0] *= -1
         vectors.append([round(float(v) + 0.0, 8) for v in vector])
     return {"bValues": [s.number("DiffusionBValue") for s in own], "bVectors": vectors}
+
+
+def elements_of(image: Image) -> dict[str, str | float]:
+    """What is known of how an image was taken, as elements of DICOM with the units that those have."""
+    facts = facts_of(image)
+    found: dict[str, str | float] = {}
+    for name, scale in SECONDS.items():
+        if _is_number(facts.get(name)) and float(facts[name]) > 0:
+            found[name] = f"{float(facts[name]) / scale:.10g}"
+    for name in NUMBERS:
+        if name != "SliceThickness" and _is_number(facts.get(name)):
+            found[name] = f"{float(facts[name]):.10g}"
+    return found
+
+
+def gradient_elements(image: Image) -> list[dict[str, float | list[float]]]:
+    """b-value and direction of each volume in DICOM's coordinates, empty when they are not known: `diffusion` the
+    other way round."""
+    from .dicom_header import FROM_DICOM_AXES
+
+    facts, axis = facts_of(image), image.axes[0] if image.axes else None
+    strengths, vectors = facts.get("bValues"), facts.get("bVectors")
+    known = axis is not None and axis.name == "direction" and isinstance(strengths, list)
+    if not known or len(strengths) != axis.size or not isinstance(vectors, list) or len(vectors) != axis.size:
+        return []
+    directions = image.space.affine[:3, :3] / np.array(image.space.spacing)
+    mirrored = np.array([-1 if np.linalg.det(directions) > 0 else 1, 1, 1])
+    found: list[dict[str, float | list[float]]] = []
+    for strength, vector in zip(strengths, vectors):
+        one: dict[str, float | list[float]] = {"DiffusionBValue": float(strength)}
+        if np.any(vector):
+            towards = FROM_DICOM_AXES[:3, :3].T @ (directions @ (np.array(vector, float) * mirrored))
+            one["DiffusionGradientOrientation"] = [float(v) for v in towards]
+        found.append(one)
+    return found

@@ -230,7 +230,7 @@ def _gradient(s: Slice):
         return None
     direction = s.header.get("DiffusionGradientOrientation")
     direction = tuple(np.round(direction, 4)) if isinstance(direction, list) else ()
-    return (float(b), direction, s.number("AcquisitionNumber"))
+    return (s.number("AcquisitionNumber"), float(b), direction)  # in the order they were taken in, where that is said
 
 
 def seconds_of(text) -> float | None:

@@ -12,6 +12,7 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
+from .acquisition import elements_of, gradient_elements
 from .dicom_header import FROM_DICOM_AXES
 from .exact_planes import exact_planes, number_type
 from .format import Format, register
@@ -122,7 +123,8 @@ def _slices(folder: Path, common, image: Image, dtype: np.dtype, progress: Progr
         if image.modality == "MR" and dtype.itemsize == 2 and not image.colour
         else SECONDARY
     )
-    time = image.axes[0] if image.axes else None
+    time, gradients = image.axes[0] if image.axes else None, gradient_elements(image)
+    taken = elements_of(image)
     for n, plane in enumerate(exact_planes(image, dtype, progress)):
         progress.at(0.3 + 0.7 * n / total, "Writing slices")
         ds = _copied(common)
@@ -141,10 +143,16 @@ def _slices(folder: Path, common, image: Image, dtype: np.dtype, progress: Progr
             ds.RepetitionTime = image.facts.get("RepetitionTime", "")
         if sop == CT:
             ds.KVP, ds.AcquisitionNumber = image.facts.get("KVP", ""), 1
+        for name, value in taken.items():
+            setattr(ds, name, value)
         _place(ds, image, n % depth, known)
         if time is not None:
-            ds.AcquisitionNumber = ds.TemporalPositionIdentifier = n // depth + 1
-            ds.NumberOfTemporalPositions = time.size
+            ds.AcquisitionNumber = n // depth + 1
+            if gradients:
+                for name, value in gradients[n // depth].items():
+                    setattr(ds, name, value)
+            else:
+                ds.TemporalPositionIdentifier, ds.NumberOfTemporalPositions = n // depth + 1, time.size
             if time.step and time.unit == "s":
                 ds.RepetitionTime = ds.TemporalResolution = f"{1000 * time.step:.10g}"
         _pixels(ds, plane, image)
@@ -187,6 +195,8 @@ def _parametric_map(path: Path, common, image: Image, dtype: np.dtype, progress:
     ds = _copied(common)
     ds.SOPClassUID, ds.SOPInstanceUID, ds.InstanceNumber = PARAMETRIC, generate_uid(), 1
     ds.Modality = image.modality or "OT"
+    for name, value in elements_of(image).items():
+        setattr(ds, name, value)
     ds.ImageType, ds.ContentLabel, ds.ContentDescription, ds.ContentCreatorName = (
         ["DERIVED", "PRIMARY", "VOLUME", "NONE"],
         "MAP",

@@ -179,7 +179,7 @@ def save_metaimage(path: Path, image: Image, progress: Progress | None = None) -
         ("DimSize", " ".join(map(str, sizes))),
         *([("ElementNumberOfChannels", 3)] if image.colour else []),
         ("ElementType", next(k for k, v in TYPES.items() if v == f"{dtype.kind}{dtype.itemsize}")),
-        *([(KEY, words)] if 0 < len(words := own_words(image, place=False)) < MOST_HEADER // 2 else []),
+        *([(KEY, words)] if (words := own_words(image, place=False, most=MOST_HEADER // 2)) else []),
         ("ElementDataFile", "LOCAL"),
     ]
     with written_whole(path) as stream:

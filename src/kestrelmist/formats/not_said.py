@@ -8,6 +8,13 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.quantity import nanometres
 from .opening import open_image
+from .sidecar import facts_of
+
+GRADIENTS = ("bValues", "bVectors")
+PASSING = ("Modality", "ImageComponent", "SeriesDescription", "ProtocolName")
+"""What a file says in fields of its own, or is only a name."""
+MOST = 4
+"""Names of facts that are told."""
 
 
 def lost_in(path: Path, image: Image) -> list[str]:
@@ -33,6 +40,12 @@ def lost_in(path: Path, image: Image) -> list[str]:
             lost.append(f"the steps of {axis.name}")
         if axis.labels and same.labels != axis.labels:
             lost.append(f"the names along {axis.name}")
+    said, there = facts_of(image), facts_of(read)
+    missing = sorted(name for name in said if name not in there and name not in PASSING)
+    if any(name in missing for name in GRADIENTS):
+        lost.append("the gradients")
+    if how := [name for name in missing if name not in GRADIENTS]:
+        lost.append(f"how it was taken ({', '.join(how[:MOST])}{', …' if len(how) > MOST else ''})")
     return lost
 
 

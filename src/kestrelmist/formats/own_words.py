@@ -1,5 +1,5 @@
-"""What a format has no field for, written in words of our own where it has room for some: unit of the values, axes, and
-for pictures place and sides. Other programs pass over it."""
+"""What a format has no field for, written in words of our own where it has room for some: unit of the values, axes, how
+it was taken, and for pictures place and sides. Other programs pass over it."""
 
 from __future__ import annotations
 
@@ -11,20 +11,39 @@ from ..core.axis import Axis
 from ..core.image import Image
 from ..core.space import Space
 from ..core.world import World
+from .sidecar import KEY as ACQUISITION
+from .sidecar import facts_of, sensible_facts
 
 KEY = "kestrelmist"
 MOST = 1 << 20
 """Letters."""
+ALIKE = 1e-3
+"""By how much cosines of directions may differ and be the same."""
 
 
-def own_words(image: Image, *, place: bool = True) -> str:
-    """Unit, axes, and place when that is wanted, as text; empty when there is nothing to say."""
-    words = words_of(image, place)
-    return json.dumps(words) if words else ""
+def own_words(image: Image, *, place: bool = True, most: int = MOST) -> str:
+    """Unit, axes, how it was taken, and place when that is wanted, as text of so many letters at most; empty when there
+    is nothing to say."""
+    words, facts = words_of(image, place), facts_of(image)
+    if facts:
+        taken = {
+            "facts": facts,
+            "shape": list(image.space.shape),
+            "directions": np.round(_directions(image), 6).tolist(),
+        }
+        text = json.dumps(words | {"taken": taken})
+        if len(text) <= most:
+            return text
+    text = json.dumps(words) if words else ""
+    return text if len(text) <= most else ""
+
+
+def _directions(image: Image) -> np.ndarray:
+    return image.space.affine[:3, :3] / np.array(image.space.spacing)
 
 
 def words_of(image: Image, place: bool) -> dict:
-    """The same by name, for JSON."""
+    """Unit, axes and place by name, for JSON."""
     more: dict = {}
     if image.unit:
         more["unit"] = image.unit
@@ -73,6 +92,22 @@ def take_in(image: Image, found: dict) -> None:
             level.space = level.space.relocated(old, space)
         if space.sides_known:
             image.caveats = [c for c in image.caveats if not c.code.startswith("sides-")]
+    _take_in_how(image, found.get("taken"))
+
+
+def _take_in_how(image: Image, taken) -> None:
+    """Set how it was taken, when the grid is the one that lines, slices and gradients were told of: another program may
+    have turned or cut it, and passed these words on."""
+    try:
+        if not isinstance(taken, dict) or list(taken["shape"]) != list(image.space.shape):
+            return
+        if not np.abs(np.array(taken["directions"], float) - _directions(image)).max() <= ALIKE:
+            return
+        facts = sensible_facts(dict(taken["facts"]))
+    except (ValueError, KeyError, TypeError, OverflowError):
+        return
+    if facts:
+        image.facts[ACQUISITION] = json.dumps(facts)
 
 
 def _space(found: dict) -> Space:

@@ -135,7 +135,19 @@ def _holds_numbers(value: Any) -> bool:
         return all(map(_holds_numbers, value.values()))
     if isinstance(value, list):
         return all(map(_holds_numbers, value))
+    if isinstance(value, int):
+        return abs(value) < 10**LONGEST
     return not isinstance(value, float) or math.isfinite(value)
+
+
+def sensible_facts(found: dict[str, Any]) -> dict[str, Any]:
+    """Facts that were written by this program, with those that no sidecar has a name for; without what cannot be."""
+    kept, _ = _sensible(found)
+    kept |= {k: found[k] for k in ("bValues", "EchoTimes") if _are_times(found.get(k))}
+    vectors = found.get("bVectors")
+    if isinstance(vectors, list) and all(_are_times(v) and len(v) == 3 for v in vectors):
+        kept["bVectors"] = vectors
+    return {str(k): v for k, v in kept.items() if _holds_numbers(v)}
 
 
 def _sensible(found: dict[str, Any]) -> tuple[dict[str, Any], list[str]]:

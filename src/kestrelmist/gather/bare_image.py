@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import re
 from dataclasses import replace
 from typing import Any
 
@@ -9,6 +11,7 @@ from ..core.axis import Axis
 from ..core.caveat import NOTED
 from ..core.image import Image
 from ..core.world import World
+from ..formats.sidecar import KEY, facts_of, sensible_facts
 from .defined_terms import is_term
 
 UNITS = frozenset(
@@ -21,13 +24,24 @@ BQML CNTS SUV ppm rad deg ° Pa kPa V mV A mA Gy mGy OD mm2/s mm^2/s um2/ms µm2
 AXES = frozenset(("time", "channel", "detector", "echo", "phase", "component", "direction", "energy", "angle", "axis"))
 PLACES = frozenset(("front", "back", "magnitude", "phase", "real", "imaginary"))
 
+MEASURED = {
+    "RepetitionTime": 1e3, "EchoTime": 10.0, "EchoTimes": 10.0, "EchoTime1": 10.0, "EchoTime2": 10.0,
+    "InversionTime": 100.0, "FlipAngle": 360.0, "MagneticFieldStrength": 100.0, "SliceTiming": 1e3,
+    "EffectiveEchoSpacing": 1.0, "TotalReadoutTime": 10.0, "bValues": 1e5, "bVectors": 1.001,
+}  # fmt: skip
+"""Numbers of how an image was taken that say nothing of a person, and the largest that each can be: what is larger may
+be a date or an identifier."""
+STRENGTH = re.compile(r"b \d{1,5}(\.\d{1,3})?")
+"""What a volume of a diffusion series is called."""
+DIRECTIONS = ("PhaseEncodingDirection", "PhaseEncodingAxis", "SliceEncodingDirection")
+
 
 def bare_facts(image: Image) -> dict[str, Any]:
     """What is to be changed about an image so that no text of its file is left; its values, place and scale stay."""
     world = image.space.world
     plain = World("", "scanner" if world.sides_known else "picture", world.sides_known)
     return {
-        "facts": {},
+        "facts": {KEY: json.dumps(taken)} if (taken := measured_facts(image)) else {},
         "space": replace(image.space, world=plain),
         "axes": tuple(bare_axis(axis) for axis in image.axes),
         "unit": image.unit if image.unit in UNITS else "",
@@ -38,10 +52,23 @@ def bare_facts(image: Image) -> dict[str, Any]:
 
 def bare_axis(axis: Axis) -> Axis:
     """An axis without names that somebody has given."""
-    known = all(label in PLACES for label in axis.labels)
+    known = all(label in PLACES or STRENGTH.fullmatch(label) for label in axis.labels)
     return replace(
         axis,
         name=axis.name if axis.name in AXES else "axis",
         unit=axis.unit if axis.unit in UNITS else "",
         labels=axis.labels if known else (),
     )
+
+
+def measured_facts(image: Image) -> dict[str, Any]:
+    """What without which a series is of no use: its times, its gradients, its lines; by numbers alone."""
+    facts = sensible_facts(facts_of(image))
+    kept = {name: facts[name] for name, most in MEASURED.items() if name in facts and _within(facts[name], most)}
+    return kept | {name: facts[name] for name in DIRECTIONS if name in facts}
+
+
+def _within(value: Any, most: float) -> bool:
+    if isinstance(value, list):
+        return all(_within(v, most) for v in value)
+    return isinstance(value, (int, float)) and not isinstance(value, bool) and abs(value) <= most

@@ -271,13 +271,17 @@ def cleaner_for(rules: Rules, subject: str, key: str) -> Cleaner:
     return Cleaner(rules, key.encode() if key else identity_key(), subject.strip())
 
 
-def strip_other(path: Path, target: Path, words: IdentityWords, progress: Progress | None = None) -> None:
-    """Write a file of another format anew, with its values, place and scale and nothing else of its header; what was
-    written is searched for its old names and for `words`.
+def strip_other(path: Path, target: Path, words: IdentityWords, progress: Progress | None = None) -> list[str]:
+    """Write a file of another format anew, with its values, place and scale and the numbers of how it was taken, and
+    nothing else of its header; what was written is searched for its old names and for `words`. Returns the names of
+    what is kept of how it was taken.
 
     Raises Trouble when the format cannot be written, or an old name is found; nothing is left then.
     """
+    from ..formats.beside_nifti import write_sidecar
+    from ..formats.nifti import is_nifti
     from ..formats.saving import save_image
+    from ..formats.sidecar import facts_of
 
     known = format_of(path)
     if known is None:
@@ -286,13 +290,17 @@ def strip_other(path: Path, target: Path, words: IdentityWords, progress: Progre
     bare = image.like(image._fetch, name="image", subject="", levels=image.levels, **bare_facts(image))
     save_image(target, bare, progress)
     old = IdentityWords(dict(words.names), dict(words.phrases))
-    for text in (image.name, image.subject, *(label for axis in image.axes for label in axis.labels)):
+    given, stays = ({label for axis in one.axes for label in axis.labels} for one in (image, bare))
+    for text in (image.name, image.subject, *sorted(given - stays)):
         if len(text) >= PLAIN:  # what a writer writes of an image besides its grid
             old.add_phrase(text)
-    hit = SoughtWords(old).first_in_files(target)
+    written = [target, *(write_sidecar(target, bare) if is_nifti(target) else [])]
+    hit = next(filter(None, map(SoughtWords(old).first_in_files, written)), "")
     if hit:
-        shutil.rmtree(target) if target.is_dir() else target.unlink()
+        for one in written:
+            shutil.rmtree(one) if one.is_dir() else one.unlink()
         raise Trouble(f"“{hit}” still stands in the result, which was not kept", "report this file", path)
+    return sorted(facts_of(bare))
 
 
 def bare_name(path: Path) -> str:

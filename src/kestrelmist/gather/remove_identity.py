@@ -22,6 +22,7 @@ from ..core.values import packed_grey
 from ..formats.dicom_header import read_header
 from ..formats.dicom_scan import files_below, scan_files
 from ..formats.dicom_series import matches_mark, series_image
+from ..formats.sidecar import facts_of
 from .bare_image import bare_facts
 from .clean_header import Cleaner
 from .clean_pixels import PixelRule, require_held
@@ -45,7 +46,7 @@ class WithoutIdentity(NamedTuple):
     report: Table
 
 
-@operation("gather", "Remove identity from a folder", name="deidentify", version=2, keywords=WORDS)
+@operation("gather", "Remove identity from a folder", name="deidentify", version=3, keywords=WORDS)
 def deidentify(
     folder: FolderPath,
     to: NewPath,
@@ -147,8 +148,10 @@ def deidentify(
             for n, path in enumerate(progress.part(0.8, 1.0).over(others, what="Stripping headers")):
                 target = beside / f"image {n + 1:03d}{bare_name(path)}"
                 try:
-                    strip_other(path, target, cleaner.words)
+                    kept = strip_other(path, target, cleaner.words)
                     outcome.done[(f"{target.name}: all facts of the header", "", "removed")] += 1
+                    if kept:
+                        outcome.done[(f"{target.name}: numbers of {', '.join(kept)}", "", "kept")] += 1
                 except Trouble as trouble:
                     outcome.left_out.append((path.name, str(trouble)))
             outcome.report("Identity removed", named=False).save_csv(beside / "identity-report.csv")
@@ -159,7 +162,7 @@ def deidentify(
 
 
 @operation(
-    "gather", "Remove identity", name="deidentify-image", version=2, keywords=f"{WORDS} blank", takes="series colour"
+    "gather", "Remove identity", name="deidentify-image", version=3, keywords=f"{WORDS} blank", takes="series colour"
 )
 def deidentify_image(
     image: Image,
@@ -356,6 +359,8 @@ def _bare(
     )
     outcome = Outcome()
     outcome.done[("All facts of the header", "", "removed")] = 1
+    if kept := sorted(facts_of(made)):
+        outcome.done[(f"Numbers of {', '.join(kept)}", "", "kept")] = 1
     outcome.pictures_changed = 0 if rule is None else image.image_planes
     progress.at(1.0)
     return WithoutIdentity(made, outcome.report(f"Identity removed: {made.name}"))
