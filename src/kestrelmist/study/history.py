@@ -198,10 +198,14 @@ class History:
         for change in changes:
             change.write(self.study, db)
             body, before, after = change.packed()
+            # told before it is written: to change a row that holds millions of runs writes them twice
+            first = None if entry else db.execute("SELECT COALESCE(MAX(seq), 0) + 1 FROM change").fetchone()[0]
+            entry = entry or first
             seq = db.execute(
-                "INSERT INTO change (entry, session_id, item_id, kind, title, made, step_id, body, before, after)"
-                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                "INSERT INTO change (seq, entry, session_id, item_id, kind, title, made, step_id, body, before, after)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
+                    first,
                     entry,
                     self.study.session,
                     change.item,
@@ -215,9 +219,6 @@ class History:
                 ),
             ).lastrowid
             assert seq is not None
-            if not entry:
-                entry = seq
-                db.execute("UPDATE change SET entry = ? WHERE seq = ?", (entry, seq))
             last[change.item] = seq
         return entry, last
 
