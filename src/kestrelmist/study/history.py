@@ -199,8 +199,9 @@ class History:
             change.write(self.study, db)
             body, before, after = change.packed()
             # told before it is written: to change a row that holds millions of runs writes them twice
-            first = None if entry else db.execute("SELECT COALESCE(MAX(seq), 0) + 1 FROM change").fetchone()[0]
-            entry = entry or first
+            first: int | None = None
+            if not entry:
+                first = entry = int(db.execute("SELECT COALESCE(MAX(seq), 0) + 1 FROM change").fetchone()[0])
             seq = db.execute(
                 "INSERT INTO change (seq, entry, session_id, item_id, kind, title, made, step_id, body, before, after)"
                 " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
