@@ -6,6 +6,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from kestrelmist.desk.bench.groups.label_list import MOST, TALL
+from kestrelmist.desk.plain_text import Words
 from kestrelmist.desk.shelf_cards import Card
 from kestrelmist.desk.theme.theme import Theme
 from kestrelmist.desk.theme.tokens import DUSK
@@ -26,6 +27,8 @@ class ManyImagesTest(DeskCase):
             for n in range(EACH):
                 values = np.full((4, 4, 4), 20 * s + n, np.float32)
                 write_nifti(source / f"scan {n:02d}.nii", values, straight_space((4, 4, 4)))
+        flat = straight_space((512, 512, 1), 0.0001)
+        write_nifti(self.place / "HM-00" / "scan 00.nii", np.zeros((512, 512, 1), np.uint8), flat)
         with Study(self.place / "study", create=True) as study:
             for s in range(SUBJECTS):
                 study.run("gather", folder=self.place / f"HM-{s:02d}", subject=f"HM-{s:02d}")
@@ -58,6 +61,9 @@ class ManyImagesTest(DeskCase):
             pause(20)
             self.check_places()
             self.assertLess(len(self.shelf.cards), 30)
+            for words in self.shelf.findChildren(Words):  # none is cut at its end
+                wide = max(map(words.fontMetrics().horizontalAdvance, words.text().split("\n")))
+                self.assertLessEqual(wide, words.width(), words.text())
             self.assertLess(len(self.shelf.findChildren(Card)), 60)  # those left go at the next turn
         last = self.desk.study.records()[-1]
         self.desk.viewing.show_image(last.id)

@@ -6,6 +6,7 @@ from PySide6.QtTest import QTest
 
 from kestrelmist.core.image import Image
 from kestrelmist.core.space import Space
+from kestrelmist.desk.plain_text import Words
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.scene.colours import colour_table
 from kestrelmist.study.study import Study
@@ -91,6 +92,9 @@ class LayersTest(DeskCase):
         self.lay("Other")
         cards = self.window.on_table.cards
         self.assertEqual([c.row.record.name for c in cards], ["Other", "Response", "Head"])
+        for card in cards:
+            for words in card.findChildren(Words):  # none is cut at its end
+                self.assertLessEqual(words.fontMetrics().horizontalAdvance(words.text()), words.width(), words.text())
         covered = self.colour(self.peak)
         QTest.mouseClick(cards[0].eye, Qt.MouseButton.LeftButton)
         pause(30)

@@ -42,7 +42,8 @@ class LayerCard(QFrame):
         picture.setFixedSize(38, 38)
         picture.setPixmap(picture_of(desk.study.thumbnail(self.key), 38))
         name, facts = Words(), Words()
-        name.setText(name.fontMetrics().elidedText(row.record.name, Qt.TextElideMode.ElideRight, 66))
+        room = 96 if row.leads else 50  # beside the eye and the cross
+        name.setText(name.fontMetrics().elidedText(row.record.name, Qt.TextElideMode.ElideRight, room))
         spacing = min(row.record.grid.spacing)
         unit = row.record.grid.unit
         facts.setProperty("kind", "small")
@@ -50,7 +51,7 @@ class LayerCard(QFrame):
         lead = desk.viewing.record
         other = lead is not None and lead.subject != row.record.subject  # whose it is, where that may surprise
         said = "leads" if row.leads else row.record.subject if other else f"{spacing:.3g} {unit}"
-        facts.setText(facts.fontMetrics().elidedText(said, Qt.TextElideMode.ElideRight, 64))
+        facts.setText(facts.fontMetrics().elidedText(said, Qt.TextElideMode.ElideRight, room))
         for label in (name, facts):
             label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         column = QVBoxLayout()

@@ -15,10 +15,8 @@ from .desk_model import Desk
 from .plain_text import Words, ask_text, plain_tip
 from .theme.theme import Theme, icon
 
-NAME_ROOM = 86
-"""Pixels for a name, which also has its place beside a scroll bar."""
-ROOM = 98
-"""Pixels for the words of a card."""
+ROOM = 86
+"""Pixels for the words of a card, which also have their place beside a scroll bar."""
 HEIGHT = 62
 ICONS = {"transform": "move-3d", "table": "table"}
 
@@ -36,7 +34,7 @@ class Card(QFrame):
         picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
         picture.setPixmap(self.picture())
         name, facts = Words(), Words()
-        name.setText(two_lines(record.name, name.fontMetrics(), NAME_ROOM))
+        name.setText(two_lines(record.name, name.fontMetrics(), ROOM))
         facts.setProperty("kind", "small")
         facts.ensurePolished()  # its letters are measured below
         told = record.short_facts
