@@ -106,6 +106,21 @@ class NextSubjectTest(RecipeCase):
             with self.assertRaisesRegex(Trouble, "needs sections"):
                 study.run("read-sections", first=1.0, second=2.0)
 
+    def test_a_map_that_was_not_there_is_not_asked_of_the_next_subject(self):
+        with self.subjects("T-1", "T-2", "T-3") as study:
+            study.run("crop", image="T-1/Head CT", voxels=(2, 2, 2, 20, 20, 20))
+            study.run("grow", image="T-1/Head CT, cropped", **GROW)
+            study.run("add-label", labels="T-3/Head CT", label="Another")
+            path = self.recipe(study)
+            steps = yaml.safe_load(path.read_text())["steps"]
+            self.assertEqual(steps[0]["inputs"], {"image": "$image 1"})
+            self.assertEqual(steps[1]["inputs"]["labels"], "$1.image#Labels")
+            for subject in ("T-2", "T-3"):
+                run_recipe(study, read_recipe(path), subject)
+                self.assertEqual(study.image(f"{subject}/Head CT, cropped").shape, (19, 19, 19))
+                self.assertGreater(int(study.labels(f"{subject}/Head CT, cropped").counts[1]), 100)
+            self.assertEqual([one.name for one in study.labels("T-2/Head CT").table], ["Another"])  # by the third step
+
     def test_undone_steps_are_not_in_it(self):
         with self.subjects("T-1") as study:
             study.run("grow", **GROW)

@@ -17,6 +17,10 @@ BY_HAND = "by hand"
 """The operation of what a hand has drawn: a fact, and nothing a recipe can do again."""
 
 
+NONE_ON = "none on "
+"""How the content of a label map is written that an image has not got yet; behind it stands the id of the image."""
+
+
 @dataclass(frozen=True)
 class Thing:
     """A thing as a step knows it.
@@ -44,6 +48,11 @@ class Thing:
     item: int | None = None
     hash: str = ""
     path: str = ""
+
+    @property
+    def blank(self) -> bool:
+        """Whether it is the label map of an image that had none."""
+        return self.kind == "label map" and self.item is None and self.hash.startswith(NONE_ON)
 
     @property
     def reference(self) -> Reference:

@@ -116,11 +116,15 @@ class _Maker:
         if not self.with_files and known.brings_files:
             return
         roles = {p.name for p in known.inputs}
+        drawn = {r.name for r in known.results if r.kind.type is LabelEdit}  # on maps that were there
+        # an image without a label map had nothing to give to what only reads it, and the next one may have none either
+        asked = drawn or known.first_input("image") is None
         inputs = {
-            role: [self.pointer(t) for t in things] for role, things in step.inputs.items() if things and role in roles
+            role: [self.pointer(t) for t in things]
+            for role, things in step.inputs.items()
+            if things and role in roles and (asked or not things[0].blank)
         }
         self.steps.append(RecipeStep(step.operation, known.counting(step.settings), inputs))
-        drawn = {r.name for r in known.results if r.kind.type is LabelEdit}  # on maps that were there
         for name, things in step.outputs.items():
             for n, thing in enumerate(things):
                 if thing.item is not None and name not in drawn:

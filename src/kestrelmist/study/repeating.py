@@ -16,7 +16,7 @@ from .given import Given
 from .history import Stale
 from .items import Record
 from .keeping import keep_and_tell
-from .logbook import Step, Thing
+from .logbook import NONE_ON, Step, Thing
 from .recipe import Recipe, RecipeStep, Slot, pointer_of
 from .referring import meant
 from .task import Made, Task, compute, settle
@@ -155,15 +155,11 @@ class RecipeRun:
         from ..core.operation import find_operation
 
         given: dict[str, Any] = dict(step.settings)
-        unborn: dict[str, Given] = {}
         for p in find_operation(step.operation).inputs:
             told = [self._input(text, p.kind.name) for text in step.inputs.get(p.name, ())]
-            if any(isinstance(one, Given) for one in told):
-                unborn[p.name] = next(one for one in told if isinstance(one, Given))
-            elif told:
-                given[p.name] = [str(t) if isinstance(t, str) else t for t in told] if p.many else told[0]
-        task = settle(self.study, step.operation, given)
-        return replace(task, inputs=task.inputs | {name: (one,) for name, one in unborn.items()}) if unborn else task
+            if told:
+                given[p.name] = told if p.many else told[0]
+        return settle(self.study, step.operation, given)
 
     def _input(self, text: str, kind: str) -> str | int | Given:
         """What an input is: the text of a reference, or a label map that is still to be made."""
@@ -178,7 +174,7 @@ class RecipeRun:
             if fits:
                 return fits[0].id
             # made when the first step that draws on it is kept; until then nothing of the study changes
-            thing = Thing("label map", reference.part, record.subject, record.name, hash=f"none on {record.id}")
+            thing = Thing("label map", reference.part, record.subject, record.name, hash=f"{NONE_ON}{record.id}")
             return Given(thing, None, record.id)
         if reference.place:
             return str(replace(record.reference, place=reference.place))

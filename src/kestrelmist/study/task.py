@@ -27,7 +27,7 @@ from ..formats.format import format_of, words_for
 from ..formats.opening import open_image
 from .given import Given
 from .items import Record
-from .logbook import Thing
+from .logbook import NONE_ON, Thing
 from .new_names import with_names
 from .open_study import OpenStudy
 from .referring import ANY, Meant, meant
@@ -125,6 +125,8 @@ def settle(study: OpenStudy, name: str, given: dict[str, Any]) -> Task:
 
 
 def _given(study: OpenStudy, operation: Operation, p: Parameter, value: Any) -> Given:
+    if isinstance(value, Given):  # known already, as a label map that is still to be made
+        return value
     if isinstance(value, p.kind.type):
         return _handed_over(value, p)
     if isinstance(value, Path):
@@ -177,7 +179,7 @@ def _labels_on(study: OpenStudy, image: Record) -> Given:
         record = study.items.get(key)
         assert record is not None
         return _of(study, Meant(record), "label map")
-    thing = Thing("label map", NO_MAP, image.subject, image.name, hash=f"none on {image.id}")
+    thing = Thing("label map", NO_MAP, image.subject, image.name, hash=f"{NONE_ON}{image.id}")
     return Given(thing, None, image.id)
 
 
