@@ -226,15 +226,16 @@ class Walk:
     def turn_all(self) -> None:
         """Undo everything and do it again: the beginning and the end are as they were."""
         self.settle()
-        end = self.maps()
+        end, undone = self.maps(), 0
         while not self.at_the_beginning:
             self.study.history.undo()
+            undone += 1
         self.settle()
         begun = {key: numbers for key, (_, numbers) in self.maps().items() if any(numbers)}
         first = {key: numbers for key, (_, numbers) in self.first.items()}
         require(begun == first, f"undo leaves voxels in {sorted(begun)}, of {sorted(first)}")
-        while self.study.history.redo() is not None:
-            pass
+        for _ in range(undone):  # what had been undone before stays so
+            self.study.history.redo()
         self.settle()
         require(self.maps() == end, "redo gives other labels")
         self.compare_with_disk()
