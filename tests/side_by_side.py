@@ -11,17 +11,8 @@ from multiprocessing.connection import wait
 from pathlib import Path
 
 LONGEST = (
-    "demo",
-    "habits",
-    "bench",
-    "trial",
-    "operations",
-    "docs",
-    "pictures_desk",
-    "cancel",
-    "desk",
-    "strokes",
-    "beside",
+    *("demo", "habits", "trial", "bench", "functional_run", "tissues", "wheel", "docs", "pictures_desk"),
+    *("preview_desk", "gather_desk", "desk", "table_interleaved", "cancel", "brain"),
 )
 """Files that are begun first, so that none of them is left for the end."""
 

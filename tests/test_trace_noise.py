@@ -6,7 +6,6 @@ import unittest
 import numpy as np
 from scipy import ndimage
 
-from kestrelmist.demo.enamel import enamel
 from kestrelmist.measure.plateaus import step_in
 from kestrelmist.measure.trace_noise import of_difference, of_step
 
@@ -108,18 +107,6 @@ class StepsTest(unittest.TestCase):
         self.assertAlmostEqual(slope, 0.25)
         self.assertEqual(sure.expanded(), 0)
         self.assertFalse(sure.too_short)
-
-    def test_maps_of_enamel(self):
-        """Bands of one map lie on the same prisms and jumps of lines, so many maps stand beside each other."""
-        inside = tried = 0
-        for seed in range(10):
-            made = enamel(seed, 256, scale=0.0)
-            for start in (20, 100, 180):
-                strip = np.where(made.dust, np.nan, made.heights)[start : start + 40].T.astype(float)
-                step = step_in(np.arange(256) * 0.1, strip, "enamel")
-                tried += 1
-                inside += abs(abs(step.height) - made.depth) <= step.expanded()
-        self.assertGreaterEqual(inside / tried, LEAST)
 
 
 if __name__ == "__main__":

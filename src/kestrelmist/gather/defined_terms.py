@@ -118,7 +118,7 @@ def _meanings() -> dict[tuple[str, str], str]:
     from pydicom.sr._concepts_dict import concepts
 
     found: dict[tuple[str, str], str] = {}
-    schemes: dict[str, dict[str, dict]] = concepts  # type: ignore[assignment]
+    schemes: dict[str, dict[str, dict]] = concepts
     for scheme, names in schemes.items():
         for codes in names.values():
             for code, (meaning, _) in codes.items():
