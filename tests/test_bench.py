@@ -424,6 +424,33 @@ class BenchTest(DeskCase):
         self.assertEqual([e.name for e in ranked(entries, "loose rem")], ["Remove loose pieces"])
         self.assertEqual(len(ranked(entries, "")), 4)
 
+    def test_finder_knows_the_words_of_the_trade(self):
+        entries = self.window.finder._entries()
+        for typed, name in (
+            ("bias field", "Even brightness"),
+            ("skull strip", "Take out the brain"),
+            ("brain extraction", "Take out the brain"),
+            ("line profile", "Section along a line"),
+            ("window level", "Range of values that is shown"),
+            ("region of interest", "New label"),
+            ("de-identify", "Remove identity"),
+            ("bvec", "Convert"),
+            ("slice timing", "Bring slices to one time"),
+            ("realign", "Correct motion"),
+            ("nuisance regression", "Clean courses"),
+            ("histogram matching", "Match values"),
+            ("median filter", "Reduce noise"),
+            ("h&e", "Separate stains"),
+            ("color deconvolution", "Separate stains"),
+            ("tissue segmentation", "Split tissues"),
+            ("mip", "Project"),
+            ("dice", "Compare two label maps"),
+            ("epi distortion", "Undistort"),
+            ("fieldmap", "Field map"),
+            ("dicom tags", "Facts of an image"),
+        ):
+            self.assertEqual([e.name for e in ranked(entries, typed)][:1], [name], typed)
+
 
 class RoomTest(DeskCase):
     """What is made comes into sight, and fields have the height that they need."""

@@ -20,24 +20,30 @@ class Entry:
     do: Callable[[], None]
 
 
+STEM = 5
+"""Letters of a word that more may be typed of."""
+
+
 def ranked(entries: list[Entry], typed: str) -> list[Entry]:
-    """Entries whose name holds every typed piece or whose other words begin so; best first: names that start so, names
-    with words that start so, names that hold it, then the rest."""
+    """Entries whose name holds every typed piece or whose other words begin so, or are its stem ("regression" finds
+    "regress"); best first: names that start so, names with words that start so, names that hold it, words, then stems."""
     parts = typed.casefold().split()
     found = []
     for n, entry in enumerate(entries):
         name, words = entry.name.casefold(), f"{entry.kind} {entry.more}".casefold().split()
-        if all(p in name or any(w.startswith(p) for w in words) for p in parts):
-            score = (
-                0
-                if parts and name.startswith(" ".join(parts))
-                else 1
-                if all(any(w.startswith(p) for w in name.split()) for p in parts)
-                else 2
-                if all(p in name for p in parts)
-                else 3
-            )
-            found.append((score, n, entry))
+        begin = all(p in name or any(w.startswith(p) for w in words) for p in parts)
+        stems = [w for w in words if len(w) >= STEM]
+        if not begin and not all(p in name or any(w.startswith(p) or p.startswith(w) for w in stems) for p in parts):
+            continue
+        if parts and name.startswith(" ".join(parts)):
+            score = 0
+        elif all(any(w.startswith(p) for w in name.split()) for p in parts):
+            score = 1
+        elif all(p in name for p in parts):
+            score = 2
+        else:
+            score = 3 if begin else 4
+        found.append((score, n, entry))
     return [entry for _, _, entry in sorted(found, key=lambda f: f[:2])]
 
 

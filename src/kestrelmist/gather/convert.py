@@ -20,7 +20,7 @@ from ..formats.saving import save_image
     "gather",
     "Convert",
     name="convert",
-    keywords="export save as nifti nrrd metaimage tiff zarr dicom json sidecar bids",
+    keywords="export save as nifti nrrd metaimage tiff zarr dicom json sidecar bids bval bvec gradients",
     takes="series colour",
 )
 def convert(

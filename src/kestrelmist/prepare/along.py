@@ -107,7 +107,7 @@ def _median(image: Image, progress: Progress) -> np.ndarray:
     "prepare",
     "Project",
     name="project",
-    keywords="slab maximum intensity projection mean sum along axis thick slice",
+    keywords="slab mip maximum intensity projection mean sum along axis thick slice",
     group="Values",
 )
 def project(

@@ -54,7 +54,7 @@ class Body(NamedTuple):
     "prepare",
     "Take out the brain",
     name="take-out-brain",
-    keywords="brain extraction mask head skull ct",
+    keywords="brain extraction skull stripping mask head skull ct",
     takes="series",
     group="Taken out",
     reach=math.inf,

@@ -37,7 +37,7 @@ class Denoised(NamedTuple):
     "prepare",
     "Reduce noise",
     name="reduce-noise",
-    keywords="denoise non-local means total variation median edge preserving anisotropic diffusion rician",
+    keywords="denoise filter non-local means total variation median edge preserving anisotropic diffusion rician",
     group="Noise and brightness",
     reach=lambda space, _: REACH * max(space.spacing),
 )

@@ -55,7 +55,7 @@ class Separated(NamedTuple):
     "prepare",
     "Separate stains",
     name="stains",
-    keywords="colour deconvolution unmix haematoxylin hematoxylin eosin dab bright field histology optical density",
+    keywords="colour color deconvolution unmix h&e haematoxylin hematoxylin eosin dab bright field histology density",
     takes="colour",
     group="Sections",
     reach=math.inf,  # the white point and what is estimated are told by all of the picture

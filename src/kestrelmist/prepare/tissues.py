@@ -46,7 +46,7 @@ class Tissues(NamedTuple):
     "Split tissues",
     name="split-tissues",
     version=2,
-    keywords="segment grey gray white matter csf fluid partial volume mixture brain",
+    keywords="segmentation grey gray white matter csf fluid partial volume mixture brain",
     group="Taken out",
     reach=math.inf,
 )

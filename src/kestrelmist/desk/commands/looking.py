@@ -93,6 +93,14 @@ def bars(part) -> None:
     part.viewing.arrange(bars=not part.viewing.arrangement.bars)
 
 
+@command(
+    "range", "Range of values that is shown", "Looking", more="window level width centre contrast limits", order=25
+)
+def range_shown(window) -> None:
+    window.bench.look.low.setFocus()
+    window.bench.look.low.selectAll()
+
+
 @command("invert", "Turn the colours round", "Looking", "I", more="invert negative", pane=True, order=25)
 def invert(part) -> None:
     layers = part.desk.layers
