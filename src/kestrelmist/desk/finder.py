@@ -26,7 +26,8 @@ STEM = 5
 
 def ranked(entries: list[Entry], typed: str) -> list[Entry]:
     """Entries whose name holds every typed piece or whose other words begin so, or are its stem ("regression" finds
-    "regress"); best first: names that start so, names with words that start so, names that hold it, words, then stems."""
+    "regress"); best first: names that start so, names with words that start so, names that hold it, words, then
+    stems."""
     parts = typed.casefold().split()
     found = []
     for n, entry in enumerate(entries):
