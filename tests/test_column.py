@@ -124,9 +124,10 @@ class ManyLabelsTest(DeskCase):
     def setUp(self):
         super().setUp()
         write_nifti(self.place / "scan.nii", np.zeros((8, 8, 8), np.float32), straight_space((8, 8, 8)))
+        few = "few" in self._testMethodName
         with Study(self.place / "study", create=True) as study:
             study.run("gather", folder=self.place / "scan.nii", subject="HM-07")
-            for n in range(1, 301):
+            for n in range(1, 6 if few else 301):
                 study.run("add-label", labels=study.records()[0].id, label=f"Part {n}")
         self.window = self.open(self.place / "study")
         self.desk = self.window.desk
@@ -164,7 +165,7 @@ class ManyLabelsTest(DeskCase):
         self.assertEqual(self.seen(), list(range(1, MOST + 1)))
 
     def test_few_labels_have_no_bar(self):
-        for n in range(4, 301):
+        for n in range(4, 6):
             self.desk.run_now("delete-label", {"label": f"Part {n}"})
         self.settle(self.window)
         pause(50)

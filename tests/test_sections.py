@@ -177,14 +177,14 @@ class StepTest(unittest.TestCase):
     def test_how_sure_it_is(self):
         """Of many noisy sections with waves along and across, 95 of 100 hold the true height in what is stated."""
         inside = 0
-        for seed in range(200):
+        for seed in range(60):
             rng = np.random.default_rng(seed)
             waves = rng.normal(0, 3, 401 + 40)
             along = np.convolve(waves, np.ones(9) / 9, "same")[20:-20]
             lines = np.where(self.x > 4.7, 50.0, 0.0)[:, None] + along[:, None] + rng.normal(0, 1, (401, 3))
             step = step_in(self.x, lines, "map")
             inside += abs(step.height - 50) <= step.expanded()
-        self.assertGreater(inside, 180)
+        self.assertGreater(inside, 52)
 
     def test_sentences(self):
         flat = np.zeros(401)

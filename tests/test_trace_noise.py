@@ -81,15 +81,15 @@ class CursorsTest(unittest.TestCase):
 
 
 class StepsTest(unittest.TestCase):
-    def held(self, reach: float, long: int) -> tuple[float, int]:
+    def held(self, reach: float, long: int, seeds: int = SEEDS) -> tuple[float, int]:
         inside = short = 0
-        for seed in range(SEEDS):
+        for seed in range(seeds):
             along = np.arange(float(long))
             values = 50 * (along > 0.55 * long) + together(np.random.default_rng([long, seed]), (long,), reach)
             step = step_in(along, values[:, None], "made up")
             inside += abs(step.height - 50) <= step.expanded()
             short += step.too_short
-        return inside / SEEDS, short
+        return inside / seeds, short
 
     def test_noise_of_every_kind(self):
         for reach, long in ((0, 60), (2, 120), (8, 400)):
@@ -97,8 +97,8 @@ class StepsTest(unittest.TestCase):
             self.assertGreaterEqual(share, LEAST, (reach, long))
 
     def test_waves_on_a_short_line_bring_the_word(self):
-        self.assertGreater(self.held(8, 60)[1], 0.9 * SEEDS)
-        self.assertLess(self.held(0, 240)[1], 0.1 * SEEDS)
+        self.assertGreater(self.held(8, 60, 20)[1], 18)
+        self.assertLess(self.held(0, 240, 20)[1], 2)
 
     def test_a_step_without_noise_is_sure(self):
         along = np.arange(100.0)

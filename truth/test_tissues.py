@@ -11,6 +11,7 @@ from kestrelmist.demo.scans import head_mr_space, scan_mr
 from kestrelmist.demo.truth import true_shares
 from kestrelmist.prepare.brain import take_out_brain
 from kestrelmist.prepare.tissues import split_tissues
+from tests.test_tissues import Onion
 from truth.heads import folded_head, plain_mixture
 
 
@@ -64,6 +65,17 @@ class FoldedHeadTest(unittest.TestCase):
             ("deep furrows", folded_head(8, 34, fold=11)),
         ):
             self.check(name, head, head.scan(3), 0.93, 0.88, -0.01)
+
+
+class ScaleTest(unittest.TestCase):
+    def test_values_and_voxels_of_any_size(self):
+        wanted = None
+        for scale, step in ((1.0, 1.0), (1e-5, 1e3), (1e6, 1e-6)):
+            onion = Onion(step=step)
+            made = split_tissues(onion.image(0.3, 0.7, 1.0, 1000 * scale), onion.mask())
+            volume = float(made.white.data.sum())
+            wanted = volume if wanted is None else wanted
+            self.assertAlmostEqual(volume / wanted, 1.0, delta=0.01)
 
 
 class AnimalTest(unittest.TestCase):
