@@ -9,6 +9,7 @@ from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap
 from kestrelmist.formats.beside_nifti import write_sidecar
 from kestrelmist.formats.opening import open_image
+from kestrelmist.formats.own_words import own_words
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.sidecar import facts_of
 from kestrelmist.gather.remove_identity import deidentify_image
@@ -56,6 +57,12 @@ class MeasuredTest(PlaceCase):
             save_image(path, made)
             for word in ("Alder", "4711", "19710824", "station"):
                 self.assertNotIn(word.encode(), path.read_bytes())
+
+    def test_words_within_a_file_hold_numbers_only(self):
+        words = own_words(diffusion(STAYS | GOES))
+        self.assertEqual(json.loads(words)["taken"]["facts"], STAYS)
+        for word in ("Alder", "4711", "19710824", "station"):
+            self.assertNotIn(word, words)
 
     def test_a_folder_keeps_gradients_beside(self):
         source = self.place / "scans"

@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 import threading
 import time
-from concurrent.futures import ProcessPoolExecutor
-from multiprocessing import get_context
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from concurrent.futures import ProcessPoolExecutor
 
 LOOK = 0.3
 """Seconds between a worker's looks at whether its parent is still there."""
@@ -17,6 +19,9 @@ def worker_pool(workers: int) -> ProcessPoolExecutor:
 
     A pool's own processes wait for work for ever when the one that they work for is killed.
     """
+    from concurrent.futures import ProcessPoolExecutor  # a start of the program without them is quicker
+    from multiprocessing import get_context
+
     return ProcessPoolExecutor(
         workers, mp_context=get_context("spawn"), initializer=end_with_parent, initargs=(os.getpid(),)
     )

@@ -7,12 +7,11 @@ from pathlib import Path
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.quantity import nanometres
+from .measured_facts import measured_facts
 from .opening import open_image
 from .sidecar import facts_of
 
 GRADIENTS = ("bValues", "bVectors")
-PASSING = ("Modality", "ImageComponent", "SeriesDescription", "ProtocolName")
-"""What a file says in fields of its own, or is only a name."""
 MOST = 4
 """Names of facts that are told."""
 
@@ -40,8 +39,8 @@ def lost_in(path: Path, image: Image) -> list[str]:
             lost.append(f"the steps of {axis.name}")
         if axis.labels and same.labels != axis.labels:
             lost.append(f"the names along {axis.name}")
-    said, there = facts_of(image), facts_of(read)
-    missing = sorted(name for name in said if name not in there and name not in PASSING)
+    said, there = measured_facts(image), facts_of(read)
+    missing = sorted(name for name in said if name not in there)
     if any(name in missing for name in GRADIENTS):
         lost.append("the gradients")
     if how := [name for name in missing if name not in GRADIENTS]:

@@ -11,8 +11,9 @@ from ..core.axis import Axis
 from ..core.image import Image
 from ..core.space import Space
 from ..core.world import World
+from .measured_facts import measured_facts
 from .sidecar import KEY as ACQUISITION
-from .sidecar import facts_of, sensible_facts
+from .sidecar import sensible_facts
 
 KEY = "kestrelmist"
 MOST = 1 << 20
@@ -24,7 +25,7 @@ ALIKE = 1e-3
 def own_words(image: Image, *, place: bool = True, most: int = MOST) -> str:
     """Unit, axes, how it was taken, and place when that is wanted, as text of so many letters at most; empty when there
     is nothing to say."""
-    words, facts = words_of(image, place), facts_of(image)
+    words, facts = words_of(image, place), measured_facts(image)
     if facts:
         taken = {
             "facts": facts,

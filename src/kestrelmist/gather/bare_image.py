@@ -11,7 +11,8 @@ from ..core.axis import Axis
 from ..core.caveat import NOTED
 from ..core.image import Image
 from ..core.world import World
-from ..formats.sidecar import KEY, facts_of, sensible_facts
+from ..formats.measured_facts import measured_facts
+from ..formats.sidecar import KEY
 from .defined_terms import is_term
 
 UNITS = frozenset(
@@ -24,16 +25,8 @@ BQML CNTS SUV ppm rad deg ° Pa kPa V mV A mA Gy mGy OD mm2/s mm^2/s um2/ms µm2
 AXES = frozenset(("time", "channel", "detector", "echo", "phase", "component", "direction", "energy", "angle", "axis"))
 PLACES = frozenset(("front", "back", "magnitude", "phase", "real", "imaginary"))
 
-MEASURED = {
-    "RepetitionTime": 1e3, "EchoTime": 10.0, "EchoTimes": 10.0, "EchoTime1": 10.0, "EchoTime2": 10.0,
-    "InversionTime": 100.0, "FlipAngle": 360.0, "MagneticFieldStrength": 100.0, "SliceTiming": 1e3,
-    "EffectiveEchoSpacing": 1.0, "TotalReadoutTime": 10.0, "bValues": 1e5, "bVectors": 1.001,
-}  # fmt: skip
-"""Numbers of how an image was taken that say nothing of a person, and the largest that each can be: what is larger may
-be a date or an identifier."""
 STRENGTH = re.compile(r"b \d{1,5}(\.\d{1,3})?")
 """What a volume of a diffusion series is called."""
-DIRECTIONS = ("PhaseEncodingDirection", "PhaseEncodingAxis", "SliceEncodingDirection")
 
 
 def bare_facts(image: Image) -> dict[str, Any]:
@@ -59,16 +52,3 @@ def bare_axis(axis: Axis) -> Axis:
         unit=axis.unit if axis.unit in UNITS else "",
         labels=axis.labels if known else (),
     )
-
-
-def measured_facts(image: Image) -> dict[str, Any]:
-    """What without which a series is of no use: its times, its gradients, its lines; by numbers alone."""
-    facts = sensible_facts(facts_of(image))
-    kept = {name: facts[name] for name, most in MEASURED.items() if name in facts and _within(facts[name], most)}
-    return kept | {name: facts[name] for name in DIRECTIONS if name in facts}
-
-
-def _within(value: Any, most: float) -> bool:
-    if isinstance(value, list):
-        return all(_within(v, most) for v in value)
-    return isinstance(value, (int, float)) and not isinstance(value, bool) and abs(value) <= most
