@@ -12,6 +12,7 @@ from ..core.errors import Trouble
 from ..core.image import Image, Origin
 from ..core.progress import Progress, silent
 from ..core.space import Space
+from .detached import millimetres_of, text_values, values_beside
 from .dicom_header import FROM_DICOM_AXES
 from .exact_planes import exact_planes, number_type
 from .format import Format, image_name, register
@@ -57,14 +58,19 @@ def read_metaimage(path: Path) -> Image:
         raise Trouble(
             "The values of this MetaImage lie in a list of files", "write it again with all values in one file", path
         )
-    data = path if where.upper() == "LOCAL" else path.parent / where
+    data = path if where.upper() == "LOCAL" else values_beside(path, where)
     start = end if data == path else int(header.get("HeaderSize", 0) or 0)
     packed = _yes(header, "CompressedData")
     shape = ((channels,) if channels > 1 else ()) + tuple(sizes)
     if start == -1 and data.is_file():
         start = data.stat().st_size - RawValues(data, 0, dtype, shape).bytes_needed
-    raw = RawValues(data, 0 if packed else start, dtype, shape, "zlib" if packed else "", start if packed else 0)
-    raw.require_whole()
+    if header.get("BinaryData", "True").lower() in ("false", "0", "no"):
+        if not data.is_file():
+            raise Trouble("The file that holds the values is missing", "put it beside its header", data)
+        raw = text_values(data, start, dtype, shape)
+    else:
+        raw = RawValues(data, 0 if packed else start, dtype, shape, "zlib" if packed else "", start if packed else 0)
+        raw.require_whole()
     shift = int(channels > 1)
     colour = channels in (3, 4) and dtype == np.uint8 and rank <= 3
     axes, along = [], []
@@ -132,10 +138,11 @@ def _space(header: dict[str, str], shape, rank: int) -> tuple[Space, list[Caveat
     affine[:n, 3] = place[:n]
     if rank == 2:
         affine[2, 2] = min(spacing[:2])
+    (factor,), caveats = millimetres_of([header.get("DistanceUnits", "")], 1)
+    affine[:3] *= factor
     known = "TransformMatrix" in header or "Offset" in header or "Position" in header
-    caveats = (
-        [] if known else [Caveat(SIDES_UNKNOWN, "The file gives a voxel size but no position, so sides are unknown")]
-    )
+    if not known:
+        caveats.append(Caveat(SIDES_UNKNOWN, "The file gives a voxel size but no position, so sides are unknown"))
     return Space(tuple(shape), FROM_DICOM_AXES @ affine), caveats
 
 

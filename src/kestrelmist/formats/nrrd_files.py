@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +13,7 @@ from ..core.errors import Trouble, let_through
 from ..core.image import Image, Origin
 from ..core.progress import Progress, silent
 from ..core.space import Space, picture_space
+from .detached import millimetres_of, text_values, values_beside
 from .exact_planes import exact_planes, number_type
 from .format import Format, image_name, register
 from .layout import Layout
@@ -28,8 +30,10 @@ AXES_OF = {
     "las": (-1, 1, 1),
 }
 """Signs that turn the axes of a space into the world's right, front, up."""
+WORDS = {"space units": True, "units": True, "labels": True, "sample units": False, "content": False}
+"""Fields in words, and whether they hold one for each axis."""
+MOST_HEADER = 1 << 20
 COLOURS = ("RGB-color", "RGBA-color")
-MOST_TEXT = 1 << 28
 
 
 def read_nrrd(path: Path) -> Image:
@@ -45,14 +49,16 @@ def read_nrrd(path: Path) -> Image:
                 "The header of this NRRD file is damaged", "copy it again or convert it anew", path
             ) from error
         end = stream.tell()
+        stream.seek(0)
+        _letters_kept(header, stream.read(min(end, MOST_HEADER)))
     sizes = tuple(int(n) for n in header["sizes"])
     dtype = _dtype(header, path)
     named = header.get("data file", header.get("datafile"))
-    data = path if named is None else path.parent / str(named)
     if isinstance(named, (list, tuple)) or str(named).upper().startswith("LIST") or "%" in str(named or ""):
         raise Trouble(
             "The values of this NRRD lie in a list of files", "write it again with all values in one file", path
         )
+    data = path if named is None else values_beside(path, str(named))
     kinds = list(header.get("kinds") or [""] * len(sizes))
     space_axes, directions = _space_axes(header, kinds, sizes)
     colours = next(
@@ -61,7 +67,7 @@ def read_nrrd(path: Path) -> Image:
     others = [n for n in range(len(sizes)) if n not in space_axes and n != colours]
     along = tuple(n for n in others if sizes[n] > 1)
     fetch = _fetch(header, data, end if named is None else 0, dtype, sizes, _full(space_axes), along, colours, path)
-    space, caveats = _space(header, directions, [sizes[n] for n in space_axes])
+    space, caveats = _space(header, directions, space_axes, [sizes[n] for n in space_axes])
     unit = str(header.get("sample units", header.get("sampleunits", ""))).strip('"')
     words = str(header.pop(KEY, "")).replace("\\\\", "\\")
     facts = {str(k): _text(v) for k, v in header.items()}
@@ -78,6 +84,21 @@ def read_nrrd(path: Path) -> Image:
     )
     take_in_words(image, words)
     return image
+
+
+def _letters_kept(header, text: bytes) -> None:
+    """Fields in words as they stand in the file: the parser leaves letters beyond ASCII out, and makes metres of µm."""
+    for line in text.splitlines():
+        if line.isascii():
+            continue
+        try:
+            name, _, value = line.decode("utf-8").partition(":")
+        except UnicodeDecodeError:
+            name, _, value = line.decode("latin-1").partition(":")
+        name = name.strip().casefold()
+        if name in WORDS:
+            found = [a or b for a, b in re.findall(r'"([^"]*)"|(\S+)', value)]
+            header[name] = found if WORDS[name] else value.strip()
 
 
 def _text(value) -> str:
@@ -122,31 +143,48 @@ def _space_axes(header, kinds, sizes) -> tuple[list[int], list[np.ndarray] | Non
     return free[:3] or list(range(min(3, len(sizes)))), None
 
 
-def _space(header, directions, shape) -> tuple[Space, list[Caveat]]:
+def _space(header, directions, space_axes, shape) -> tuple[Space, list[Caveat]]:
     shape3 = tuple((shape + [1, 1])[:3])
     if directions is None or len(directions[0]) not in (2, 3):
-        spacings = [float(v) for v in np.atleast_1d(header.get("spacings", np.array([np.nan])))]
-        spacings = [v for v in spacings if np.isfinite(v) and v > 0]
-        if len(shape) == 3 and len(spacings) >= 3:
-            affine = np.diag([*spacings[:3], 1.0])
-            return Space(shape3, affine), [
-                Caveat(SIDES_UNKNOWN, "The file gives a voxel size but no position, so sides are unknown")
-            ]
-        return picture_space(shape3[0], shape3[1], tuple(spacings[:2]) if len(spacings) > 1 else None, shape3[2]), []
+        return _space_of_spacings(header, space_axes, shape, shape3)
     rank = len(directions[0])
     signs = AXES_OF.get(str(header.get("space", "")).strip().lower())
-    caveats = (
-        [] if signs else [Caveat(SIDES_UNKNOWN, "The file does not say which side is which, so sides are unknown")]
-    )
+    # the units of the space count for its directions and its origin, and those of the axes where it has none
+    units = _words(header, "space units") or _of_axes(header, space_axes)
+    factors, caveats = millimetres_of(units, rank)
+    if not signs:
+        caveats.append(Caveat(SIDES_UNKNOWN, "The file does not say which side is which, so sides are unknown"))
     affine = np.eye(4)
     for n, direction in enumerate(directions):
         affine[:3, n] = 0.0
-        affine[:rank, n] = direction
+        affine[:rank, n] = direction * factors
     for n in range(len(directions), 3):
         free = np.linalg.svd(affine[:3, :n].T)[2][-1] if n else np.eye(3)[0]
         affine[:3, n] = free * np.linalg.norm(affine[:3, 0])
-    affine[:rank, 3] = np.asarray(header.get("space origin", np.zeros(rank)), float)[:rank]
+    affine[:rank, 3] = np.asarray(header.get("space origin", np.zeros(rank)), float)[:rank] * factors
     return Space(shape3, np.diag([*(signs or (1, 1, 1)), 1.0]) @ affine), caveats
+
+
+def _space_of_spacings(header, space_axes, shape, shape3) -> tuple[Space, list[Caveat]]:
+    given = np.atleast_1d(header.get("spacings", np.array([np.nan])))
+    factors, caveats = millimetres_of(_of_axes(header, space_axes), len(space_axes))
+    spacings = [float(given[n]) * f for n, f in zip(space_axes, factors) if n < len(given)]
+    spacings = [v for v in spacings if np.isfinite(v) and v > 0]
+    if len(shape) == 3 and len(spacings) >= 3:
+        said = Caveat(SIDES_UNKNOWN, "The file gives a voxel size but no position, so sides are unknown")
+        return Space(shape3, np.diag([*spacings[:3], 1.0])), [*caveats, said]
+    scale = tuple(spacings[:2]) if len(spacings) > 1 else None
+    return picture_space(shape3[0], shape3[1], scale, shape3[2]), caveats if scale else []
+
+
+def _words(header, field: str) -> list[str]:
+    return [str(word).strip('"') for word in header.get(field) or []]
+
+
+def _of_axes(header, axes: list[int]) -> list[str]:
+    """The units of some axes of the array."""
+    words = _words(header, "units")
+    return [words[n] if n < len(words) else "" for n in axes]
 
 
 def _axis(header, kind: str, n: int, size: int) -> Axis:
@@ -180,18 +218,7 @@ def _fetch(header, data: Path, start: int, dtype, sizes, space, along, colours, 
         return Layout(raw, space, along, colours).fetch
     if encoding not in ("ascii", "text", "txt", "hex"):
         raise Trouble(f"Values packed as “{encoding}” cannot be read", "write the file again as raw or gzip", path)
-    values = RawValues(data, start, dtype, sizes)
-    count = int(np.prod(sizes, dtype=object))
-    if not 0 < count <= data.stat().st_size or data.stat().st_size > MOST_TEXT:
-        raise Trouble("The header of this file promises more values than it can hold", "copy it again", path)
-    text = data.read_bytes()[start:]
-    if encoding == "hex":
-        flat = np.frombuffer(bytes.fromhex("".join(text.decode("ascii").split())), dtype)
-    else:
-        flat = np.array(text.split(), dtype)
-    if flat.size < count:
-        raise Trouble(f"This file is cut short: {flat.size} of {count} values are there", "copy it again", path)
-    values._whole = flat[:count].reshape(sizes, order="F")
+    values = text_values(data, start, dtype, sizes, 16 if encoding == "hex" else 10)
     return Layout(values, space, along, colours).fetch
 
 
