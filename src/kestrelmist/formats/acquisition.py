@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from .dicom_frames import private_block_reader
-from .dicom_order import seconds_of
+from .dicom_times import Clock
 from .series import Series, component_of
 from .sidecar import facts_of
 
@@ -151,11 +151,11 @@ def slice_timing(series: Series, private: dict) -> list[float]:
     volume = series.grid[min(1, len(series.grid) - 1)]  # the first may still be on its way to the steady state
     if any(s is None for s in volume):
         return []
-    for taken in (
-        [s.number("TriggerTime", np.nan) / 1000 for s in volume],
-        [seconds_of(s.get("AcquisitionDateTime") or s.get("AcquisitionTime")) for s in volume],
-    ):
-        if None not in taken and np.all(np.isfinite(taken)) and len(set(taken)) > 1:
+    clock = Clock(s for s in volume if s is not None)
+    acquired = [clock.acquired(s) for s in volume if s is not None]
+    moments = [np.nan if t is None or acquired[0] is None else (t - acquired[0]) * 1e-6 for t in acquired]
+    for taken in ([s.number("TriggerTime", np.nan) / 1000 for s in volume if s is not None], moments):
+        if np.all(np.isfinite(taken)) and len(set(taken)) > 1:
             repeat = series.first.number("RepetitionTime") / 1000
             times = np.array(taken) - min(taken)
             if repeat <= 0 or times.max() < repeat:

@@ -18,6 +18,7 @@ from ..core.caveat import (
 )
 from .dicom_header import Slice
 from .dicom_sideways import SIDEWAYS, note_sideways
+from .dicom_times import Clock, volume_time
 from .series import Series
 
 
@@ -162,7 +163,9 @@ def _volumes(series: Series, stacks: list[list[Slice]]) -> list[list[Slice | Non
         crossed = _crossed(series, stacks)
         if crossed is not None:
             return crossed
-        for name, value in ORDERS:
+        clock = Clock(s for column in stacks for s in column)
+        # what at least orders them at each place
+        for name, value in (("time", clock.acquired), ("time", clock.content), ("volume", _number("InstanceNumber"))):
             if all(len(column) == most for column in stacks):
                 keys = [[value(s) for s in column] for column in stacks]
                 if all(None not in k and len(set(k)) == most for k in keys):
@@ -233,25 +236,6 @@ def _gradient(s: Slice):
     return (s.number("AcquisitionNumber"), float(b), direction)  # in the order they were taken in, where that is said
 
 
-def seconds_of(text) -> float | None:
-    """Seconds of the day of a DICOM time or date and time."""
-    text = str(text or "").strip()
-    if len(text) > 14 or (len(text) == 14 and "." not in text[:7]):
-        text = text[8:]
-    try:
-        clock, _, fraction = text.partition(".")
-        if len(clock) < 2:
-            return None
-        clock = clock.ljust(6, "0")
-        return int(clock[:2]) * 3600 + int(clock[2:4]) * 60 + int(clock[4:6]) + float(f"0.{fraction or 0}")
-    except ValueError:
-        return None
-
-
-def _acquired(s: Slice):
-    return seconds_of(s.get("AcquisitionDateTime") or s.get("AcquisitionTime"))
-
-
 DISTINCTIONS = (
     ("time", "s", _number("TemporalPositionIdentifier")),
     ("direction", "", _gradient),
@@ -261,12 +245,6 @@ DISTINCTIONS = (
     ("time", "s", _number("AcquisitionNumber")),
 )
 """What tells volumes apart: the same few values at every place."""
-ORDERS = (
-    ("time", _acquired),
-    ("time", lambda s: seconds_of(s.get("ContentTime"))),
-    ("volume", _number("InstanceNumber")),
-)
-"""What at least orders them at each place."""
 
 
 def _axis(series: Series, name: str, unit: str, columns, value) -> Axis:
@@ -275,11 +253,17 @@ def _axis(series: Series, name: str, unit: str, columns, value) -> Axis:
     if one is None:
         return Axis(name, size)
     if name == "time":
-        times = [_acquired(s) for s in one]
+        clock = Clock(s for column in columns for s in column if s is not None)
+        times = [clock.acquired(s) for s in one]
         if None not in times and len(set(times)) == size:
-            return Axis("time", size, "s", tuple(round(t - times[0], 6) for t in times))
-        repeat = one[0].number("RepetitionTime")
-        return Axis.even("time", size, repeat / 1000 if repeat > 0 else None, "s")
+            if clock.over_midnight:
+                series.doubt(NOTED, "Its times go over midnight without dates; later ones count for the next day")
+            return Axis("time", size, "s", tuple(round((t - times[0]) * 1e-6, 6) for t in times))
+        step = volume_time(one[0])
+        if step is None and one[0].number("RepetitionTime") > 0:
+            said = f"The repetition time of {one[0].number('RepetitionTime'):g} ms is not that of a volume"
+            series.doubt(NOTED, f"{said}, so the time from volume to volume is not known")
+        return Axis.even("time", size, step, "s")
     if name == "direction":
         return Axis(name, size, labels=tuple(f"b {s.number('DiffusionBValue'):g}" for s in one))
     values = tuple(float(value(s)) for s in one)

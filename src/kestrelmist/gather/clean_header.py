@@ -9,7 +9,7 @@ from collections import Counter
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-from ..formats.dicom_order import seconds_of
+from ..formats.dicom_times import seconds_of
 from .checked_values import BINARY, are_numbers, checked_code, is_safe_private, is_table, sound_values
 from .identity_profile import (
     BYTES,
@@ -260,7 +260,8 @@ class Cleaner:
         ):
             # order and distance in time are kept, the hour is not
             second = seconds_of(text)
-            since = max(0.0, (second if second is not None else self._start) - self._start)
+            since = (second if second is not None else self._start) - self._start
+            since = max(0.0, since + 86400 if since < -43200 else since)  # over midnight
             clock = f"{int(since // 3600) % 24:02d}{int(since % 3600 // 60):02d}{since % 60:09.6f}"
             element.value = clock if element.VR == "TM" else f"19000101{clock}"
             return "counted from the start"
