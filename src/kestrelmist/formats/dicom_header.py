@@ -70,6 +70,7 @@ WANTED: dict[int, tuple[str, int]] = {
     0x00280030: ("PixelSpacing", DECIMAL),
     0x00280100: ("BitsAllocated", SHORT),
     0x00280101: ("BitsStored", SHORT),
+    0x00280102: ("HighBit", SHORT),
     0x00280103: ("PixelRepresentation", SHORT),
     0x00280301: ("BurnedInAnnotation", TEXT),
     0x00281052: ("RescaleIntercept", DECIMAL),

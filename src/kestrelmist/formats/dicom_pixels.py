@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.errors import Trouble, let_through
-from .dicom_header import DEFLATED, Slice
+from .dicom_header import DEFLATED, EXPLICIT_BIG, EXPLICIT_LITTLE, IMPLICIT, Slice
 
 
 def pixels_of(slices: list[Slice]) -> Iterator[tuple[Slice, np.ndarray]]:
@@ -39,8 +39,7 @@ def pixels_of(slices: list[Slice]) -> Iterator[tuple[Slice, np.ndarray]]:
 
 def _plain(s: Slice) -> np.ndarray:
     rows, columns = int(s.number("Rows")), int(s.number("Columns"))
-    bits, stored = int(s.number("BitsAllocated", 16)), int(s.number("BitsStored", 16))
-    signed = bool(s.number("PixelRepresentation"))
+    bits, signed = int(s.number("BitsAllocated", 16)), bool(s.number("PixelRepresentation"))
     kind = np.dtype(f"<{'i' if signed else 'u'}{bits // 8}")
     try:
         raw = np.fromfile(s.path, kind, rows * columns, offset=s.offset + s.frame * s.bytes_needed)
@@ -50,9 +49,17 @@ def _plain(s: Slice) -> np.ndarray:
         ) from error
     if raw.size < rows * columns:
         raise Trouble("A file of the series is cut short", "copy it again from the scanner", s.path)
-    if 0 < stored < bits:  # bits above the stored ones may hold anything; shift them out, keeping the sign
-        raw = np.right_shift(np.left_shift(raw, bits - stored), bits - stored)
-    return raw.reshape(rows, columns)
+    return _stored_bits(s, raw).reshape(rows, columns)
+
+
+def _stored_bits(s: Slice, raw: np.ndarray) -> np.ndarray:
+    """The bits that are values: those above them, and below where the highest one lies higher than they are many, may
+    hold anything; they are shifted out, keeping the sign."""
+    bits, stored = 8 * raw.dtype.itemsize, int(s.number("BitsStored", 16))
+    high = int(s.number("HighBit", stored - 1))
+    if not 0 < stored <= high + 1 <= bits or (stored == bits and high == bits - 1):
+        return raw
+    return np.right_shift(np.left_shift(raw, bits - 1 - high), bits - stored)
 
 
 def _decoded(group: list[Slice]) -> Iterator[np.ndarray]:
@@ -67,6 +74,8 @@ def _decoded(group: list[Slice]) -> Iterator[np.ndarray]:
         tiles = group if group[0].tile is None else group[:1]
         pictures = iter_pixels(source, indices=[s.frame for s in tiles])
         for _, picture in zip(tiles, pictures):
+            if _highest_is_odd(group[0]) and picture.ndim == 2 and picture.dtype.kind in "iu":
+                picture = _stored_bits(group[0], picture)
             picture = _coloured(picture, table, group[0])
             yield picture
             for _ in group[1:] if group[0].tile is not None else ():
@@ -80,6 +89,13 @@ def _decoded(group: list[Slice]) -> Iterator[np.ndarray]:
         raise Trouble(
             "The pixels of a file cannot be decoded", "copy it again, or export the series uncompressed", path
         ) from error
+
+
+def _highest_is_odd(s: Slice) -> bool:
+    """Whether values that are not packed lie higher in their words than the standard has it."""
+    packed = s.header.get("TransferSyntaxUID") not in (None, DEFLATED, IMPLICIT, EXPLICIT_LITTLE, EXPLICIT_BIG)
+    stored = s.number("BitsStored", 16)
+    return not packed and not s.header.get("FloatPixels") and s.number("HighBit", stored - 1) != stored - 1
 
 
 def _says_enough(s: Slice) -> bool:

@@ -254,19 +254,18 @@ def _value_type(series: Series):
     if first.colour:
         return np.uint8
     scale = {scale_of(s) for s in series.slices}
-    bits, signed = int(first.number("BitsStored", 16)), bool(first.number("PixelRepresentation"))
+    kinds = {(int(s.number("BitsStored", 16)), bool(s.number("PixelRepresentation"))) for s in series.slices}
     slope, intercept = next(iter(scale))
     if (
-        "ValueTable" in first.header
-        or first.header.get("FloatPixels")
-        or bits > 16
+        any("ValueTable" in s.header or s.header.get("FloatPixels") for s in series.slices)
+        or max(bits for bits, _ in kinds) > 16
         or len(scale) > 1
         or slope != 1
         or intercept != int(intercept)
     ):
         return np.float32
-    low = (-(1 << (bits - 1)) if signed else 0) + intercept
-    high = ((1 << (bits - 1)) if signed else (1 << bits)) - 1 + intercept
+    low = min(-(1 << (bits - 1)) if signed else 0 for bits, signed in kinds) + intercept
+    high = max((1 << (bits - 1)) if signed else (1 << bits) for bits, signed in kinds) - 1 + intercept
     for kind in (np.uint8, np.int16, np.uint16):
         if np.iinfo(kind).min <= low and (high <= np.iinfo(kind).max or (kind is np.int16 and low < 0)):
             return kind
@@ -286,9 +285,8 @@ def _load(series: Series, dtype, space: Space, index: tuple[int, ...], progress:
     scale = {scale_of(s) for _, s in there}
     one_scale = len(scale) == 1 and not any("ValueTable" in s.header for _, s in there)
     if dtype is np.float32 and one_scale:
-        stored = _filled(
-            space, there, _stored_type(series.first), lambda s, target, raw: np.copyto(target, raw), progress
-        )
+        kind = np.result_type(*{_stored_type(s) for _, s in there} or {_stored_type(series.first)})
+        stored = _filled(space, there, kind, lambda s, target, raw: np.copyto(target, raw), progress)
         return Stored(stored, *next(iter(scale), (1.0, 0.0)))
     if series.first.colour:
         volume = np.zeros((*space.shape[::-1], 3), np.uint8)
