@@ -29,6 +29,16 @@ class MixedTest(PlaceCase):
                 want = np.stack([one.T * np.float64(slope) + intercept for one in order], -1)
                 np.testing.assert_allclose(got, want, rtol=1e-6, err_msg=f"{slope} {intercept} {got.dtype}")
 
+    def test_pixels_of_other_sizes_are_kept_apart(self):
+        for k in range(6):
+            size = "0.75\\0.75" if k in (2, 4) else "0.5\\0.5"
+            one(self.place / "sizes" / f"{k}", np.full((5, 6), k, np.uint8), space=SPACE, k=k, instance=k + 1,
+                PixelSpacing=size)  # fmt: skip
+        found = scan_folder(self.place / "sizes")
+        self.assertEqual(sorted((len(s.slices), s.first.get("PixelSpacing")) for s in found),
+                         [(2, [0.75, 0.75]), (4, [0.5, 0.5])])  # fmt: skip
+        self.assertTrue(all("2 kinds of slices (matrix, pixel size" in s.problems[0] for s in found))
+
     def test_of_one_type_they_stay_small(self):
         pictures = [np.full((5, 6), k, np.uint8) for k in range(3)]
         self.assertEqual(self.read(pictures).dtype, np.uint8)

@@ -118,10 +118,9 @@ def scan_files(files: list[Path], progress: Progress | None = None, others: list
     for key, slices in groups.items():
         series = Series(key[0], slices)
         if parts.get(key[0], 0) > 1:
+            kinds = f"The series holds {parts[key[0]]} kinds of slices"
             series.doubt(
-                MIXED,
-                f"The series holds {parts[key[0]]} kinds of slices (matrix, direction, echo or component differ);"
-                " each is kept apart",
+                MIXED, f"{kinds} (matrix, pixel size, direction, echo or component differ); each is kept apart"
             )
         arrange(series)
         result.append(series)
@@ -173,6 +172,8 @@ def _key(uid: str, picture: Slice) -> tuple:
     orientation = (
         () if picture.orientation is None else tuple(round(v, 3) + 0.0 for v in picture.orientation.ravel().tolist())
     )
+    spacing = picture.header.get("PixelSpacing")
+    pixel = tuple(f"{v:.5g}" for v in spacing) if isinstance(spacing, list) else ()
     apart = ""
     if picture.orientation is None and (picture.get("Modality") not in STACKS or picture.places):
         apart = str(picture.path)  # a picture by itself, or one clip
@@ -183,6 +184,7 @@ def _key(uid: str, picture: Slice) -> tuple:
         picture.rows,
         picture.columns,
         picture.samples,
+        pixel,
         str(picture.get("EchoNumbers")),
         component_of(picture),
         str(picture.get("StackID")),
