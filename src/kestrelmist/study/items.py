@@ -125,26 +125,30 @@ class Items:
 
     def __init__(self, catalogue: Catalogue):
         self.catalogue = catalogue
-        self._all: dict[int, Record] | None = None
+        self._turn = object()
+        """Another one after every write: what was read before it counts no more, whichever thread had read it."""
+        self._all: tuple[object, dict[int, Record]] | None = None
         self._known: dict[int, tuple[tuple, Record]] = {}
         """What was read last, with the row as it was: of hundreds one has changed, and the others need not be read."""
 
     def forget(self) -> None:
         """Read again when next asked: another process may have written."""
-        self._all = None
+        self._turn = object()
 
     def everything(self) -> dict[int, Record]:
         """All rows by id, those taken off the Shelf included; by subject and in the order they came."""
-        if self._all is None:
-            rows = self.catalogue.rows(f"SELECT {COLUMNS}{FROM} ORDER BY subject.name, item.id")
-            with rows_understood(self.catalogue.path):
-                known, self._known = self._known, {}
-                for row in rows:
-                    told, before = tuple(row), known.get(row["id"])
-                    same = before is not None and before[0] == told
-                    self._known[row["id"]] = before if before is not None and same else (told, _record(row))
-                self._all = {key: record for key, (_, record) in self._known.items()}
-        return self._all
+        turn, last = self._turn, self._all
+        if last is not None and last[0] is turn:
+            return last[1]
+        rows = self.catalogue.rows(f"SELECT {COLUMNS}{FROM} ORDER BY subject.name, item.id")
+        before, now_known = self._known, {}
+        with rows_understood(self.catalogue.path):
+            for row in rows:
+                told, known = tuple(row), before.get(row["id"])
+                now_known[row["id"]] = known if known is not None and known[0] == told else (told, _record(row))
+        found = {key: record for key, (_, record) in now_known.items()}
+        self._known, self._all = now_known, (turn, found)
+        return found
 
     def of_kind(self, *kinds: str) -> list[Record]:
         """What is on the Shelf, of some kinds or of all."""
@@ -215,7 +219,7 @@ class Items:
             ),
         ).lastrowid
         assert made is not None
-        self._all = None
+        self.forget()
         return made
 
     def update(self, db: sqlite3.Connection, item: int, facts: dict[str, Any]) -> None:
@@ -231,7 +235,7 @@ class Items:
                 db.execute(f"UPDATE item SET {key} = ? WHERE id = ?", (stored, item))
             else:
                 raise KeyError(key)
-        self._all = None
+        self.forget()
 
     def delete(self, db: sqlite3.Connection, item: int) -> None:
         """Delete a row for good, with everything that is of it and all their changes."""
@@ -239,7 +243,7 @@ class Items:
             db.execute("DELETE FROM change WHERE item_id = ?", (one,))
             db.execute("DELETE FROM version WHERE item_id = ?", (one,))
             db.execute("DELETE FROM item WHERE id = ?", (one,))
-        self._all = None
+        self.forget()
 
 
 def _record(row: sqlite3.Row) -> Record:
