@@ -6,10 +6,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
 from kestrelmist.core.image import Image
-from kestrelmist.core.space import Space
-from kestrelmist.demo.animal import make_animal
 from kestrelmist.demo.overwintering import demo_study, put_in_place, scenes
-from kestrelmist.demo.scans import head_ct_space, head_mr_space, scan_ct
+from kestrelmist.demo.scans import head_ct_space, head_mr_space
 from kestrelmist.demo.scenes.head import positioning_space
 from kestrelmist.formats.dicom_scan import scan_folder
 from kestrelmist.formats.dicom_series import series_image
@@ -81,23 +79,9 @@ class DemoTest(DeskCase):
         self.assertGreater(np.percentile(inside, 5), 700)
         self.assertLess(np.percentile(image.data[labels.data == 0], 99), 400)
 
-    def test_ct_noise_has_no_offset_and_is_not_white(self):
-        image = self.ct()
-        air = image.data[4:60, 4:60, ::3].astype(float)  # a corner outside the animal; cut off at −1024
+    def test_air_is_that_of_a_ct(self):
+        air = self.ct().data[4:60, 4:60, ::3].astype(float)  # a corner outside the animal; cut off at −1024
         self.assertLess(abs(np.median(air) + 1000), 6)
-        animal = make_animal("noise", 11)
-        affine = np.diag([0.05, 0.05, 0.05, 1.0])
-        affine[:3, 3] = (-1.6, -4.0, 1.0)  # within the brain, far from the ends of the scale
-        space = Space((64, 64, 32), affine)
-        noise = scan_ct(animal, space, 38.0).astype(float) - scan_ct(animal, space, 0.0)
-        self.assertAlmostEqual(noise.std(), 38.0, delta=1.5)
-        self.assertLess(abs(noise.mean()), 1.0)
-        power = (np.abs(np.fft.fft2(noise, axes=(0, 1))) ** 2).mean(2)
-        radius = np.hypot(np.fft.fftfreq(64)[:, None], np.fft.fftfreq(64)[None])
-        low, middle = power[(radius > 0.01) & (radius < 0.05)].mean(), power[(radius > 0.15) & (radius < 0.25)].mean()
-        self.assertLess(low, 0.4 * middle)  # a ramp filter: little noise in coarse structures
-        between = (noise[:, :, 1:] * noise[:, :, :-1]).mean() / noise.var()
-        self.assertLess(abs(between), 0.03)  # slices are independent
 
     def test_the_skull_through_the_window_is_within_2_percent(self):
         folder = demo_study(self.place / "Overwintering")
