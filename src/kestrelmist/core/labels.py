@@ -158,11 +158,9 @@ class LabelMap:
         self.revision = np.zeros(LARGEST + 1, np.int64)
         """How often the voxels of each number have changed since the map was opened."""
         table = table or LabelTable()
-        for number in np.flatnonzero(self.counts[1:]) + 1:
-            if int(number) not in table:
-                row = Label(int(number), f"Label {number}", PALETTE[(int(number) - 1) % len(PALETTE)])
-                table = LabelTable((*table, row))
-        self.table = table
+        unnamed = [n for n in (np.flatnonzero(self.counts[1:]) + 1).tolist() if n not in table]
+        rows = (Label(n, f"Label {n}", PALETTE[(n - 1) % len(PALETTE)]) for n in unnamed)
+        self.table = LabelTable((*table, *rows)) if unnamed else table
 
     @property
     def data(self) -> np.ndarray:

@@ -162,9 +162,7 @@ def patch_from_mask(
     if only is not None:
         allowed[:only] = allowed[only + 1 :] = 0
     allowed[new] = 0  # a voxel that carries the number already is no change
-    runs, voxels = _count_runs(labels.kji, mask_kji, *corner, allowed)
-    starts, lengths, old = np.empty(runs, np.int64), np.empty(runs, np.int32), np.empty(voxels, np.uint16)
-    _fill_runs(labels.kji, mask_kji, *corner, allowed, starts, lengths, old)
+    starts, lengths, old = _runs(labels, mask_kji, corner, allowed)
     return Patch(starts, lengths, _shortest(old), np.array([new], np.uint16))
 
 
@@ -183,15 +181,19 @@ def sparse_difference(before: LabelMap, after: LabelMap) -> Patch:
 def whole_difference(before: LabelMap, after: LabelMap, changed_kji: np.ndarray) -> Patch:
     """The patch between two maps of one grid where `changed_kji` (uint8) is set, locked labels included."""
     # numbers on both sides are read back voxel by voxel, in the order of the runs
-    old = patch_from_mask(_unlocked(before), changed_kji, LARGEST)
-    new = patch_from_mask(_unlocked(after), changed_kji, LARGEST)
-    return Patch(old.starts, old.lengths, old.old, new.old)
+    every = np.ones(LARGEST + 1, np.uint8)
+    starts, lengths, old = _runs(before, changed_kji, (0, 0, 0), every)
+    return Patch(starts, lengths, _shortest(old), _shortest(_runs(after, changed_kji, (0, 0, 0), every)[2]))
 
 
-def _unlocked(labels: LabelMap) -> LabelMap:
-    bare = LabelMap.__new__(LabelMap)
-    bare.kji, bare.table = labels.kji, LabelTable()
-    return bare
+def _runs(
+    labels: LabelMap, mask_kji: np.ndarray, corner: tuple[int, int, int], allowed: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Starts and lengths of runs where a mask is set and the number is allowed, and the numbers that are there."""
+    runs, voxels = _count_runs(labels.kji, mask_kji, *corner, allowed)
+    starts, lengths, old = np.empty(runs, np.int64), np.empty(runs, np.int32), np.empty(voxels, np.uint16)
+    _fill_runs(labels.kji, mask_kji, *corner, allowed, starts, lengths, old)
+    return starts, lengths, old
 
 
 @dataclass(frozen=True)

@@ -123,7 +123,8 @@ def read_label_table(path: Path) -> LabelTable:
         raise Trouble(
             "The table of label names beside the file cannot be read", "save it as UTF-8 text", path
         ) from error
-    table = LabelTable()
+    found: dict[int, Label] = {}
+    names: set[str] = set()
     for n, row in enumerate(rows, 2):
         text, name = (row.get("index") or "").strip(), as_written((row.get("name") or "").strip())
         if not re.fullmatch(r"\d{1,9}", text) or int(text) > LARGEST or not name:
@@ -132,12 +133,13 @@ def read_label_table(path: Path) -> LabelTable:
         number = int(text)
         if number == 0:
             continue  # the background, which some tables name
-        if number in table or table.has_name(name):
+        if number in found or name.casefold() in names:
             raise Trouble(f"Line {n} of this table repeats a number or a name", "name each label once", path)
         colour = (row.get("color") or "").strip()
         colour = colour.upper() if COLOUR.fullmatch(colour) else PALETTE[(number - 1) % len(PALETTE)]
-        table = LabelTable((*table, Label(number, name, colour)))
-    return table
+        found[number] = Label(number, name, colour)
+        names |= {name.casefold(), found[number].name.casefold()}  # as it stands, and as it is kept
+    return LabelTable(found.values())
 
 
 register(

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+import numpy as np
+
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.label_grid import on_grid
-from ..core.labels import PALETTE, Label, LabelMap, LabelTable
+from ..core.labels import LARGEST, PALETTE, Label, LabelMap, LabelTable
 from ..core.operation import operation
 from ..core.parameter import FilePath
-from ..core.patch import LabelEdit, patch_from_mask, whole_difference
+from ..core.patch import LabelEdit, whole_difference
 from ..core.progress import Progress, silent
 from ..formats.dicom_header import starts_as_dicom
 from ..formats.dicom_labels import read_dicom_labels
@@ -54,22 +56,25 @@ def open_labels(image: Image, labels: LabelMap, file: FilePath, progress: Progre
 
 def merged(labels: LabelMap, found: LabelMap, title: str) -> LabelEdit:
     """The edit that draws the labels of another map on the same grid over this one."""
-    table, numbers = labels.table, {}
+    rows = {row.number: row for row in labels.table}
+    by_name = {row.name.casefold(): row.number for row in reversed(labels.table.labels)}
+    free = (n for n in range(1, LARGEST + 1) if n not in rows)
+    becomes = np.zeros(LARGEST + 1, np.uint16)
     for row in found.table:
-        known = next((r for r in table if r.name.casefold() == row.name.casefold()), None)
-        number = known.number if known else row.number if row.number not in table else table.free_number()
-        if known is None:
-            table = LabelTable(
-                (
-                    *table,
-                    Label(number, row.name, row.colour or PALETTE[(number - 1) % len(PALETTE)], subject=row.subject),
-                )
-            )
-        numbers[row.number] = number
-    work = LabelMap(labels.space, labels.data.copy(order="F"), table)
-    for old, new in numbers.items():
-        if found.counts[old] and not (new in labels.table and labels.table[new].locked):
-            patch_from_mask(work, (found.kji == old).view("uint8"), new).apply(work)
+        number = by_name.get(row.name.casefold())
+        if number is None:
+            number = row.number if row.number not in rows else next(free, 0)
+            if not number:
+                raise Trouble("All label numbers are used", "remove labels that are not needed")
+            colour = row.colour or PALETTE[(number - 1) % len(PALETTE)]
+            rows[number] = Label(number, row.name, colour, subject=row.subject)
+            by_name[row.name.casefold()] = number
+        if not (number in labels.table and labels.table[number].locked):
+            becomes[row.number] = number
+    table = LabelTable(rows.values())
+    drawn = becomes[found.kji]
+    may = (drawn > 0) & labels.writable().view(bool)[labels.kji]
+    work = LabelMap(labels.space, np.where(may, drawn, labels.kji).T, table)
     changed = (work.kji != labels.kji).view("uint8")
     if not changed.any():
         raise Trouble(
