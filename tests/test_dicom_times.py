@@ -79,15 +79,47 @@ class TimesTest(PlaceCase):
             self.assertIn(said, " ".join(c.sentence for c in series.caveats) or said)
             self.assertEqual(bool(series.caveats), bool(said))
 
-    def test_without_identity_the_order_over_midnight_stays(self):
-        each = [
-            {"AcquisitionTime": "235950", "AcquisitionDate": "20310228"},
-            {"AcquisitionTime": "000010", "AcquisitionDate": "20310301"},
+    def test_without_identity_order_and_distance_stay(self):
+        """Whichever file comes first; over days where a date and a time stand together, as they do in multi-frame."""
+        midnight = [
+            {"AcquisitionTime": t, "AcquisitionDate": d}
+            for t, d in (("000010", "20310301"), ("235950", "20310228"), ("000030", "20310301"))
         ]
-        self.volumes(each)
-        deidentify(self.place / "scans", self.place / "clean")
-        (series,) = scan_folder(self.place / "clean")
-        self.check(series, [0, 1], (0, 20))
+        days = [
+            {"AcquisitionDateTime": f"203103{day:02d}{clock}", "AcquisitionTime": clock[:6]}
+            for day, clock in ((4, "080000.000000"), (1, "090000.250000"), (2, "070000.000000"))
+        ]
+        hours = 3600.0
+        for each, order, times in (
+            (midnight, [1, 0, 2], (0, 20, 40)),
+            (days, [1, 2, 0], (0, 22 * hours - 0.25, 71 * hours - 0.25)),
+        ):
+            for turned in (False, True):
+                place = self.place
+                self.place = place / f"{order} {turned}"
+                ordered = each[::-1] if turned else each
+                self.volumes(ordered, SeriesDate="20310228", SeriesTime="080000")
+                deidentify(self.place / "scans", self.place / "clean")
+                (series,) = scan_folder(self.place / "clean")
+                self.check(series, [2 - n for n in order] if turned else order, times)
+                for path in (self.place / "clean").rglob("*"):
+                    if path.is_file():
+                        self.assertNotIn(b"20310", path.read_bytes())
+                self.place = place
+
+    def test_dates_in_some_slices_only_do_not_count(self):
+        each = [
+            {"AcquisitionTime": "100004", "AcquisitionDate": "20310301"},
+            {"AcquisitionTime": "100000", "AcquisitionDate": ""},
+            {"AcquisitionTime": "100002", "AcquisitionDate": "20310301"},
+        ]
+        self.check(self.volumes(each), [1, 2, 0], (0, 2, 4))
+
+    def test_content_over_midnight_without_dates_is_said(self):
+        each = [{"AcquisitionTime": "", "ContentTime": t, "ContentDate": ""} for t in ("000010", "235950")]
+        series = self.volumes(each, RepetitionTime="2000")
+        self.assertIn("over midnight without dates", " ".join(c.sentence for c in series.caveats))
+        self.check(series, [1, 0], (0, 2))
 
     def test_what_is_no_time_and_no_day(self):
         for text in ("", "abc", "1", None, "99", "2031-02-28"):

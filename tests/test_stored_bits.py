@@ -56,3 +56,5 @@ class MixedTest(PlaceCase):
         usual = true | (rng.integers(0, 16, true.shape).astype(np.uint16) << 12)
         got = self.read(list(usual), BitsStored=12, HighBit=11)
         np.testing.assert_array_equal(got, true.transpose(2, 1, 0))
+        got = self.read(list(usual), BitsStored=12, HighBit=0)  # cannot be
+        np.testing.assert_array_equal(got, true.transpose(2, 1, 0))

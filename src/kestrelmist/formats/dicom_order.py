@@ -170,6 +170,7 @@ def _volumes(series: Series, stacks: list[list[Slice]]) -> list[list[Slice | Non
                 keys = [[value(s) for s in column] for column in stacks]
                 if all(None not in k and len(set(k)) == most for k in keys):
                     columns = [sorted(column, key=value) for column in stacks]
+                    _say_over_midnight(series, clock)
                     series.axes = [_axis(series, name, "s" if name == "time" else "", columns, value)]
                     return columns
     for column in stacks:
@@ -247,6 +248,12 @@ DISTINCTIONS = (
 """What tells volumes apart: the same few values at every place."""
 
 
+def _say_over_midnight(series: Series, clock: Clock) -> None:
+    said = "Its times go over midnight without dates; later ones count for the next day"
+    if clock.over_midnight and said not in [c.sentence for c in series.caveats]:
+        series.doubt(NOTED, said)
+
+
 def _axis(series: Series, name: str, unit: str, columns, value) -> Axis:
     size = len(columns[0])
     one = next((c for c in columns if None not in c), None)
@@ -256,8 +263,7 @@ def _axis(series: Series, name: str, unit: str, columns, value) -> Axis:
         clock = Clock(s for column in columns for s in column if s is not None)
         times = [clock.acquired(s) for s in one]
         if None not in times and len(set(times)) == size:
-            if clock.over_midnight:
-                series.doubt(NOTED, "Its times go over midnight without dates; later ones count for the next day")
+            _say_over_midnight(series, clock)
             return Axis("time", size, "s", tuple(round((t - times[0]) * 1e-6, 6) for t in times))
         step = volume_time(one[0])
         if step is None and one[0].number("RepetitionTime") > 0:

@@ -57,8 +57,10 @@ def _stored_bits(s: Slice, raw: np.ndarray) -> np.ndarray:
     hold anything; they are shifted out, keeping the sign."""
     bits, stored = 8 * raw.dtype.itemsize, int(s.number("BitsStored", 16))
     high = int(s.number("HighBit", stored - 1))
-    if not 0 < stored <= high + 1 <= bits or (stored == bits and high == bits - 1):
+    if not 0 < stored < bits:
         return raw
+    if not stored <= high + 1 <= bits:  # cannot be
+        high = stored - 1
     return np.right_shift(np.left_shift(raw, bits - 1 - high), bits - stored)
 
 

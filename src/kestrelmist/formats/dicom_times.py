@@ -38,55 +38,61 @@ def day_of(text) -> int | None:
         return None
 
 
-class Clock:
-    """Moments of the slices of a series in microseconds, by their dates where they have some.
+def moment_of(both, time, day) -> tuple[int | None, int | None]:
+    """Microseconds of the day, and the day, from a date and time together where there is one, else from a time and a
+    date; None for what is not said."""
+    text = str(both or "").strip()
+    if len(text) >= 10:
+        seconds, on = seconds_of(text.ljust(14, "0") if "." not in text else text), day_of(text)
+    else:
+        seconds, on = seconds_of(time), day_of(day)
+    return (None if seconds is None else round(seconds * 1e6)), on
 
-    Without dates, times that lie on both sides of midnight and closer to it than to noon go on after it.
+
+class Clock:
+    """Moments of the slices of a series in microseconds, by their dates where all have one.
+
+    Without dates, times that lie on both sides of midnight, with more than half a day between, go on after it.
     """
 
     def __init__(self, slices: Iterable[Slice]):
         self.slices = list(slices)
-        self._turns: dict[str, int] = {}
+        self._turns: dict[tuple[str, str, str], int | None] = {}
         self.over_midnight = False
         """Whether that was so, and nothing but the times themselves said it."""
 
     def acquired(self, s: Slice) -> int | None:
         """When a slice was acquired; None when nothing says so."""
-        return self._moment(s, "AcquisitionDateTime", "AcquisitionTime", "AcquisitionDate")
+        return self._moment(s, ("AcquisitionDateTime", "AcquisitionTime", "AcquisitionDate"))
 
     def content(self, s: Slice) -> int | None:
         """When its content was made."""
-        return self._moment(s, "", "ContentTime", "ContentDate")
+        return self._moment(s, ("", "ContentTime", "ContentDate"))
 
-    def _moment(self, s: Slice, both: str, time: str, day: str) -> int | None:
-        micro, on = _parts(s, both, time, day)
+    def _moment(self, s: Slice, names: tuple[str, str, str]) -> int | None:
+        micro, on = moment_of(*map(s.get, names))
         if micro is None:
             return None
-        if on is not None:
+        if names not in self._turns:
+            self._turns[names] = self._turn(names)
+        turn = self._turns[names]
+        if turn is None:
+            assert on is not None
             return on * DAY + micro
-        if time not in self._turns:
-            self._turns[time] = self._turn(both, time, day)
-        return micro + DAY if micro < self._turns[time] else micro
+        return micro + DAY if micro < turn else micro
 
-    def _turn(self, both: str, time: str, day: str) -> int:
-        """The time of day before which moments without a date are of the next one; 0 when all are of one day."""
-        parts = (_parts(s, both, time, day) for s in self.slices)
-        times = sorted({micro for micro, on in parts if micro is not None and on is None})
+    def _turn(self, names: tuple[str, str, str]) -> int | None:
+        """None when every moment has its date; else the time of day before which moments are of the next one, 0 when
+        all are of one day."""
+        parts = [moment_of(*map(s.get, names)) for s in self.slices]
+        if all(on is not None for micro, on in parts if micro is not None):
+            return None
+        times = sorted({micro for micro, _ in parts if micro is not None})
         gaps = [(b - a, b) for a, b in zip(times, times[1:])]
         if not gaps or max(gaps)[0] <= DAY // 2:
             return 0
         self.over_midnight = True
         return max(gaps)[1]
-
-
-def _parts(s: Slice, both: str, time: str, day: str) -> tuple[int | None, int | None]:
-    """Microseconds of the day, and the day."""
-    text = str(s.get(both) or "") if both else ""
-    if len(text.strip()) >= 10:
-        seconds, on = seconds_of(text.strip().ljust(14, "0") if "." not in text else text), day_of(text)
-    else:
-        seconds, on = seconds_of(s.get(time)), day_of(s.get(day))
-    return (None if seconds is None else round(seconds * 1e6)), on
 
 
 def volume_time(s: Slice) -> float | None:

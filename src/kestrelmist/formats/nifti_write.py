@@ -21,7 +21,6 @@ from .neuro_files import nibabel
 from .own_words import KEY, words_of
 
 CHUNK = 8 << 20
-"""Key of this program's words in a NIfTI comment extension."""
 WORLDS = {1: "scanner", 2: "aligned", 3: "Talairach", 4: "MNI 152"}
 """What the codes of the position matrix mean, as the NIfTI-1 standard has them."""
 LEVEL = 1

@@ -9,7 +9,7 @@ from collections import Counter
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-from ..formats.dicom_times import seconds_of
+from ..formats.dicom_times import DAY, day_of, moment_of
 from .checked_values import BINARY, are_numbers, checked_code, is_safe_private, is_table, sound_values
 from .identity_profile import (
     BYTES,
@@ -54,7 +54,21 @@ IMPLEMENTATION = "2.25.121733812950327113105338103411338263127"
 CLOCK = re.compile(r"\d{2}(?:\d{2}(?:\d{2}(?:\.\d{1,6})?)?)?")
 MOMENT = re.compile(r"\d{8}(?:\d{2}(?:\d{2}(?:\d{2}(?:\.\d{1,6})?)?)?)?(?:[+-]\d{4})?")
 """How the standard writes a time of the day, and a date with or without one."""
+DATED = {"AcquisitionTime": "AcquisitionDate", "ContentTime": "ContentDate"}
+"""Times with a date beside them."""
 CODED = ("CS", "LO", "SH", "ST", "LT", "UT", "UC", "UR")
+
+
+def _began(ds) -> tuple[int, int | None]:
+    """The earliest moment that a header tells of its series: microseconds of the day, and the day."""
+    found = [moment_of(ds.get("AcquisitionDateTime"), ds.get("AcquisitionTime"), ds.get("AcquisitionDate"))]
+    found += [moment_of(None, ds.get(f"{of}Time"), ds.get(f"{of}Date")) for of in ("Content", "Series")]
+    told = [(micro, day) for micro, day in found if micro is not None]
+    dated = [(day, micro) for micro, day in told if day is not None]
+    if dated:
+        day, micro = min(dated)
+        return micro, day
+    return min((micro for micro, _ in told), default=0), None
 
 
 @dataclass
@@ -81,13 +95,15 @@ class Cleaner:
     """Texts that an option has kept, as they were before words were taken out: (text, keyword) -> count."""
     meanings: set[str] = field(default_factory=set)
     """Meanings that codes were given."""
-    _starts: dict[str, float] = field(default_factory=dict)
+    _starts: dict[str, tuple[int, int | None]] = field(default_factory=dict)
+    """When each series began: microseconds of the day, and the day."""
 
     def clean(self, ds) -> None:
         """Clean a data set in place, and say in its header what was done."""
         patient = str(ds.get("PatientID", "") or ds.get("PatientName", ""))
         gather_words(ds, self.rules, self.words)
-        self._start = self._starts.setdefault(str(ds.get("SeriesInstanceUID", "")), self._first_second(ds))
+        self._start = self._starts.setdefault(str(ds.get("SeriesInstanceUID", "")), _began(ds))
+        self._dates = {name: day_of(ds.get(of)) for name, of in DATED.items()}
         self._days = 1 + self._number("days", patient) % 3650
         self._new_subject = self.subject or f"S-{self._number('subject', patient) % 16**6:06x}"
         self._seen: set = set()
@@ -105,10 +121,6 @@ class Cleaner:
 
     def _number(self, what: str, text: str) -> int:
         return int.from_bytes(hmac.new(self.key, f"{what}:{text}".encode(), hashlib.sha256).digest()[:15], "big")
-
-    def _first_second(self, ds) -> float:
-        found = [seconds_of(ds.get(k)) for k in ("AcquisitionDateTime", "AcquisitionTime", "ContentTime", "SeriesTime")]
-        return min([f for f in found if f is not None], default=0.0)
 
     def _inside(self, ds) -> None:
         changed, sound = checked_code(ds, self.rules.descriptions)
@@ -259,17 +271,33 @@ class Cleaner:
             "FrameReferenceDateTime",
         ):
             # order and distance in time are kept, the hour is not
-            second = seconds_of(text)
-            since = (second if second is not None else self._start) - self._start
-            since = max(0.0, since + 86400 if since < -43200 else since)  # over midnight
-            clock = f"{int(since // 3600) % 24:02d}{int(since % 3600 // 60):02d}{since % 60:09.6f}"
-            element.value = clock if element.VR == "TM" else f"19000101{clock}"
+            day, rest = divmod(self._since(element), DAY)
+            hours, rest = divmod(rest, 3_600_000_000)
+            minutes, rest = divmod(rest, 60_000_000)
+            clock = f"{hours:02d}{minutes:02d}{rest / 1e6:09.6f}"
+            first = datetime(1900, 1, 1) + timedelta(days=min(day, 36500))
+            element.value = clock if element.VR == "TM" else f"{first:%Y%m%d}{clock}"
             return "counted from the start"
         if element.keyword in ("StudyDate", "StudyTime", "ContentDate"):
             element.value = None
             return "emptied"
         del ds[tag]
         return "removed"
+
+    def _since(self, element) -> int:
+        """Microseconds from when the series began; 0 for what is no time, or was before."""
+        text = str(element.value)
+        micro, on = moment_of(text, None, None) if element.VR == "DT" else moment_of(None, text, None)
+        on = self._dates.get(element.keyword) if on is None else on
+        start, day = self._start
+        if micro is None:
+            return 0
+        since = micro - start
+        if on is not None and day is not None:
+            since += (on - day) * DAY
+        elif since < -DAY // 2:  # over midnight
+            since += DAY
+        return max(0, since)
 
     def _cleaned(self, element) -> bool:
         """Take what tells of somebody out of a text that an option keeps; what is left is noted."""
