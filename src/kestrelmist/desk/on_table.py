@@ -5,10 +5,8 @@ from __future__ import annotations
 from PySide6.QtCore import QPoint, QSignalBlocker, QSize, Qt
 from PySide6.QtWidgets import (
     QApplication,
-    QFrame,
     QHBoxLayout,
     QMenu,
-    QSizePolicy,
     QSlider,
     QToolButton,
     QVBoxLayout,
@@ -18,51 +16,30 @@ from PySide6.QtWidgets import (
 from .carrying import carry, key_of
 from .desk_model import Desk
 from .layers import Row
+from .picture_card import PictureCard, picture_of
 from .plain_text import Words, ask_text, plain_tip
 from .shelf import SHELF_WIDTH
-from .shelf_cards import picture_of
 from .theme.theme import icon
 
 MOST = 6
 """Cards that are seen; more layers lie on the table, and are told of."""
 
 
-class LayerCard(QFrame):
+class LayerCard(PictureCard):
     """One layer: a click makes the Look its own; an eye, its opacity, and a cross that takes it away."""
 
     def __init__(self, desk: Desk, row: Row, chosen: bool):
-        super().__init__()
+        super().__init__(picture_of(desk.study.thumbnail(row.record.id), 38), 38, 56, (5, 4, 4, 4))
         self.desk, self.layers, self.row, self._from = desk, desk.layers, row, QPoint()
         self.key = row.record.id
-        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setObjectName("cardchosen" if chosen else "card")
-        self.setFixedHeight(56)
-        picture = Words()
-        picture.setFixedSize(38, 38)
-        picture.setPixmap(picture_of(desk.study.thumbnail(self.key), 38))
-        name, facts = Words(), Words()
-        room = 96 if row.leads else 50  # beside the eye and the cross
-        name.setText(name.fontMetrics().elidedText(row.record.name, Qt.TextElideMode.ElideRight, room))
-        spacing = min(row.record.grid.spacing)
-        unit = row.record.grid.unit
-        facts.setProperty("kind", "small")
-        facts.ensurePolished()  # its letters are measured below
-        lead = desk.viewing.record
+        room, right = 96 if row.leads else 50, Qt.TextElideMode.ElideRight  # beside the eye and the cross
+        self.name.setText(self.name.fontMetrics().elidedText(row.record.name, right, room))
+        spacing, unit, lead = min(row.record.grid.spacing), row.record.grid.unit, desk.viewing.record
         other = lead is not None and lead.subject != row.record.subject  # whose it is, where that may surprise
         said = "leads" if row.leads else row.record.subject if other else f"{spacing:.3g} {unit}"
-        facts.setText(facts.fontMetrics().elidedText(said, Qt.TextElideMode.ElideRight, room))
-        for label in (name, facts):
-            label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        column = QVBoxLayout()
-        column.setSpacing(0)
-        column.addWidget(name)
-        column.addWidget(facts)
-        line = QHBoxLayout(self)
-        line.setContentsMargins(5, 4, 4, 4)
-        line.setSpacing(6)
-        line.addWidget(picture)
-        line.addLayout(column, 1)
+        self.facts.setText(self.facts.fontMetrics().elidedText(said, right, room))
         self.setAccessibleName(f"Layer {row.record.name} of {row.record.subject}")
         self.setToolTip(plain_tip(f"{row.record.name} of {row.record.subject}"))
         if row.leads:
@@ -78,9 +55,9 @@ class LayerCard(QFrame):
         self.opacity.setAccessibleName("Opacity")
         self.opacity.setToolTip("Opacity")
         self.opacity.valueChanged.connect(lambda value: self.layers.set_opacity(self.key, value / 100))
-        column.addWidget(self.opacity)
-        line.addWidget(self.eye)
-        line.addWidget(self.away)
+        self.words.insertWidget(3, self.opacity)
+        self.line.addWidget(self.eye)
+        self.line.addWidget(self.away)
 
     def _button(self, name: str, words: str) -> QToolButton:
         button = QToolButton()

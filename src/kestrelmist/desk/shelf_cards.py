@@ -5,61 +5,40 @@ from __future__ import annotations
 import json
 
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QFontMetrics, QImage, QPixmap
-from PySide6.QtWidgets import QApplication, QFrame, QHBoxLayout, QMenu, QSizePolicy, QVBoxLayout
+from PySide6.QtGui import QFontMetrics, QPixmap
+from PySide6.QtWidgets import QApplication, QMenu
 
-from ..scene.thumbnail import SIDE
 from ..study.items import ImageRecord, Record
 from .carrying import carry
 from .desk_model import Desk
-from .plain_text import Words, ask_text, plain_tip
+from .picture_card import PictureCard, picture_of
+from .plain_text import ask_text, plain_tip
 from .theme.theme import Theme, icon
 
 ROOM = 86
 """Pixels for the words of a card, which also have their place beside a scroll bar."""
-HEIGHT = 62
+HEIGHT, PICTURE = 62, 46
 ICONS = {"transform": "move-3d", "table": "table"}
 
 
-class Card(QFrame):
+class Card(PictureCard):
     """One thing: a picture, its name, and a line about it. Words are shown as they are, never as markup."""
 
     def __init__(self, desk: Desk, record: Record):
-        super().__init__()
+        super().__init__(self.picture_for(desk, record), PICTURE, HEIGHT, (5, 5, 3, 5))
         self.desk, self.record = desk, record
-        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.setFixedHeight(HEIGHT)
-        picture = Words()
-        picture.setFixedSize(46, 46)
-        picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        picture.setPixmap(self.picture())
-        name, facts = Words(), Words()
-        name.setText(two_lines(record.name, name.fontMetrics(), ROOM))
-        facts.setProperty("kind", "small")
-        facts.ensurePolished()  # its letters are measured below
-        told = record.short_facts
-        if facts.fontMetrics().horizontalAdvance(told) > ROOM:  # the first of them; all are told by the pointer
-            told = facts.fontMetrics().elidedText(told.split(" · ")[0], Qt.TextElideMode.ElideRight, ROOM)
-        facts.setText(told)
-        for label in (name, facts):  # words give way, the card keeps its width
-            label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        column = QVBoxLayout()
-        column.setSpacing(0)
-        column.addStretch()
-        column.addWidget(name)
-        column.addWidget(facts)
-        column.addStretch()
-        row = QHBoxLayout(self)
-        row.setContentsMargins(5, 5, 3, 5)
-        row.setSpacing(6)
-        row.addWidget(picture)
-        row.addLayout(column, 1)
+        self.name.setText(two_lines(record.name, self.name.fontMetrics(), ROOM))
+        told, metrics = record.short_facts, self.facts.fontMetrics()
+        if metrics.horizontalAdvance(told) > ROOM:  # the first of them; all are told by the pointer
+            told = metrics.elidedText(told.split(" · ")[0], Qt.TextElideMode.ElideRight, ROOM)
+        self.facts.setText(told)
         self.setAccessibleName(f"{record.subject}, {record.name}")
         self.setToolTip(plain_tip(self.told()))
         self.set_chosen(False)
 
-    def picture(self) -> QPixmap:
-        return icon(ICONS.get(self.record.kind, "circle-help"), 22, Theme.tokens.soft).pixmap(22, 22)
+    @staticmethod
+    def picture_for(desk: Desk, record: Record) -> QPixmap:
+        return icon(ICONS.get(record.kind, "circle-help"), 22, Theme.tokens.soft).pixmap(22, 22)
 
     def told(self) -> str:
         """What is said when the pointer rests on it."""
@@ -128,8 +107,9 @@ class ImageCard(Card):
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self._from = QPoint()
 
-    def picture(self) -> QPixmap:
-        return picture_of(self.desk.study.thumbnail(self.record.id), 46)
+    @staticmethod
+    def picture_for(desk: Desk, record: Record) -> QPixmap:
+        return picture_of(desk.study.thumbnail(record.id), PICTURE)
 
     def told(self) -> str:
         assert isinstance(self.record, ImageRecord)
@@ -144,7 +124,7 @@ class ImageCard(Card):
     def mouseMoveEvent(self, event) -> None:
         far = (event.position().toPoint() - self._from).manhattanLength()
         if event.buttons() & Qt.MouseButton.LeftButton and far >= QApplication.startDragDistance():
-            carry(self, self.record.id, self.picture())
+            carry(self, self.record.id, self.picture.pixmap())
 
     def mouseReleaseEvent(self, event) -> None:
         if event.button() == Qt.MouseButton.LeftButton and self.rect().contains(event.position().toPoint()):
@@ -220,26 +200,3 @@ def short_facts(record: ImageRecord) -> str:
     date = record.facts.get("SeriesDate") or record.facts.get("StudyDate") or ""
     lines += [f"Taken on {date[:4]}-{date[4:6]}-{date[6:8]}"] if len(date) == 8 and date.isdigit() else []
     return "\n".join([*lines, *(c.sentence for c in record.caveats)])
-
-
-def picture_of(thumbnail: bytes | None, size: int) -> QPixmap:
-    """A stored thumbnail as a pixmap; night ground when there is none."""
-    if not thumbnail or len(thumbnail) not in (SIDE * SIDE, 4 * SIDE * SIDE):
-        pixmap = QPixmap(size, size)
-        pixmap.fill(Theme.tokens.night)
-        return pixmap
-    colour = len(thumbnail) > SIDE * SIDE
-    image = QImage(
-        thumbnail,
-        SIDE,
-        SIDE,
-        4 * SIDE if colour else SIDE,
-        QImage.Format.Format_RGB32 if colour else QImage.Format.Format_Grayscale8,
-    )
-    pixmap = QPixmap.fromImage(
-        image.scaled(
-            size * 2, size * 2, Qt.AspectRatioMode.IgnoreAspectRatio, Qt.TransformationMode.SmoothTransformation
-        )
-    )
-    pixmap.setDevicePixelRatio(2)
-    return pixmap
