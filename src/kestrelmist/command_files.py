@@ -29,7 +29,7 @@ def on_files(operation: Operation, given: dict, progress: Progress) -> Said:
             arguments[p.name] = opened
         elif opened:
             arguments[p.name] = opened[0]
-        elif p.required and p.kind.name == "label map":
+        elif p.required and p.kind.of:
             image = next((v for v in arguments.values() if hasattr(v, "kji") and not isinstance(v, LabelMap)), None)
             chosen = any(q.role == "label" and not q.required for q in operation.settings)  # may do without labels
             if image is None or (operation.returns("table") and not chosen):
@@ -46,7 +46,7 @@ def on_files(operation: Operation, given: dict, progress: Progress) -> Said:
 def _meant(operation: Operation, p: Parameter, wanted: Any) -> tuple[Given, ...]:
     """What is given to an input, as files; raises Trouble when one is not there."""
     several = wanted if isinstance(wanted, list) else [] if wanted is None else [wanted]
-    if not several and p.required and p.kind.name != "label map":
+    if not several and p.required and not p.kind.of:
         article = "an" if p.kind.name[0] in "aeiou" else "a"
         raise Trouble(f"“{operation.title}” needs {article} {p.kind.name}", p.wanted + ", the latter with --study")
     found: list[Given] = []

@@ -88,6 +88,12 @@ class Kind:
         Of things: whether it has a card on the Shelf; others are shown elsewhere.
     ending : str
         What its file ends in when it is written into a folder under the name of a result.
+    of : str
+        Of things: the kind of the thing that each is of, which may be named in its place, and from which it follows
+        where it is not named: an image, for its label map in hand.
+    held_in : str
+        Of things: the kind of a thing that may hold several of them, and may be given for them: a table, whose columns
+        are curves.
     alters : str
         Of changes, and things that come with a change: the kind of thing that nobody else may change meanwhile.
     """
@@ -103,6 +109,8 @@ class Kind:
     is_read: bool = False
     on_shelf: bool = True
     ending: str = ".nii.gz"
+    of: str = ""
+    held_in: str = ""
     alters: str = ""
 
     @property
@@ -137,3 +145,21 @@ def kind_of_type(wanted: type) -> Kind | None:
 def kind_of_value(value: Any) -> Kind | None:
     """The kind of a thing or change that an operation has returned."""
     return next((kind for kind in KINDS.known() if kind.family != "plain" and isinstance(value, kind.type)), None)
+
+
+def is_read(name: str) -> bool:
+    """Whether things of the kind of a name are there to be read."""
+    kind = KINDS.get(name)
+    return kind is not None and kind.is_read
+
+
+def stands_for(given: str, wanted: str) -> bool:
+    """Whether a thing of one kind may be named where another kind is wanted: an image, for its label map in hand."""
+    kind = KINDS.get(wanted)
+    return kind is not None and kind.of == given
+
+
+def held_in(name: str) -> str:
+    """The kind that holds things of the kind of a name; "" when there is none."""
+    kind = KINDS.get(name)
+    return "" if kind is None else kind.held_in

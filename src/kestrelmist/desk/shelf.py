@@ -80,7 +80,7 @@ class Shelf(QWidget):
 
     def go(self, count: int) -> None:
         """Bring the image that lies some places further down to the lead pane."""
-        keys = [row.key for row in self.column.rows if getattr(row.shows, "kind", "") == "image"]
+        keys = [record.id for record in self.desk.study.records()]
         lead = self.desk.viewing.record
         if keys:
             at = keys.index(lead.id) if lead is not None and lead.id in keys else -1 if count > 0 else 0

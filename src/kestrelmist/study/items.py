@@ -12,7 +12,7 @@ from typing import Any
 from ..core.axis import Axis
 from ..core.caveat import Caveat
 from ..core.errors import Trouble
-from ..core.kind import KINDS
+from ..core.kind import KINDS, is_read
 from ..core.names import plain_name, typed_name
 from ..core.reference import Reference
 from ..core.space import Space
@@ -41,6 +41,11 @@ class Record:
     def known(self) -> bool:
         """Whether this program knows the kind; others are shown as such and kept."""
         return self.kind in KINDS.names()
+
+    @property
+    def is_read(self) -> bool:
+        """Whether it is there to be read; see `core.kind.Kind`."""
+        return is_read(self.kind)
 
     @property
     def reference(self) -> Reference:

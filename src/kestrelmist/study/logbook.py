@@ -52,7 +52,7 @@ class Thing:
     @property
     def blank(self) -> bool:
         """Whether it is the label map of an image that had none."""
-        return self.kind == "label map" and self.item is None and self.hash.startswith(NONE_ON)
+        return self.item is None and self.hash.startswith(NONE_ON)
 
     @property
     def reference(self) -> Reference:

@@ -6,14 +6,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ..core.errors import Trouble
+from ..core.kind import held_in, stands_for
 from ..core.reference import Reference
 from .items import Record
 from .open_study import OpenStudy
 
 ANY = "thing"
 """The kind that stands for all kinds."""
-STANDS_FOR = {"curve": "table"}
-"""Kinds that things of another kind may be given for: the columns of a table are curves."""
 LISTED = 12
 """Names listed in a sentence; more are counted."""
 
@@ -48,15 +47,15 @@ def meant(study: OpenStudy, wanted: int | str | Reference, kind: str, files: boo
     """
     if isinstance(wanted, int) and not isinstance(wanted, bool):
         record = study.items.get(wanted)
-        if record is None or not (_suits(record, kind) or record.kind == STANDS_FOR.get(kind)):
+        if record is None or not (_suits(record, kind) or record.kind == held_in(kind)):
             raise Trouble(f"There is no {kind} with the id {wanted} in this study", _have(study, kind), study.folder)
         return Meant(record)
-    if kind in STANDS_FOR:
+    if holder := held_in(kind):
         try:
             return meant_of(study, wanted, kind, files=False)
         except Trouble as trouble:
             try:
-                return meant_of(study, wanted, STANDS_FOR[kind], files)
+                return meant_of(study, wanted, holder, files)
             except Trouble:
                 raise trouble from None
     return meant_of(study, wanted, kind, files)
@@ -109,7 +108,7 @@ def file_meant(text: str) -> Meant | None:
 
 
 def _suits(record: Record, kind: str) -> bool:
-    return kind in (ANY, record.kind) or (kind == "label map" and record.kind == "image")
+    return kind in (ANY, record.kind) or stands_for(record.kind, kind)
 
 
 def _plain_names(record: Record) -> set[str]:

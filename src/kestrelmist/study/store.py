@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import Trouble
-from ..core.kind import KINDS
+from ..core.kind import is_read
 from ..core.names import plain_name
 from ..core.progress import Progress
 from ..core.registry import Registry
@@ -47,8 +47,7 @@ class Prepared:
     @property
     def is_read(self) -> bool:
         """Whether it is there to be read; see `core.kind.Kind`."""
-        kind = KINDS.get(self.kind)
-        return kind is not None and kind.is_read
+        return is_read(self.kind)
 
     def __post_init__(self):
         self.name, self.subject = plain_name(self.name), plain_name(self.subject)  # files may hold anything

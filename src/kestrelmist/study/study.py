@@ -116,7 +116,7 @@ class Study:
 
     def subjects(self) -> list[str]:
         """Names of the subjects that have something on the Shelf."""
-        return list(dict.fromkeys(r.subject for r in self.items.of_kind() if r.subject and r.kind != "table"))
+        return list(dict.fromkeys(r.subject for r in self.items.of_kind() if r.subject and not r.is_read))
 
     def find(self, wanted: int | str | Reference) -> ImageRecord:
         """An image by id or by reference; raises Trouble when none or several fit."""

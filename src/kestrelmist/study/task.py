@@ -16,7 +16,7 @@ from typing import Any
 
 from ..core.errors import Trouble
 from ..core.image import Image
-from ..core.kind import kind_of_value
+from ..core.kind import kind_of_value, stands_for
 from ..core.labels import LabelMap
 from ..core.operation import Operation, find_operation
 from ..core.parameter import Parameter
@@ -135,7 +135,7 @@ def _given(study: OpenStudy, operation: Operation, p: Parameter, value: Any) -> 
         raise Trouble(f"“{value}” is no {p.kind.name}", p.wanted)
     wanted = p.role if p.kind.family == "record" else p.kind.name
     found = meant(study, value, wanted, files=p.kind.is_thing)
-    if wanted == "label map" and found.record is not None and found.record.kind == "image":
+    if found.record is not None and stands_for(found.record.kind, wanted):
         return _labels_on(study, found.record)
     return _of(study, found, wanted)
 
@@ -268,7 +268,7 @@ def opened_inputs(study: OpenStudy | None, p: Parameter, given: Sequence[Given],
 
 
 def _is_table_of_curves(p: Parameter, given: Given) -> bool:
-    return p.kind.name == "curve" and given.thing.kind == "table"
+    return bool(p.kind.held_in) and given.thing.kind == p.kind.held_in
 
 
 def opened_input(study: OpenStudy | None, p: Parameter, given: Given, progress: Progress) -> Any:

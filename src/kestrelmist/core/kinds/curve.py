@@ -15,5 +15,6 @@ CURVE = register(
         metavar=lambda p: "CURVE",
         on_shelf=False,
         ending=".csv",
+        held_in="table",
     )
 )

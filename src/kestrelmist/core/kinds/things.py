@@ -28,6 +28,7 @@ LABEL_MAP = register(
         field="thing",
         metavar=lambda p: "LABEL MAP",
         on_shelf=False,
+        of="image",
         alters="label map",
     )
 )

@@ -18,8 +18,8 @@ from PySide6.QtWidgets import (
 )
 
 from ...core.digits import plain
+from ...core.kind import held_in
 from ...study.items import ImageRecord, Record
-from ...study.referring import STANDS_FOR
 from ...study.study import Study
 from ..desk_model import Desk
 from ..plain_text import plain_tip
@@ -199,8 +199,8 @@ class ThingField(QComboBox):
 def _nearest_first(study: Study, kind: str, lead: int | None) -> list[Record]:
     """Things of a kind: images on the grid of the one that leads first, then others of its subject."""
     records = study.items.of_kind(kind)
-    if kind in STANDS_FOR:  # such as tables, whose columns are curves
-        records = records + study.items.of_kind(STANDS_FOR[kind])
+    if holder := held_in(kind):  # such as tables, whose columns are curves
+        records = records + study.items.of_kind(holder)
     first = study.items.get(lead) if lead is not None else None
     if not isinstance(first, ImageRecord) or kind != "image":
         return records

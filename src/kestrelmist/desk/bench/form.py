@@ -325,13 +325,13 @@ class OperationForm(QWidget):
         items, lead = self.desk.study.items, self.viewing.record
         kept = {}
         for name, value in given.items():
-            record = items.get(value) if isinstance(value, int) and self._is_map(name) else None
+            record = items.get(value) if isinstance(value, int) and self._is_of_another(name) else None
             if record is None or lead is None or record.of != lead.id:
                 kept[name] = value
         return kept | {first.name: key}
 
-    def _is_map(self, name: str) -> bool:
-        return any(p.name == name and p.kind.name == "label map" for p in self.operation.inputs)
+    def _is_of_another(self, name: str) -> bool:
+        return any(p.name == name and p.kind.of for p in self.operation.inputs)
 
     def _bring(self, source: int) -> Callable[[Any], None]:
         """What is done once the new image is there."""
