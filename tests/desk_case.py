@@ -65,7 +65,7 @@ class DeskCase(PlaceCase):
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
         QApplication.processEvents()
 
-    def settle(self, window: Window, seconds: float = 60) -> None:
+    def settle(self, window: Window, seconds: float = 150) -> None:
         """Wait until nothing is read, computed, checked or drawn any more."""
         end, calm = time.monotonic() + seconds, 0
         while calm < 4:

@@ -1,4 +1,3 @@
-import time
 from pathlib import Path
 
 import numpy as np
@@ -25,9 +24,7 @@ IN_THE_SKULL = (-0.6, 3.45, -1.8)
 class DemoTest(DeskCase):
     @classmethod
     def setUpClass(cls):
-        started = time.monotonic()
         cls.scenes = scenes()
-        cls.seconds = time.monotonic() - started
 
     def ct(self) -> Image:
         found = {s.description: s for s in scan_folder(self.scenes.incoming)}
@@ -131,8 +128,6 @@ class DemoTest(DeskCase):
         made = desk.viewing.labels.data == 1
         overlap = 2 * np.count_nonzero(true & made) / (np.count_nonzero(true) + np.count_nonzero(made))
         self.assertGreater(overlap, 0.97)
-        grown = [e for e in desk.study.logbook.entries() if e.operation == "grow"]
-        self.assertLess(grown[0].seconds, 5)  # a bound for a very slow machine; the benchmark measures it
         self.press(bench.go_measure)
         self.settle(window)
         self.assertAlmostEqual(window.drawer.results.table.column("volume")[0], volume())

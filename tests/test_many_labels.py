@@ -1,7 +1,5 @@
 """As many labels as there are numbers: made, written, read and opened on an image without a pass for each."""
 
-import time
-
 import numpy as np
 
 from kestrelmist.core.image import Image
@@ -18,7 +16,6 @@ class ManyTest(PlaceCase):
     def test_all_numbers(self):
         space = straight_space((SIDE,) * 3)
         numbers = (np.arange(SIDE**3) % (LARGEST + 1)).astype(np.uint16).reshape(space.shape, order="F")
-        began = time.monotonic()
         labels = LabelMap(space, numbers)
         self.assertEqual((len(labels.table), labels.table[LARGEST].name), (LARGEST, f"Label {LARGEST}"))
         path = self.place / "labels.nii.gz"
@@ -39,4 +36,3 @@ class ManyTest(PlaceCase):
             np.testing.assert_array_equal(opened.data[numbers == 7], 1)
             np.testing.assert_array_equal(opened.data[numbers == 1], other)
             np.testing.assert_array_equal(opened.data[numbers > 7], numbers[numbers > 7])
-        self.assertLess(time.monotonic() - began, 60)  # a bound for a very slow machine: it took hours
