@@ -8,7 +8,7 @@ from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap
 from kestrelmist.formats.label_files import read_label_map, write_label_map
-from kestrelmist.formats.nifti import read_nifti, write_nifti
+from kestrelmist.formats.nifti import read_nifti, save_nifti, write_nifti
 from kestrelmist.formats.opening import open_image
 from tests.making import PlaceCase, straight_space, tilted_space
 
@@ -32,6 +32,31 @@ class NiftiTest(PlaceCase):
             again = read_nifti(self.place / name)
             np.testing.assert_array_equal(again.data, self.image.data)
             np.testing.assert_allclose(again.space.affine, self.image.space.affine, atol=1e-6)
+
+    def test_what_the_fourth_axis_is(self):
+        for unit, wanted, times in (
+            ("sec", ("time", "s", (0.0, 2.5, 5.0)), False),
+            ("msec", ("time", "s", (0.0, 0.0025, 0.005)), False),
+            ("hz", ("frequency", "Hz", (10.0, 12.5, 15.0)), False),
+            ("ppm", ("shift", "ppm", (10.0, 12.5, 15.0)), False),
+            (None, ("time", "s", (0.0, 2.5, 5.0)), True),
+        ):
+            file = nibabel.Nifti1Image(np.zeros((4, 5, 6, 3), np.int16), np.eye(4))
+            file.header.set_xyzt_units("mm", unit)
+            file.header["pixdim"][4], file.header["toffset"] = 2.5, 10
+            nibabel.save(file, self.place / "f.nii.gz")
+            image = read_nifti(self.place / "f.nii.gz")
+            (axis,) = image.axes
+            self.assertEqual((axis.name, axis.unit, axis.values), wanted)
+            self.assertEqual(any("no unit of time" in c.sentence for c in image.caveats), times)
+            save_nifti(self.place / "again.nii", image)
+            (again,) = read_nifti(self.place / "again.nii").axes
+            self.assertEqual((again.name, again.unit), wanted[:2])
+            np.testing.assert_allclose(again.values, wanted[2], rtol=1e-6)
+            self.assertEqual(
+                nibabel.load(self.place / "again.nii").header.get_xyzt_units()[1],
+                {"msec": "sec", None: "sec"}.get(unit, unit),
+            )
 
     def test_independent_readers_agree(self):
         path = self.place / "a.nii.gz"

@@ -46,6 +46,8 @@ class Format:
         Files of any other name are of this format when `fits` says so.
     read_parts : callable, optional
         `read_parts(path, part)`: all things that a file holds, or those that a text names.
+    read_numbers : callable, optional
+        `read_numbers(path)`: an image whose numbers stay as they are stored where `read` makes colours of them.
     instead : str
         Ending under which what it holds is written when it cannot be written itself.
     """
@@ -64,6 +66,7 @@ class Format:
     listed: bool = True
     any_name: bool = False
     read_parts: Callable[[Path, str | None], list] | None = None
+    read_numbers: Callable[..., Any] | None = None
     instead: str = ".nii.gz"
 
     @property
@@ -78,6 +81,11 @@ class Format:
         read = self.read
         found = self._guarded(path, lambda: read(path, spacing) if self.takes_spacing else read(path))
         return guard(found, path) if isinstance(found, Image) else found
+
+    def open_numbers(self, path: Path) -> Any:
+        """The image in a file with its numbers as they are stored, as labels are."""
+        read = self.read_numbers
+        return self.open(path) if read is None else guard(self._guarded(path, lambda: read(path)), path)
 
     def open_parts(self, path: Path, part: str | None) -> list:
         """All things that a file holds, or those that a text names."""

@@ -13,7 +13,7 @@ from ..core.heights import in_small_units
 from ..core.image import Image, Origin
 from ..core.space import picture_space
 from .format import Format, image_name, register
-from .planes import MILLIMETRES
+from .lengths import millimetres
 
 MOST = 1 << 29
 HEADER = re.compile(r"^\W*([A-Za-z][\w \-/().]*?)\s*[:=]\s*(\S.*)$")
@@ -118,9 +118,8 @@ def _sizes(facts: dict[str, str], shape) -> tuple[tuple[float, float] | None, st
         number = NUMBER.search(value)
         if not number:
             continue
-        length = float(number.group(1).replace(",", ".")) * MILLIMETRES.get(
-            number.group(2).strip("[]()").lower(), np.nan
-        )
+        scale = millimetres(number.group(2).strip("[]()"))
+        length = float(number.group(1).replace(",", ".")) * (scale or 0.0)
         if not np.isfinite(length) or length <= 0:
             continue
         if key in WIDTHS:

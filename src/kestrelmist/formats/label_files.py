@@ -54,7 +54,7 @@ def read_label_map(path: str | Path, table: LabelTable | None = None, progress: 
         raise Trouble("This kind of file holds no labels that can be read", "choose NIfTI, NRRD or MetaImage", path)
     names = table_path(path)
     given = read_label_table(names) if table is None and names.is_file() else None
-    labels = label_map_of(known.open(path), path, progress, table or given)
+    labels = label_map_of(known.open_numbers(path), path, progress, table or given)
     if given is not None:
         unnamed = [row.number for row in labels.table if row.number not in given]
         if unnamed:

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.axis import Axis
-from ..core.caveat import SCALE_UNSURE, SIDES_UNKNOWN, Caveat
+from ..core.caveat import NOTED, SCALE_UNSURE, SIDES_UNKNOWN, Caveat
 from ..core.errors import Trouble, let_through
 from ..core.image import Image, Origin
 from ..core.progress import Progress
@@ -29,8 +29,13 @@ __all__ = ["read_nifti", "write_nifti", "save_nifti", "is_nifti"]
 
 LONG_NAMES = ("time", "component", "dimension 6", "dimension 7")
 SECONDS = {"sec": 1.0, "msec": 1e-3, "usec": 1e-6}
+OTHER_THAN_TIME = {"hz": ("frequency", "Hz"), "ppm": ("shift", "ppm"), "rads": ("frequency", "rad/s")}
+"""What the fourth axis is when its unit is none of time."""
 STANDARD = ("Talairach", "MNI 152")
 LENGTHS = {"meter": 1000.0, "mm": 1.0, "micron": 1e-3}
+
+
+NO_TIME_UNIT = Caveat(NOTED, "The file gives no unit of time; its steps are taken for seconds")
 
 
 def is_nifti(path: Path) -> bool:
@@ -73,7 +78,7 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
     data = Path(file.file_map["image"].filename) if path.suffix.lower() == ".hdr" else path
     shape = shape + (1,) * (3 - len(shape))
     affine, caveats = _place(file, path, spacing, LENGTHS.get(length, 1.0))
-    axes, along = _axes(shape, header, SECONDS.get(seconds, 1.0))
+    axes, along = _axes(shape, header, seconds)
     packing = {".gz": "gzip", ".bz2": "bz2"}.get(data.suffix.lower(), "")
     layout = _layout(data, offset, dtype, shape, packing, along, slope, intercept)
     layout.raw.require_whole()
@@ -102,7 +107,10 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
         caveats=caveats,
     )
     take_in(image, more)
-    take_in_sidecar(image, path, times_sure=seconds in SECONDS or bool(more.get("axes")))
+    times_sure = seconds in SECONDS or bool(more.get("axes"))
+    take_in_sidecar(image, path, times_sure)
+    if not times_sure and axes and axes[0].values and axes[0].unit == "s" and image.axes[0] == axes[0]:
+        image.caveats.append(NO_TIME_UNIT)
     take_in_gradients(image, path)
     image.levels = sampled_levels(layout, image, layout.raw.dtype)
     return image
@@ -146,15 +154,24 @@ def _layout(data: Path, offset: int, dtype: np.dtype, shape, packing, along, slo
     return Layout(RawValues(data, offset, dtype, shape, packing), (0, 1, 2), along, None, slope, intercept)
 
 
-def _axes(shape, header, second: float) -> tuple[list[Axis], tuple[int, ...]]:
+def _axes(shape, header, unit: str) -> tuple[list[Axis], tuple[int, ...]]:
     axes, along = [], []
     zooms = header.get_zooms()
     for axis in range(3, len(shape)):
         if shape[axis] > 1:
-            step = float(zooms[axis]) * second if axis == 3 and len(zooms) > 3 and np.isfinite(zooms[axis]) else None
-            axes.append(Axis.even(LONG_NAMES[axis - 3], shape[axis], step, "s"))
+            step = float(zooms[axis]) if axis == 3 and len(zooms) > 3 and np.isfinite(zooms[axis]) else None
+            if axis == 3 and unit in OTHER_THAN_TIME:
+                axes.append(_other_axis(header, shape[axis], step, *OTHER_THAN_TIME[unit]))
+            else:
+                step = step and step * SECONDS.get(unit, 1.0)
+                axes.append(Axis.even(LONG_NAMES[axis - 3], shape[axis], step, "s"))
             along.append(axis)
     return axes, tuple(along)
+
+
+def _other_axis(header, size: int, step: float | None, name: str, unit: str) -> Axis:
+    start = float(header["toffset"]) if "toffset" in header and np.isfinite(header["toffset"]) else 0.0
+    return Axis(name, size, unit, tuple(start + step * n for n in range(size)) if step else ())
 
 
 def _place(file, path: Path, spacing, to_mm: float) -> tuple[np.ndarray, list[Caveat]]:

@@ -65,6 +65,11 @@ class PackedStream:
         self.pool.shutdown()
 
 
+UNITS = {"s": "sec", "Hz": "hz", "ppm": "ppm", "rad/s": "rads"}
+"""What the format calls the unit of the fourth axis."""
+FREQUENCIES = ("Hz", "ppm", "rad/s")
+
+
 def header_for(
     shape,
     dtype: np.dtype,
@@ -73,7 +78,7 @@ def header_for(
     steps=(),
     slope: float = 1.0,
     intercept: float = 0.0,
-    seconds: bool = False,
+    along: str = "",
 ):
     """A NIfTI header; NIfTI-2 when an axis is longer than NIfTI-1 can say."""
     header_of = nibabel().Nifti2Header if max(shape) > 32767 else nibabel().Nifti1Header
@@ -81,7 +86,7 @@ def header_for(
     header.set_data_dtype(dtype)
     header.set_data_shape(shape)
     header.set_zooms([*space.spacing, *steps][: len(shape)])
-    header.set_xyzt_units("mm" if space.unit == "mm" else None, "sec" if seconds else None)
+    header.set_xyzt_units("mm" if space.unit == "mm" else None, UNITS.get(along))
     header["descrip"] = description.encode("ascii", "replace")[:79]
     # a world that the standard has no code for is one that something was aligned with
     code = next((code for code, name in WORLDS.items() if space.world.name == name), 2 if space.sides_known else 1)
@@ -143,7 +148,7 @@ def save_nifti(path: str | Path, image: Image, progress: Progress | None = None)
 
 def _save(path, image: Image, first: Stored, dtype: np.dtype, scale: tuple[float, float], progress: Progress) -> None:
     count = image.count
-    time = next((a for a in image.axes if a.name == "time"), None)
+    time = next((a for a in image.axes if a.name == "time" or a.unit in FREQUENCIES), None)
     step = (time.step if time else None) or 1.0
     header = header_for(
         (*image.space.shape, *shape_of(image.axes)),
@@ -152,7 +157,7 @@ def _save(path, image: Image, first: Stored, dtype: np.dtype, scale: tuple[float
         image.name,
         (step,) + (1.0,) * (len(image.axes) - 1) if image.axes else (),
         *scale,
-        seconds=bool(time and time.unit == "s"),
+        along=time.unit if time else "",
     )
 
     def planes():

@@ -8,22 +8,23 @@ from pathlib import Path
 import numpy as np
 
 from ..core.axis import Axis
-from ..core.caveat import NO_SCALE, Caveat
+from ..core.caveat import NO_SCALE, NOTED, Caveat
 from ..core.errors import Trouble, let_through
 from ..core.image import Image, Origin
 from ..core.progress import Progress
 from ..core.regular import require_regular
 from ..core.space import Space, picture_space
 from .format import Format, image_name, register
+from .lengths import millimetres, seconds
 from .own_words import KEY, take_in_words
-from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes, in_parts
+from .planes import AXIS_NAMES, Planes, in_parts
 from .sampling import sampled_levels
 
 BIGGEST_CHUNK = 1 << 29
 
 
 def read_ome_zarr(path: Path) -> Image:
-    """The first multiscale picture of an OME-Zarr folder; without OME facts, its first array.
+    """The first multiscale picture of an OME-Zarr folder; without OME facts, its first array. Others are told of.
 
     Raises
     ------
@@ -33,11 +34,13 @@ def read_ome_zarr(path: Path) -> Image:
     import zarr
 
     group = zarr.open(_regular_store(path), mode="r")
+    left: list[Caveat] = []
     if isinstance(group, zarr.Array):
         facts, datasets, letters = {}, [("", None)], "".join("tczyx"[-group.ndim :])
     else:
-        found = dict(group.attrs)
-        facts = dict(found.get("ome", found)) | {"kestrelmist": found.get("kestrelmist") or {}}
+        group, path, left = _one_picture(group, path)
+        facts = _facts_of(group)
+        left += _left_in(group, facts)
         datasets, letters = _datasets(group, facts, path)
     arrays = [(_array(group, name, path), steps) for name, steps in datasets]
     letters = letters or "".join("tczyx"[-arrays[0][0].ndim :])
@@ -51,6 +54,7 @@ def read_ome_zarr(path: Path) -> Image:
     if len(letters) != len(first.shape) or not {"x", "y"} <= set(letters):
         raise Trouble("The axes of this OME-Zarr do not fit its arrays", "write it again", path)
     space, caveats = _space(first, arrays[0][1], facts, letters)
+    caveats += left
     axes = [_axis(first, n, arrays[0][1], facts, letters) for n in first.along]
     common = {"name": image_name(path), "facts": _flat(facts), "axes": axes, "colour": colour}
     coarser = [
@@ -66,6 +70,53 @@ def read_ome_zarr(path: Path) -> Image:
     own = facts.get(KEY)
     take_in_words(image, str(own.get("words", "")) if isinstance(own, dict) else "")
     return image
+
+
+def _facts_of(group) -> dict:
+    found = dict(group.attrs)
+    return dict(found.get("ome", found)) | {"kestrelmist": found.get("kestrelmist") or {}}
+
+
+def _one_picture(group, path: Path):
+    """The group of one picture, where it lies, and what is said of others: a folder may be a collection of pictures.
+
+    Raises
+    ------
+    Trouble
+        When it is a plate of wells, of which nobody can say which field is meant.
+    """
+    import zarr
+
+    facts = _facts_of(group)
+    if "plate" in facts or "well" in facts:
+        wells = [str(w.get("path")) for w in (facts.get("plate") or {}).get("wells") or () if isinstance(w, dict)]
+        example = f"{path.name}/{wells[0]}/0" if wells else f"{path.name}/0"
+        raise Trouble("This OME-Zarr is a plate of many fields", f"open one field of it, such as {example}", path)
+    numbered = sorted((name for name, one in group.groups() if name.isdigit()), key=int)
+    if facts.get("multiscales") or not numbered or any(True for _ in group.arrays()):
+        return group, path, []
+    inner = group[numbered[0]]
+    assert isinstance(inner, zarr.Group)
+    many = len(numbered) - 1
+    said = f"{many} more pictures are" if many > 1 else "Another picture is"
+    names = ", ".join(numbered[1:5]) + (", …" if many > 4 else "")
+    return inner, path / numbered[0], [Caveat(NOTED, f"{said} in this OME-Zarr and left: {names}")] if many else []
+
+
+def _left_in(group, facts: dict) -> list[Caveat]:
+    """What is to be said of further pyramids and of labels, which are not taken."""
+    said = []
+    others = [str(one.get("name") or n + 2) for n, one in enumerate((facts.get("multiscales") or ())[1:])]
+    if others:
+        said.append(f"Further pyramids of this OME-Zarr are left: {', '.join(others[:5])}")
+    if "labels" in group:
+        names = [str(name) for name in _facts_of(group["labels"]).get("labels") or ()]
+        said.append(
+            f"The labels of this OME-Zarr are left ({', '.join(names[:5])}); they can be opened on the image"
+            if names
+            else "The labels of this OME-Zarr are left"
+        )
+    return [Caveat(NOTED, sentence) for sentence in said]
 
 
 def _datasets(group, facts: dict, path: Path):
@@ -162,24 +213,41 @@ def _space(planes: Planes, steps, facts: dict, letters: str) -> tuple[Space, lis
             Caveat(NO_SCALE, "The file gives no scale: pixel spacing is missing")
         ]
     step, start, axes = steps
-    to_mm = [MILLIMETRES.get(str(a.get("unit", "")).lower()) if isinstance(a, dict) else None for a in axes]
+    units = [str(a.get("unit") or "") if isinstance(a, dict) else "" for a in axes]
+    to_mm = [millimetres(unit) for unit in units]
     at = {letter: letters.index(letter) for letter in "xyz" if letter in letters}
-    if any(to_mm[at[letter]] is None for letter in "xy") or any(not step[n] > 0 for n in at.values()):
-        return picture_space(columns, rows, None, depth), [
-            Caveat(NO_SCALE, "The file gives no scale: the unit of its pixels is missing")
-        ]
-    mm = {letter: step[n] * (to_mm[n] or to_mm[at["x"]]) for letter, n in at.items()}
+    if any(to_mm[at[letter]] is None for letter in "xy") or any(not _sensible(step[n]) for n in at.values()):
+        unit = next((units[at[letter]] for letter in "xy" if units[at[letter]]), "")
+        why = f"the unit “{unit[:40]}” of its pixels is not known" if unit else "the unit of its pixels is missing"
+        if all(to_mm[at[letter]] is not None for letter in "xy"):
+            why = "the size of its pixels is not sensible"
+        return picture_space(columns, rows, None, depth), [Caveat(NO_SCALE, f"The file gives no scale: {why}")]
+    factor = {letter: to_mm[n] or to_mm[at["x"]] or 1.0 for letter, n in at.items()}
+    mm = {letter: step[n] * factor[letter] for letter, n in at.items()}
     affine = facts.get("kestrelmist", {}).get("affine")
     if affine is not None:
         return Space((columns, rows, depth), np.array(affine, float)), []
-    return picture_space(columns, rows, (mm["x"], mm["y"]), depth, mm.get("z")), []
+    space = picture_space(columns, rows, (mm["x"], mm["y"]), depth, mm.get("z"))
+    shift = np.array([start[at[letter]] * factor[letter] if letter in at else 0.0 for letter in "xyz"])
+    if not np.isfinite(shift).all() or not shift.any():
+        return space, []
+    # its place is that of its first voxel, in the frame that the file tells of
+    moved = space.affine.copy()
+    moved[:3, 3] = np.array([1, -1, -1]) * shift
+    said = "Its place is the one that the file gives for its first voxel, " + " × ".join(f"{v:.6g}" for v in shift)
+    return Space(space.shape, moved, space.unit, space.world), [Caveat(NOTED, f"{said} mm")]
+
+
+def _sensible(step: float) -> bool:
+    return bool(np.isfinite(step) and step > 0)
 
 
 def _axis(planes: Planes, n: int, steps, facts: dict, letters: str) -> Axis:
     letter, size = letters[n], planes.shape[n]
     if letter == "t":
         unit = steps[2][n].get("unit", "") if steps and isinstance(steps[2][n], dict) else ""
-        return Axis.even("time", size, float(steps[0][n]) * SECONDS[unit] if unit in SECONDS else None, "s")
+        second = seconds(str(unit))
+        return Axis.even("time", size, float(steps[0][n]) * second if second else None, "s")
     if letter == "c":
         labels = tuple(
             str(c.get("label") or f"channel {k + 1}")

@@ -14,42 +14,6 @@ from ..core.memory import require_room
 from ..core.progress import Progress
 
 AXIS_NAMES = {"t": "time", "c": "channel", "s": "channel", "i": "page", "q": "page", "z": "slice"}
-MILLIMETRES = {
-    "m": 1e3,
-    "meter": 1e3,
-    "metre": 1e3,
-    "dm": 1e2,
-    "cm": 10.0,
-    "centimeter": 10.0,
-    "mm": 1.0,
-    "millimeter": 1.0,
-    "µm": 1e-3,
-    "um": 1e-3,
-    "micron": 1e-3,
-    "micrometer": 1e-3,
-    "μm": 1e-3,
-    "nm": 1e-6,
-    "nanometer": 1e-6,
-    "pm": 1e-9,
-    "angstrom": 1e-7,
-    "å": 1e-7,
-    "inch": 25.4,
-    "in": 25.4,
-}
-"""Length units in mm, by how files write them."""
-SECONDS = {
-    "s": 1.0,
-    "second": 1.0,
-    "ms": 1e-3,
-    "millisecond": 1e-3,
-    "µs": 1e-6,
-    "us": 1e-6,
-    "microsecond": 1e-6,
-    "min": 60.0,
-    "minute": 60.0,
-    "h": 3600.0,
-    "hour": 3600.0,
-}
 
 
 @dataclass

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import math
-import re
 import threading
-import xml.etree.ElementTree as ElementTree
 from collections import OrderedDict
 from functools import partial
 from pathlib import Path
@@ -19,22 +16,25 @@ from ..core.image import Image, Origin
 from ..core.progress import Progress
 from ..core.space import picture_space
 from .format import Format, image_name, register
-from .own_words import KEY, take_in_words
+from .own_words import take_in_words
 from .plain_rows import PlainRows
-from .planes import AXIS_NAMES, MILLIMETRES, SECONDS, Planes, deep_enough, in_parts
+from .planes import AXIS_NAMES, Planes, deep_enough, in_parts
 from .sampling import sampled_levels
+from .tiff_colours import PALETTE, in_colours, sample_names
+from .tiff_ome import Described, described, others_left, require_sensible
+from .turned import FLIPS, ORIENTATION, SAID, turned_planes
 
 USUAL_PRINT = {72, 96, 100, 150, 180, 200, 240, 300, 360, 400, 600, 720, 1200}
 """Dots an inch that programs write when nobody measured anything."""
-COLOUR_MODELS = (2, 5, 6)
-"""Photometric interpretations of colour: RGB, separated, YCbCr."""
-
-MOST_PLANES = 100_000
-"""Planes that a description may promise whatever the file holds: others may lie in files beside it."""
 
 
-def read_tiff(path: Path) -> Image:
-    """The first (largest) picture of a TIFF file.
+def read_tiff(path: Path, palette: bool = True) -> Image:
+    """The largest picture of a TIFF file.
+
+    Parameters
+    ----------
+    palette : bool
+        Whether numbers that stand for colours of a palette become these colours.
 
     Raises
     ------
@@ -47,20 +47,31 @@ def read_tiff(path: Path) -> Image:
 
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)  # what matters of it is said in our own words
     with tifffile.TiffFile(path) as file:
-        _require_planes(file, path)
+        require_sensible(file, path)
         if not file.series:
             raise Trouble("There is no picture in this TIFF file", "copy it again or convert it anew", path)
-        series = max(file.series[:8], key=lambda s: s.size)
+        series = max(file.series, key=lambda s: s.size)
         page = series.keyframe
         _require_whole(file, series, path)
-        described = _described(file)
-        levels = [_level(path, file.series.index(series), n, level) for n, level in enumerate(series.levels)]
+        said = described(file, series)
+        at = next(n for n, one in enumerate(file.series) if one is series)
+        levels = [_level(path, at, n, level) for n, level in enumerate(series.levels)]
         facts = _facts(page, file)
-        spacing, caveats = _spacing(page, described)
-        names = described.get("channels", [])
+        spacing, caveats = _spacing(page, said)
+        caveats += said.caveats + others_left(file, series)
+        orientation = int(page.tags[ORIENTATION].value) if ORIENTATION in page.tags else 1
+        samples = sample_names(page, levels[0].size("s"))
+        if palette or int(page.photometric) != PALETTE:
+            coloured = [in_colours(level, page) for level in levels]
+            levels = [level for level, _ in coloured]
+            caveats += coloured[0][1]
+    if orientation in FLIPS and orientation != 1:
+        levels = [turned_planes(level, orientation) for level in levels]
+        caveats.append(SAID)
+        spacing = spacing[::-1] if spacing and orientation >= 5 else spacing
     first = levels[0]
-    space = picture_space(*first.space()[:2], spacing, first.size("z"), described.get("z"))
-    axes = [_axis(first, n, described, names) for n in first.along]
+    space = picture_space(*first.space()[:2], spacing, first.size("z"), said.steps.get("z"))
+    axes = [_axis(first, n, said, samples) for n in first.along]
     common = {"name": image_name(path), "facts": facts, "axes": axes, "colour": first.colour}
     coarser = [
         in_parts(Image(level.fetch, space.resized(level.space()), **common), level)
@@ -71,35 +82,12 @@ def read_tiff(path: Path) -> Image:
         Image(first.fetch, space, origin=Origin("TIFF", [path]), caveats=caveats, levels=coarser, **common), first
     )
     image.levels = image.levels or sampled_levels(first, image, first.dtype)
-    take_in_words(image, described.get("words", ""))
+    take_in_words(image, said.words)
     return image
-
-
-def _require_planes(file, path: Path) -> None:
-    """Raises Trouble when the description of an OME-TIFF promises far more planes than there are: a table of all
-    of them would be made before the first is looked for."""
-    if not file.is_ome:
-        return
-    text = str(file.pages.first.description)
-    for picture in re.findall(r"<(?:\w+:)?Pixels\b[^>]*", text):
-        sizes = {name: int(size) for name, size in re.findall(r'\bSize([ZCT])\s*=\s*"(\d{1,18})"', picture)}
-        planes = math.prod(sizes.values())
-        if planes > max(MOST_PLANES, 64 * len(file.pages)):
-            raise Trouble(
-                f"The description of this OME-TIFF promises {planes} planes, which it cannot hold",
-                "write it again",
-                path,
-            )
 
 
 def _level(path: Path, series: int, number: int, level) -> Planes:
     axes = level.axes.lower()
-    colour = (
-        "s" in axes
-        and level.shape[axes.index("s")] in (3, 4)
-        and level.dtype == np.uint8
-        and int(level.keyframe.photometric) in COLOUR_MODELS
-    )
     letters, used = "", set("xyzs")
     for letter in axes:  # every axis gets a letter of its own
         letters += (
@@ -108,7 +96,7 @@ def _level(path: Path, series: int, number: int, level) -> Planes:
             else next(c for c in "abdefghijklmnopqruvw" if c not in used)
         )
         used.add(letters[-1])
-    return Planes(partial(_read, path, series, number), letters, tuple(level.shape), np.dtype(level.dtype), colour)
+    return Planes(partial(_read, path, series, number), letters, tuple(level.shape), np.dtype(level.dtype))
 
 
 class OpenLevels:
@@ -200,46 +188,10 @@ def _require_whole(file, series, path: Path) -> None:
     deep_enough(series.shape, size, np.dtype(series.dtype), path)
 
 
-def _described(file) -> dict:
-    """What OME-XML or a plain description says: steps in mm and s, and channel names."""
-    if file.is_ome and file.ome_metadata:
-        try:
-            return _ome(file.ome_metadata)
-        except (ElementTree.ParseError, ValueError, AttributeError):
-            return {}
-    found: dict = {}
-    shaped = file.shaped_metadata[0] if file.shaped_metadata else {}
-    for key, axis in (("PhysicalSizeX", "x"), ("PhysicalSizeY", "y"), ("PhysicalSizeZ", "z")):
-        if isinstance(shaped.get(key), (int, float)):
-            found[axis] = shaped[key] * MILLIMETRES.get(str(shaped.get(f"{key}Unit", "µm")), 1e-3)
-    return found
-
-
-def _ome(text: str) -> dict:
-    if "<!DOCTYPE" in text or "<!ENTITY" in text:
-        return {}
-    root = ElementTree.fromstring(text)
-    pixels = next((e for e in root.iter() if e.tag.endswith("}Pixels") or e.tag == "Pixels"), None)
-    if pixels is None:
-        return {}
-    found: dict = {}
-    for axis in "XYZ":
-        if size := pixels.get(f"PhysicalSize{axis}"):
-            found[axis.lower()] = float(size) * MILLIMETRES.get(
-                pixels.get(f"PhysicalSize{axis}Unit", "µm").lower(), 1e-3
-            )
-    if step := pixels.get("TimeIncrement"):
-        found["t"] = float(step) * SECONDS.get(pixels.get("TimeIncrementUnit", "s"), 1.0)
-    found["words"] = next((e.text or "" for e in root.iter() if e.tag.endswith("}M") and e.get("K") == KEY), "")
-    channels = [e for e in pixels if e.tag.split("}")[-1] == "Channel"]
-    found["channels"] = [c.get("Name") or f"channel {n + 1}" for n, c in enumerate(channels)]
-    return found
-
-
-def _spacing(page, described: dict) -> tuple[tuple[float, float] | None, list[Caveat]]:
+def _spacing(page, said: Described) -> tuple[tuple[float, float] | None, list[Caveat]]:
     """Pixel size in mm: from the description, else from the resolution tags when somebody seems to have measured it."""
-    if described.get("x", 0) > 0 and described.get("y", described["x"]) > 0:
-        return (described["x"], described.get("y", described["x"])), []
+    if "x" in said.steps:
+        return (said.steps["x"], said.steps.get("y", said.steps["x"])), []
     tags = page.tags
     unit = {2: 25.4, 3: 10.0}.get(int(tags["ResolutionUnit"].value) if "ResolutionUnit" in tags else 2)
     if unit and "XResolution" in tags and "YResolution" in tags:
@@ -251,14 +203,14 @@ def _spacing(page, described: dict) -> tuple[tuple[float, float] | None, list[Ca
     return None, [Caveat(NO_SCALE, "The file gives no scale: pixel spacing is missing")]
 
 
-def _axis(planes: Planes, n: int, described: dict, names: list[str]) -> Axis:
+def _axis(planes: Planes, n: int, said: Described, samples: tuple[str, ...]) -> Axis:
     letter, size = planes.axes[n], planes.shape[n]
     if letter == "t":
-        return Axis.even("time", size, described.get("t"), "s")
-    if letter == "c" and len(names) == size:
-        return Axis("channel", size, labels=tuple(names))
+        return Axis.even("time", size, said.steps.get("t"), "s")
+    if letter == "c" and len(said.channels) == size:
+        return Axis("channel", size, labels=tuple(said.channels))
     if letter == "s" and size in (3, 4):
-        return Axis("channel", size, labels=("red", "green", "blue", "opacity")[:size])
+        return Axis("channel", size, labels=samples)
     return Axis(AXIS_NAMES.get(letter, f"axis {letter}"), size)
 
 
@@ -286,5 +238,6 @@ register(
         (".ome.tif", ".ome.tiff", ".tif", ".tiff"),
         (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"),
         sequenced=True,
+        read_numbers=partial(read_tiff, palette=False),
     )
 )

@@ -139,9 +139,9 @@ def save_x3p(path: Path, image: Image, progress: Progress | None = None) -> None
     Trouble
         When the image is no height map of one layer in a length unit, or has no scale.
     """
-    from .planes import MILLIMETRES
+    from .lengths import millimetres
 
-    scale = MILLIMETRES.get(image.unit.lower())
+    scale = millimetres(image.unit)
     if image.axes or image.colour or image.space.shape[2] != 1 or scale is None or image.space.unit != "mm":
         raise Trouble(
             f"“{image.name}” is no height map with a scale, which X3P asks for",
