@@ -67,6 +67,31 @@ class ManyFramesTest(KindsCase):
         self.assertEqual([s.depth for s in found], [3, 3])
         self.assertIn("2 kinds of slices", found[0].problems[0])
 
+    def test_frames_without_a_place_are_pictures_one_after_another(self):
+        volume = RNG.integers(0, 99, (1, 6, 9, 7)).astype(np.uint16)
+        for gone in (("PlanePositionSequence",), ("PlanePositionSequence", "PixelMeasuresSequence")):
+            ds = enhanced(self.folder / "e", volume, tilted_space((7, 9, 6)))
+            for groups in (*ds.SharedFunctionalGroupsSequence, *ds.PerFrameFunctionalGroupsSequence):
+                for name in gone:
+                    if name in groups:
+                        delattr(groups, name)
+            ds.save_as(self.folder / "e")
+            (line,) = plan_folder(self.folder)
+            self.assertTrue(line.take)
+            image = line.open()
+            self.assertEqual((image.shape, image.axes[0].name, image.space.sides_known), ((7, 9, 1, 6), "frame", False))
+            self.assertEqual(image.space.unit, "px" if len(gone) == 2 else "mm")
+            for k in range(6):
+                np.testing.assert_array_equal(image.stored((k,)).exact()[:, :, 0].T, volume[0, k].astype(float) * 2 - 5)
+
+    def test_places_without_the_size_of_pixels_are_not_planned(self):
+        ds = enhanced(self.folder / "e", RNG.integers(0, 99, (1, 6, 9, 7)).astype(np.uint16), tilted_space((7, 9, 6)))
+        del ds.SharedFunctionalGroupsSequence[0].PixelMeasuresSequence
+        ds.save_as(self.folder / "e")
+        (line,) = plan_folder(self.folder)
+        self.assertFalse(line.take)
+        self.assertIn("does not say how large its pixels are", line.refused)
+
     def test_a_file_without_enough_groups_is_named(self):
         space = tilted_space((7, 9, 4))
         ds = enhanced(self.folder / "e", np.zeros((1, 4, 9, 7), np.uint16), space)

@@ -19,6 +19,11 @@ PALETTE = ("#E0A24B", "#56A8C7", "#D9634F", "#7E6BB5", "#5E9E66", "#C9699C", "#8
 LARGEST = 65535
 
 
+def unnamed(number: int) -> str:
+    """What a label is called that nobody has named."""
+    return f"Label {number}"
+
+
 @dataclass(frozen=True)
 class Label:
     """One row of a label table."""
@@ -33,7 +38,7 @@ class Label:
 
     def __post_init__(self):
         # files may hold anything
-        object.__setattr__(self, "name", plain_name(self.name) or f"Label {self.number}")
+        object.__setattr__(self, "name", plain_name(self.name) or unnamed(self.number))
         object.__setattr__(self, "subject", plain_name(self.subject))
 
 
@@ -158,9 +163,9 @@ class LabelMap:
         self.revision = np.zeros(LARGEST + 1, np.int64)
         """How often the voxels of each number have changed since the map was opened."""
         table = table or LabelTable()
-        unnamed = [n for n in (np.flatnonzero(self.counts[1:]) + 1).tolist() if n not in table]
-        rows = (Label(n, f"Label {n}", PALETTE[(n - 1) % len(PALETTE)]) for n in unnamed)
-        self.table = LabelTable((*table, *rows)) if unnamed else table
+        nameless = [n for n in (np.flatnonzero(self.counts[1:]) + 1).tolist() if n not in table]
+        rows = (Label(n, unnamed(n), PALETTE[(n - 1) % len(PALETTE)]) for n in nameless)
+        self.table = LabelTable((*table, *rows)) if nameless else table
 
     @property
     def data(self) -> np.ndarray:

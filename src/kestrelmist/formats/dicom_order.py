@@ -320,7 +320,11 @@ def _without_positions(series: Series) -> None:
             series.doubt(SLICES_MISSING, "Some frames are missing along the file's own axes")
         series.slices = [v[0] for v in series.grid if v[0] is not None]
         return
-    if len(slices) > 1:
+    if len(slices) > 1 and len({s.path for s in slices}) == 1:
+        series.axes, series.grid = [Axis("frame", len(slices))], [[s] for s in slices]
+        said = "The file does not say where its frames lie, so they are pictures one after another, without sides"
+        series.doubt(SIDES_UNKNOWN, said)
+    elif len(slices) > 1:
         slices.sort(key=lambda s: str(s.path))
         series.grid = [list(slices)]
         series.doubt(SIDES_UNKNOWN, "The files do not say where their slices lie, so position and sides are unknown")

@@ -136,6 +136,12 @@ def require_sound(series: Series, uneven: str) -> None:
             "export it again with positions",
             where,
         )
+    if series.first.orientation is not None and series.spacing is None:
+        raise Trouble(
+            f"“{series.description}” does not say how large its pixels are",
+            "export it again with its pixel spacing",
+            where,
+        )
     if series.has(SLICES_UNEVEN):
         sentence = next(c.sentence for c in series.caveats if c.code == SLICES_UNEVEN)
         raise Trouble(
@@ -162,12 +168,7 @@ def _space_of(series: Series) -> tuple[Space, list[Caveat]]:
     spacing = series.spacing
     if series.first.orientation is None:
         return _flat_space(series, spacing)
-    if spacing is None:
-        raise Trouble(
-            f"“{series.description}” does not say how large its pixels are",
-            "export it again with its pixel spacing",
-            series.first.path.parent,
-        )
+    assert spacing is not None, "looked at by require_sound"
     row, column = series.first.orientation
     volume = series.grid[0] if any(series.grid[0]) else next(v for v in series.grid if any(v))
     there = [(k, s) for k, s in enumerate(volume) if s is not None]

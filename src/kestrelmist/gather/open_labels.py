@@ -9,14 +9,14 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.label_grid import on_grid
-from ..core.labels import LARGEST, PALETTE, Label, LabelMap, LabelTable
+from ..core.labels import LARGEST, PALETTE, Label, LabelMap, LabelTable, unnamed
 from ..core.operation import operation
 from ..core.parameter import FilePath
 from ..core.patch import LabelEdit, whole_difference
 from ..core.progress import Progress, silent
 from ..formats.dicom_header import starts_as_dicom
 from ..formats.dicom_labels import read_dicom_labels
-from ..formats.label_files import read_label_map
+from ..formats.label_files import read_label_map, table_path
 
 
 @operation(
@@ -30,7 +30,9 @@ def open_labels(image: Image, labels: LabelMap, file: FilePath, progress: Progre
     """Bring the labels of a file onto an image by world position: a DICOM segmentation or structure set, or a label
     map.
 
-    Voxels that carry a locked label stay. Labels get new numbers where theirs are taken by another name.
+    Voxels that carry a locked label stay. Labels get new numbers where theirs are taken by another name. Labels that
+    their file does not name are told apart from those of another file: they get a number and a name of their own, save
+    where they are the very voxels that a label without a name has already.
 
     Parameters
     ----------
@@ -42,16 +44,49 @@ def open_labels(image: Image, labels: LabelMap, file: FilePath, progress: Progre
     Trouble
         When the file is not there, holds no labels, or none of them lies on the image.
     """
-    if not file.is_file():
+    if not file.exists():
         raise Trouble("This file does not exist", "check the name", file)
-    with open(file, "rb") as stream:
-        is_dicom = starts_as_dicom(stream.read(160))
+    is_dicom = False
+    if file.is_file():
+        with open(file, "rb") as stream:
+            is_dicom = starts_as_dicom(stream.read(160))
     found = (
         read_dicom_labels(file, image.space, progress)
         if is_dicom
         else on_grid(read_label_map(file, progress=progress), image.space)
     )
+    if not is_dicom and not table_path(file).is_file():
+        found = _numbered_apart(labels, found)
     return merged(labels, found, f"Open labels of “{file.name}”")
+
+
+def _numbered_apart(labels: LabelMap, found: LabelMap) -> LabelMap:
+    """Labels without names under numbers that are free on a map, so that they are nobody else's; under the number of a
+    label without a name that has the very same voxels, where there is one."""
+    coming = [row.number for row in found.table]
+    names = {row.name.casefold() for row in labels.table}
+    taken = {row.number for row in labels.table}
+    taken |= {n for n in range(1, LARGEST + 1) if unnamed(n).casefold() in names} if names else set()
+    if taken.isdisjoint(coming):
+        return found
+    there = np.zeros(LARGEST + 1, np.int64)
+    drawn = found.kji > 0
+    np.maximum.at(there, found.kji[drawn], labels.kji[drawn])
+    alike = np.bincount(found.kji[drawn & (there[found.kji] == labels.kji)], minlength=LARGEST + 1)
+    free = (n for n in range(1, LARGEST + 1) if n not in taken)
+    becomes = np.zeros(LARGEST + 1, np.uint16)
+    for number in coming:
+        same = int(there[number])
+        if same in labels.table and labels.table[same].name == unnamed(same):
+            if alike[number] == found.counts[number] == labels.counts[same]:
+                becomes[number] = same
+                continue
+        wanted = number if number not in taken else next(free, 0)
+        if not wanted:
+            raise Trouble("All label numbers are used", "remove labels that are not needed")
+        becomes[number] = wanted
+        taken.add(wanted)
+    return LabelMap(found.space, becomes[found.kji].T, subject=found.subject)
 
 
 def merged(labels: LabelMap, found: LabelMap, title: str) -> LabelEdit:

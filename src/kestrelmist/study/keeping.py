@@ -47,8 +47,8 @@ def run(study: OpenStudy, name: str, given: dict[str, Any], progress: Progress |
 def keep(study: OpenStudy, task: Task, made: Made) -> dict[str, Any]:
     """Keep what a task has made; returns it by the names of its results, things that were kept as their ids.
 
-    An image that is in the study already (the same values at the same place, of the same subject) is not kept twice: of
-    several the others are, of one alone that is said.
+    An image that comes in and is in the study already (the same values at the same place, of the same subject), or that
+    the same step has made of the same things, is not kept twice: of several the others are, of one alone that is said.
 
     Raises
     ------
@@ -189,7 +189,7 @@ class _Keeping:
         keys: list[int] = []
         things: list[Thing] = []
         for prepared, thing in zip(self.made.prepared[name], value if many else [value]):
-            same = self.study.same_image(prepared) if prepared.kind == "image" else None
+            same = self._same(prepared) if prepared.kind == "image" else None
             if same is not None:
                 self.known.append((prepared, same))
                 continue
@@ -204,6 +204,21 @@ class _Keeping:
             self.result[name] = keys
         else:
             self.result[name] = keys[0] if keys else None
+
+    def _same(self, prepared: Prepared) -> Record | None:
+        """The image that is not kept a second time: one that comes from outside and is there, or one that the same step
+        has made. A step that changes nothing, or nothing but names and units, has made an image all the same."""
+        fits = self.study.same_images(prepared)
+        if fits and self.task.inputs:
+            of = [g.thing.item for given in self.task.inputs.values() for g in given]
+            steps = [
+                s
+                for s in self.study.logbook.with_key(self.task.key)
+                if [t.item for things in s.inputs.values() for t in things] == of
+            ]
+            made = {t.item for s in steps for things in s.outputs.values() for t in things}
+            fits = [r for r in fits if r.id in made]
+        return next(iter(fits), None)
 
     def _row(self, db: sqlite3.Connection, prepared: Prepared, thing: Any, of: int | None = None) -> Record:
         study = self.study

@@ -167,10 +167,9 @@ class Study:
         image._data, image._display = thing._data, thing._display
         self._images[key] = image
 
-    def same_image(self, prepared: Prepared) -> Record | None:
-        """The image on the Shelf that holds the same values for the same subject."""
-        fits = (r for r in self.records() if r.hash == prepared.hash and r.subject == prepared.subject)
-        return next(fits, None)
+    def same_images(self, prepared: Prepared) -> list[Record]:
+        """The images on the Shelf that hold the same values for the same subject."""
+        return [r for r in self.records() if r.hash == prepared.hash and r.subject == prepared.subject]
 
     # label maps
 
