@@ -20,18 +20,15 @@ class Budget:
     Parameters
     ----------
     limit : int
-        Bytes.
+        Bytes, or whatever else there is only so much of.
     """
 
     def __init__(self, limit: int):
         self.limit = limit
         self._kept: OrderedDict[int, tuple[weakref.ref, int, Callable]] = OrderedDict()
-        self._lock = threading.Lock()
-
-    @property
-    def used(self) -> int:
+        self.used = 0
         """Bytes kept at present."""
-        return sum(size for _, size, _ in self._kept.values())
+        self._lock = threading.RLock()  # what is thrown away while it is held is forgotten within it
 
     def use(self, thing, size: int, release: Callable[[Any], None]) -> None:
         """Say that a thing of `size` bytes is being looked at; `release(thing)` is called when it has to go."""
@@ -41,15 +38,14 @@ class Budget:
             if key in self._kept and self._kept[key][1] == size:
                 self._kept.move_to_end(key)
                 return
+            self.forget(key)
             self._kept[key] = weakref.ref(thing, lambda _: self.forget(key)), size, release
-            self._kept.move_to_end(key)
-            used = self.used
-            while used > self.limit and len(self._kept) > 1:
-                other, (reference, freed, let_go) = next(iter(self._kept.items()))
+            self.used += size
+            while self.used > self.limit and len(self._kept) > 1:
+                other, (reference, _, let_go) = next(iter(self._kept.items()))
                 if other == key:
                     break
-                del self._kept[other]
-                used -= freed
+                self.forget(other)
                 going.append((reference(), let_go))
         for old, let_go in going:  # outside the lock: what lets go may look at the budget
             if old is not None:
@@ -57,7 +53,11 @@ class Budget:
 
     def forget(self, key: int) -> None:
         """A thing is no longer kept."""
-        self._kept.pop(key, None)
+        with self._lock:
+            found = self._kept.pop(key, None)
+            self.used -= found[1] if found is not None else 0
 
 
 BUDGET = Budget(int(SHARE * total_bytes()))
+HANDLES = Budget(200)
+"""Files that values are read straight from: each is a handle, of which a process has a thousand or so."""

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from .axis import Axis, shape_of
-from .budget import BUDGET
+from .budget import BUDGET, HANDLES
 from .caveat import Caveat
 from .labels import LabelMap
 from .origin import Origin
@@ -153,6 +153,8 @@ class Image:
                 data = self._data = kernel_ready(self._fetch((), progress), self.space.shape, self.colour)
         if self._refetched and _in_memory(data):
             BUDGET.use(self, data.nbytes, Image._let_go)
+        elif self._refetched:
+            HANDLES.use(self, 1, Image._let_go)
         return data
 
     def _let_go(self) -> None:

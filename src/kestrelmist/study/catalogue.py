@@ -9,6 +9,7 @@ import shutil
 import sqlite3
 import tempfile
 import threading
+from collections.abc import Callable
 from contextlib import contextmanager, suppress
 from datetime import datetime
 from pathlib import Path
@@ -34,7 +35,10 @@ class Catalogue:
         self.folder, self.path, self.closed = folder, folder / "study.db", False
         self._lock_file: IO[str] | None = None
         self.why_read_only = ""
-        self._guard = threading.RLock()
+        self.guard = threading.RLock()
+        """Held by whoever reads or writes, and through a whole transaction."""
+        self.taken_back: list[Callable[[], None]] = []
+        """Called within the guard when a transaction was taken back: what was read in it does not hold."""
         self._copy: Path | None = None
         self._identity: tuple[int, int] | None = None
         if not self.path.exists() or not self.path.stat().st_size:
@@ -172,7 +176,7 @@ class Catalogue:
         Raises Trouble when the study is read-only or the disk is full.
         """
         self.require_writable()
-        with self._guard:
+        with self.guard:
             if self.db.in_transaction:  # part of a larger change, which commits or takes back the whole
                 yield self.db
                 return
@@ -185,12 +189,14 @@ class Catalogue:
                 with suppress(sqlite3.Error):  # the disk may be gone
                     if self.db.in_transaction:
                         self.db.execute("ROLLBACK")
+                for forget in self.taken_back:
+                    forget()
                 if isinstance(error, FAILURES) and not isinstance(error, sqlite3.ProgrammingError):
                     raise trouble_of(error, self.path, "write") from error
                 raise
 
     def rows(self, query: str, *values) -> list[sqlite3.Row]:
-        with self._guard:
+        with self.guard:
             try:
                 return self.db.execute(query, values).fetchall()
             except sqlite3.ProgrammingError:

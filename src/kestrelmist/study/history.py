@@ -166,7 +166,6 @@ class History:
                     goes_on = bool(stacks.done) and stacks.done[-1].id == into
                     entry, last = self._journal(db, given, written, into if goes_on else 0)
             except BaseException:
-                self.study.items.forget()
                 if take_back is not None:
                     take_back()
                 raise
@@ -261,7 +260,6 @@ class History:
                         db.execute("UPDATE step SET undone = ? WHERE id = ?", (int(back), step))
             except BaseException:
                 self._revisions.clear()
-                self.study.items.forget()
                 raise
             for change in turned:
                 change.apply(self.study)

@@ -18,6 +18,7 @@ from ..core.reference import Reference
 from ..core.space import Space
 from .catalogue import Catalogue, now
 from .catalogue_trouble import rows_understood
+from .item_index import ItemIndex
 
 
 @dataclass(frozen=True)
@@ -126,45 +127,102 @@ FROM = " FROM item JOIN subject ON subject.id = item.subject_id LEFT JOIN item A
 
 
 class Items:
-    """Reads and writes the rows of the catalogue. What was read is kept until something is written."""
+    """Reads and writes the rows of the catalogue. What was read is kept; of what is written, its rows are read again.
+
+    Everything that is kept changes within the catalogue's guard, so that no two threads meet in it. What is in force is
+    read without it, so that the window need not wait for a worker that writes.
+    """
 
     def __init__(self, catalogue: Catalogue):
         self.catalogue = catalogue
-        self._turn = object()
-        """Another one after every write: what was read before it counts no more, whichever thread had read it."""
-        self._all: tuple[object, dict[int, Record]] | None = None
+        self._index: ItemIndex | None = None
+        self._written: set[int] = set()
         self._known: dict[int, tuple[tuple, Record]] = {}
-        """What was read last, with the row as it was: of hundreds one has changed, and the others need not be read."""
+        """What was read, with the row as it was: of hundreds one has changed, and the others need not be read."""
+        catalogue.taken_back.append(self.forget)
 
     def forget(self) -> None:
-        """Read again when next asked: another process may have written."""
-        self._turn = object()
+        """Read again when next asked: another process may have written, or what was written was taken back."""
+        with self.catalogue.guard:
+            self._index = None
 
-    def everything(self) -> dict[int, Record]:
-        """All rows by id, those taken off the Shelf included; by subject and in the order they came."""
-        turn, last = self._turn, self._all
-        if last is not None and last[0] is turn:
-            return last[1]
-        rows = self.catalogue.rows(f"SELECT {COLUMNS}{FROM} ORDER BY subject.name, item.id")
-        before, now_known = self._known, {}
+    def _now(self) -> ItemIndex:
+        """What there is now; in the catalogue's guard."""
+        index = self._index
+        if index is None:
+            index = ItemIndex()
+            self._written.clear()
+            before, self._known = self._known, {}
+            for record in self._read("", (), before):
+                index.put(record)
+            self._index = index
+        elif self._written:
+            index.seen = None  # before the list is cleared: who finds that one empty takes what is seen for the latest
+            keys = tuple(self._written)
+            self._written.clear()
+            there = {r.id: r for n in range(0, len(keys), 500) for r in self._some(keys[n : n + 500])}
+            for key in keys:
+                if key in there:
+                    index.put(there[key])
+                else:
+                    index.drop(key)
+                    self._known.pop(key, None)
+        return index
+
+    def _some(self, keys: tuple[int, ...]) -> list[Record]:
+        return self._read(f" WHERE item.id IN ({','.join('?' * len(keys))})", keys, self._known)
+
+    def _read(self, where: str, values: tuple, before: dict[int, tuple[tuple, Record]]) -> list[Record]:
+        rows = self.catalogue.rows(f"SELECT {COLUMNS}{FROM}{where}", *values)
+        found = []
         with rows_understood(self.catalogue.path):
             for row in rows:
                 told, known = tuple(row), before.get(row["id"])
-                now_known[row["id"]] = known if known is not None and known[0] == told else (told, _record(row))
-        found = {key: record for key, (_, record) in now_known.items()}
-        self._known, self._all = now_known, (turn, found)
+                if known is None or known[0] != told:
+                    known = (told, _record(row))
+                self._known[row["id"]] = known
+                found.append(known[1])
         return found
+
+    def _seen(self) -> dict[int, Record] | None:
+        """Everything, where it is known without asking; in this order, see `_now`."""
+        if self._written:
+            return None
+        index = self._index
+        return None if index is None else index.seen
+
+    def everything(self) -> dict[int, Record]:
+        """All rows by id, those taken off the Shelf included; by subject and in the order they came."""
+        seen = self._seen()
+        if seen is not None:
+            return seen
+        with self.catalogue.guard:
+            return self._now().everything()
 
     def of_kind(self, *kinds: str) -> list[Record]:
         """What is on the Shelf, of some kinds or of all."""
         return [r for r in self.everything().values() if not r.removed and (not kinds or r.kind in kinds)]
 
+    def owned(self, item: int) -> list[Record]:
+        """All that is of a thing, what was taken off the Shelf included, the oldest first."""
+        with self.catalogue.guard:
+            return self._now().owned(item)
+
     def on(self, item: int, kind: str) -> list[Record]:
         """Things that are of another one: the label maps of an image."""
-        return [r for r in self.of_kind(kind) if r.of == item]
+        return [r for r in self.owned(item) if r.kind == kind and not r.removed]
+
+    def alike(self, content: str) -> list[Record]:
+        """Things on the Shelf of one content, the oldest first."""
+        with self.catalogue.guard:
+            return [r for r in self._now().alike(content) if not r.removed]
 
     def get(self, item: int) -> Record | None:
-        return self.everything().get(item)
+        seen = self._seen()
+        if seen is not None:
+            return seen.get(item)
+        with self.catalogue.guard:
+            return self._now().by_id.get(item)
 
     def thumbnail(self, item: int) -> bytes | None:
         found = self.catalogue.rows("SELECT thumbnail FROM item WHERE id = ?", item)
@@ -182,10 +240,9 @@ class Items:
         """The wanted name, or one near it that is not taken among things of the kind and subject; those of `coming`
         count although they are not on the Shelf yet."""
         base = plain_name(wanted) or kind.capitalize()
-        there = (r for r in self.everything().values() if not r.removed or r.id in coming)
-        taken = {
-            r.name.casefold() for r in there if (r.kind, r.subject, r.of) == (kind, subject, of) and r.id != besides
-        }
+        with self.catalogue.guard:
+            there = [r for r in self._now().at((kind, subject, of)) if not r.removed or r.id in coming]
+        taken = {r.name.casefold() for r in there if r.id != besides}
         name, n = base, 2
         while name.casefold() in taken:
             name, n = f"{base} ({n})", n + 1
@@ -224,7 +281,7 @@ class Items:
             ),
         ).lastrowid
         assert made is not None
-        self.forget()
+        self._written.add(made)
         return made
 
     def update(self, db: sqlite3.Connection, item: int, facts: dict[str, Any]) -> None:
@@ -240,15 +297,17 @@ class Items:
                 db.execute(f"UPDATE item SET {key} = ? WHERE id = ?", (stored, item))
             else:
                 raise KeyError(key)
-        self.forget()
+        self._written.add(item)
+        if "name" in facts:  # which things that are of it tell too
+            self._written.update(r.id for r in self.owned(item))
 
     def delete(self, db: sqlite3.Connection, item: int) -> None:
         """Delete a row for good, with everything that is of it and all their changes."""
-        for one in (*(r.id for r in self.everything().values() if r.of == item), item):
+        for one in (*(r.id for r in self.owned(item)), item):
             db.execute("DELETE FROM change WHERE item_id = ?", (one,))
             db.execute("DELETE FROM version WHERE item_id = ?", (one,))
             db.execute("DELETE FROM item WHERE id = ?", (one,))
-        self.forget()
+            self._written.add(one)
 
 
 def _record(row: sqlite3.Row) -> Record:

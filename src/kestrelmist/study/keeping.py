@@ -133,8 +133,6 @@ class _Keeping:
             for image, key in self.born:
                 self.study.maps.unmake(image, key)
             raise
-        finally:
-            self.study.items.forget()
         for _, key, value in self.taken:
             self.study.hold(key, value)
         return entry

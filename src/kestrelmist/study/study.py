@@ -13,7 +13,7 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.placement import Placement
-from ..core.progress import Progress
+from ..core.progress import Progress, silent
 from ..core.reference import Reference
 from ..core.table import Table
 from .catalogue import Catalogue
@@ -161,15 +161,17 @@ class Study:
     def hold(self, key: int, thing: Any) -> None:
         """Keep what has just been taken in at hand, backed by the study's own files."""
         record = self.items.get(key)
-        if not isinstance(thing, Image) or record is None or thing.axes or thing.levels:
+        if not isinstance(thing, Image) or record is None or thing.axes or thing.levels or thing._data is None:
             return  # others are opened again from the study's own files when first wanted
         image = store_for("image").open(self, record)
         image._data, image._display = thing._data, thing._display
+        image.fetch(silent())  # counts as looked at: of many that are taken in, the first ones go again
         self._images[key] = image
 
     def same_images(self, prepared: Prepared) -> list[Record]:
         """The images on the Shelf that hold the same values for the same subject."""
-        return [r for r in self.records() if r.hash == prepared.hash and r.subject == prepared.subject]
+        fits = self.items.alike(prepared.hash)
+        return [r for r in fits if r.kind == prepared.kind and r.subject == prepared.subject]
 
     # label maps
 
@@ -237,8 +239,8 @@ class Study:
             before["body.axes"] = record.body.get("axes", [])
             after["body.axes"] = [a.as_dict() for a in placement.axes]
         changes: list[Change] = [ItemChange(key, title, before, after)]
-        for other in self.items.everything().values():
-            if other.of == key and other.known:
+        for other in self.items.owned(key):
+            if other.known:
                 comes = store_for(other.kind).moved(self, other, record.space, placement.space)
                 if comes:
                     changes.append(ItemChange(other.id, title, {name: other.field(name) for name in comes}, comes))
@@ -254,7 +256,7 @@ class Study:
             raise Trouble(
                 f"“{name}” is not the name of this {record.kind}, so nothing was deleted", f"type “{record.name}”"
             )
-        gone = [record, *(r for r in self.items.everything().values() if r.of == key)]
+        gone = [record, *self.items.owned(key)]
         files = [f for r in gone for f in (store_for(r.kind).files(self, r) if r.known else [])]
         with self.catalogue.change() as db:
             self.items.delete(db, key)
@@ -264,7 +266,6 @@ class Study:
             self.maps.forget(one.id)
             self._images.pop(one.id, None)
         self.history.forget()
-        self.items.forget()
         for path in files:
             shutil.rmtree(path, ignore_errors=True) if path.is_dir() else path.unlink(missing_ok=True)
 
@@ -282,7 +283,6 @@ class Study:
 
     def refresh(self, key: int) -> None:
         """A row has changed: what is in memory of the thing follows."""
-        self.items.forget()
         record = self.items.get(key)
         if record is None:
             return
