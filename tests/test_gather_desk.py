@@ -68,7 +68,7 @@ class PlanDeskTest(DeskCase):
         )
         self.assertEqual(self.gather.take.text(), "Take in 2 images")
         states = []
-        self.model.dataChanged.connect(lambda a, b: states.append(self.model.state(a.row())))
+        self.gather.line_moved.connect(lambda line, words: states.append(words))
         self.press(self.gather.take)
         self.settle(self.window)
         self.assertEqual([(r.subject, r.name) for r in self.desk.study.records()], [("T-1", "Cradle"), ("T-5", "Run")])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 from pathlib import Path
@@ -120,6 +121,7 @@ def _load_kernels(window: Window) -> None:
             pane.canvas.picture.forget()
             pane.canvas.update()
         warm_beside()
+        gc.freeze()  # what is loaded by now lives as long as the window: it need not be looked through again and again
         if kernel.not_kept():
             window.session.said.emit(f"{kernel.not_kept()}.")
 

@@ -92,7 +92,8 @@ class Column(QScrollArea):
         first = max(0, bisect_right(self._tops, up) - 1)
         last = min(len(self.rows), bisect_left(self._tops, down))
         near = range(first, last)
-        with_keys = [n for n, row in enumerate(self.rows) if row.key in self.widgets and self._has_keys(row.key)]
+        held = next((key for key in self.widgets if self._has_keys(key)), None)
+        with_keys = [] if held is None else [n for n, row in enumerate(self.rows) if row.key == held]
         wanted = {self.rows[n].key: n for n in sorted({*near, *with_keys})}
         for key in list(self.widgets):
             if key not in wanted or self.rows[wanted[key]] != self._shown[key]:

@@ -56,7 +56,7 @@ class Desk(QObject):
         self.collection = Collection(self.session)
         self.viewing.stage_changed.connect(self._drop_tool)
         self._save = QTimer(self, singleShot=True, interval=400)
-        self._save.timeout.connect(self.save_view)
+        self._save.timeout.connect(self._save_soon)
         for signal in (
             self.viewing.crosshair_moved,
             self.viewing.stage_changed,
@@ -133,6 +133,12 @@ class Desk(QObject):
             done(kept)
 
     # the view comes back as it was left
+
+    def _save_soon(self) -> None:
+        if self.study.catalogue.writes_elsewhere:  # the window does not wait for what a worker writes
+            self._save.start()
+        else:
+            self.save_view()
 
     def save_view(self) -> None:
         """Keep image, crosshair, stage, looks and tool settings."""

@@ -20,6 +20,8 @@ class Entry:
     do: Callable[[], None]
 
 
+MOST = 500
+"""Entries that are listed; whoever looks for others types more letters."""
 STEM = 5
 """Letters of a word that more may be typed of."""
 
@@ -51,10 +53,10 @@ def ranked(entries: list[Entry], typed: str) -> list[Entry]:
 class Finder(QFrame):
     """A box over the Light table; Enter does the first entry, Esc closes it."""
 
-    def __init__(self, parent, entries: Callable[[], list[Entry]]):
+    def __init__(self, parent, entries: Callable[[], list[Entry]], images: Callable[[str], list[Entry]]):
         super().__init__(parent)
         self.setObjectName("finder")
-        self._entries, self._shown = entries, []
+        self._entries, self._images, self._shown = entries, images, []
         self.field, self.list = QLineEdit(), QListView()
         self.field.setPlaceholderText("Type a few letters of a tool, an image or a setting")
         self.field.setAccessibleName("Finder")
@@ -72,19 +74,20 @@ class Finder(QFrame):
         self.setGraphicsEffect(QGraphicsDropShadowEffect(blurRadius=30, offset=QPoint(0, 6)))
         self.hide()
 
-    def open(self) -> None:
-        """Show it, empty, with everything listed."""
+    def open(self, typed: str = "") -> None:
+        """Show it, with some letters typed, or empty, with everything listed."""
         self._all = self._entries()
         width = min(560, self.parent().width() - 40)
         self.setGeometry((self.parent().width() - width) // 2, 60, width, 380)
-        self.field.clear()
-        self._search("")
+        self.field.setText(typed)
+        self._search(typed)
         self.show()
         self.raise_()
         self.field.setFocus()
 
     def _search(self, typed: str) -> None:
-        self._shown = ranked(self._all, typed)
+        found = ranked(self._all + self._images(typed), typed)
+        self._shown = found[:MOST]
         self.model.setStringList([f"{e.name}   ·   {e.kind}" for e in self._shown])
         self.list.setCurrentIndex(self.model.index(0))
         self.setFixedHeight(66 + 29 * max(1, min(len(self._shown), 11)))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPoint, QSignalBlocker, QSize, Qt
+from PySide6.QtCore import QPoint, QSignalBlocker, QSize, Qt, Signal
 from PySide6.QtWidgets import (
     QApplication,
     QHBoxLayout,
@@ -23,6 +23,8 @@ from .theme.theme import icon
 
 MOST = 6
 """Cards that are seen; more layers lie on the table, and are told of."""
+LISTED = 40
+"""Images in the menu; of more, the Finder finds one."""
 
 
 class LayerCard(PictureCard):
@@ -114,6 +116,9 @@ class LayerCard(PictureCard):
 class OnTable(QWidget):
     """Above the Shelf: what lies in the lead pane, and a plus that lays another image over it."""
 
+    find = Signal(str)
+    """What to look for in the Finder."""
+
     def __init__(self, desk: Desk, parent=None):
         super().__init__(parent)
         self.setObjectName("shelf")
@@ -196,8 +201,12 @@ class OnTable(QWidget):
     def offers(self, whole: bool = False) -> list[tuple[str, int]]:
         """Images that may be laid over the one that leads, with what they are called; with those that lie over it when
         `whole`."""
-        there = {row.record.id for row in self.layers.rows if not whole or row.leads}
+        there = self.there(whole)
         return [(f"{r.subject} · {r.name}", r.id) for r in self.desk.study.records() if r.id not in there]
+
+    def there(self, whole: bool = False) -> set[int]:
+        """Images that lie here; of the lowest one only when `whole`."""
+        return {row.record.id for row in self.layers.rows if not whole or row.leads}
 
     def ask_and_save(self) -> None:
         """Keep what lies here under a name."""
@@ -219,8 +228,11 @@ class OnTable(QWidget):
 
     def _offer(self) -> None:
         menu = QMenu(self)
-        for words, key in self.offers():
+        offers = self.offers()
+        for words, key in offers[:LISTED]:
             menu.addAction(words.replace("&", "&&"), lambda key=key: self.layers.lay_over(key))
+        if len(offers) > LISTED:
+            menu.addAction(f"{len(offers) - LISTED} more: find one…", lambda: self.find.emit("Lay over: "))
         for words, key in self.stacks():
             menu.addAction(f"Lay out: {words}".replace("&", "&&"), lambda key=key: self.layers.lay_out(key))
         menu.addSeparator()

@@ -200,8 +200,10 @@ class PathBar(QWidget):
         self.stages.chosen.connect(desk.viewing.set_stage)
         desk.viewing.stage_changed.connect(lambda: self.stages.set_stage(desk.viewing.stage))
         desk.undoing.changed.connect(self._undo_state)
+        self._soon = QTimer(self, singleShot=True, interval=0)  # once, whatever moves together
+        self._soon.timeout.connect(self._name)
         for signal in (session.shelf_changed, session.history_changed, session.trouble):
-            signal.connect(lambda *_: self._name())
+            signal.connect(lambda *_: self._soon.start())
         self.dress()
         self._name()
         self._undo_state()

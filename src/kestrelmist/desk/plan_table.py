@@ -4,7 +4,7 @@ place."""
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QSize, Qt, Signal
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QIcon, QImage, QPainter, QPixmap
 from PySide6.QtWidgets import QHBoxLayout, QHeaderView, QTableView, QToolButton, QVBoxLayout, QWidget
 
@@ -14,6 +14,8 @@ from .table_view import plain_view
 from .theme.theme import Theme, figures, icon, words
 
 PICTURE = 40
+SOON = 60
+"""Milliseconds in which the lines that move are gathered before the view hears of them."""
 HEADS = ("", "Image", "Seems to be", "Subject", "Matrix and voxel", "Copy", "State")
 TAKE, IMAGE, SEEMS, SUBJECT, SIZE, COPY, STATE = range(len(HEADS))
 WIDTHS = (30, 164, 156, 76, 186, 44, 94)
@@ -37,7 +39,12 @@ class PlanModel(QAbstractTableModel):
         super().__init__()
         self.lines: list[PlanLine] = []
         self.states: dict[int, str] = {}
+        self._places: dict[int, int] = {}
         self._pictures: dict[int, QIcon] = {}
+        """Of the lines that were looked at: there may be thousands."""
+        self._moved: set[int] = set()
+        self._soon = QTimer(self, singleShot=True, interval=SOON)
+        self._soon.timeout.connect(self._tell_moved)
         blank = QPixmap(2 * PICTURE, 2 * PICTURE)
         blank.fill(QColor(Theme.tokens.night))
         self._blank = _same_when_chosen(blank)
@@ -45,20 +52,30 @@ class PlanModel(QAbstractTableModel):
     def show(self, lines: list[PlanLine]) -> None:
         self.beginResetModel()
         self.lines, self.states = lines, {}
-        self._pictures = {
-            n: _same_when_chosen(picture_of_values(line.picture, PICTURE))
-            for n, line in enumerate(lines)
-            if line.picture is not None
-        }
+        self._places = {id(line): n for n, line in enumerate(lines)}
+        self._pictures, self._moved = {}, set()
         self.endResetModel()
         self.changed.emit()
 
     def tell(self, line: PlanLine, words: str) -> None:
         """Show how far a line is."""
-        n = next((n for n, own in enumerate(self.lines) if own is line), None)
+        n = self._places.get(id(line))
         if n is not None:
             self.states[n] = words
-            self.dataChanged.emit(self.index(n, 0), self.index(n, STATE))
+            self._moved.add(n)
+            if not self._soon.isActive():
+                self._soon.start()
+
+    def _tell_moved(self) -> None:
+        moved, self._moved = self._moved, set()
+        if moved:
+            self.dataChanged.emit(self.index(min(moved), 0), self.index(max(moved), STATE))
+
+    def _picture(self, n: int) -> QIcon:
+        if n not in self._pictures:
+            values = self.lines[n].picture
+            self._pictures[n] = self._blank if values is None else _same_when_chosen(picture_of_values(values, PICTURE))
+        return self._pictures[n]
 
     def state(self, n: int) -> str:
         line = self.lines[n]
@@ -102,7 +119,7 @@ class PlanModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.CheckStateRole and column in (TAKE, COPY):
             return Qt.CheckState.Checked if (line.take if column == TAKE else line.copy) else Qt.CheckState.Unchecked
         if role == Qt.ItemDataRole.DecorationRole and column == IMAGE:
-            return self._pictures.get(n, self._blank)
+            return self._picture(n)
         if role == Qt.ItemDataRole.ToolTipRole:
             return plain_tip("\n".join([*(f"{p}." for p in line.problems), *([line.refused] if line.refused else [])]))
         if role == Qt.ItemDataRole.ForegroundRole:

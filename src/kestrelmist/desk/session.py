@@ -14,15 +14,18 @@ from ..core.patch import LabelEdit
 from ..core.progress import silent
 from ..core.table import Table
 from ..study.changes import Change, LabelChange
-from ..study.history import Stale
+from ..study.history import Entry, Stale
 from ..study.keeping import keep
 from ..study.logbook import Step
 from ..study.study import Study
 from ..study.task import Made, Task, compute, pinned, settle
+from .following import Following
 from .work import Job, Work, unexpected
 
 LABELS = "label map"
 """Kinds of result for which the hand lets labels be: edits of them, and copies."""
+MANY = 200
+"""Things that are changed back and forth while the window waits."""
 
 
 class Session(QObject):
@@ -45,7 +48,6 @@ class Session(QObject):
     settings so far."""
     hand_changed = Signal(int)
     """An image that has another label map in hand, though nothing of it has changed."""
-    _moved = Signal(tuple)
     _noticed = Signal(str)
 
     def __init__(self, study: Study, parent=None):
@@ -55,8 +57,10 @@ class Session(QObject):
         self.end_gesture: Callable[[], None] = lambda: None
         self.closed = False
         study.history.finish_gesture = self._finish_gesture
-        study.history.listeners.append(self._moved.emit)  # may come from a worker's thread; the signal brings it here
-        self._moved.connect(self._follow)
+        self.following = Following(
+            (self._things_moved, self._shelf_moved, self._history_moved, self._logbook_moved), self
+        )
+        study.history.listeners.append(self.following.moved)  # may come from a worker's thread
         study.maps.listeners.append(self.hand_changed.emit)
         study.on_notice = self._noticed.emit
         self._noticed.connect(lambda text: self.trouble.emit(f"{text}."))
@@ -66,15 +70,23 @@ class Session(QObject):
         if QThread.currentThread() is self.thread():
             self.end_gesture()
 
-    def _follow(self, items: tuple[int, ...]) -> None:
-        if self.closed:
-            return
-        self.things_changed.emit(items)
-        records = [self.study.items.get(item) for item in items]
-        if any(r is None or r.kind != "label map" or r.removed for r in records):
-            self.shelf_changed.emit()
-        self.history_changed.emit()
-        self.logbook_changed.emit()
+    def _things_moved(self, items: tuple[int, ...]) -> None:
+        if not self.closed:
+            self.things_changed.emit(items)
+
+    def _shelf_moved(self, items: tuple[int, ...]) -> None:
+        if not self.closed:
+            records = [self.study.items.get(item) for item in items]
+            if any(r is None or r.kind != "label map" or r.removed for r in records):
+                self.shelf_changed.emit()
+
+    def _history_moved(self, items: tuple[int, ...]) -> None:
+        if not self.closed:
+            self.history_changed.emit()
+
+    def _logbook_moved(self, items: tuple[int, ...]) -> None:
+        if not self.closed:
+            self.logbook_changed.emit()
 
     def guarded(self, do: Callable[[], Any]) -> Any:
         """Do something at once; a Trouble is shown as a sentence, and None comes back."""
@@ -88,11 +100,22 @@ class Session(QObject):
 
     # history
 
-    def undo(self) -> None:
-        self.guarded(self.study.history.undo)
+    def undo(self) -> Entry | None:
+        """Take back the last entry; given back when that goes on in a worker."""
+        return self._turn("Undo", self.study.history.to_undo(), self.study.history.undo)
 
-    def redo(self) -> None:
-        self.guarded(self.study.history.redo)
+    def redo(self) -> Entry | None:
+        """Do again what was taken back last; as `undo`."""
+        return self._turn("Redo", self.study.history.to_redo(), self.study.history.redo)
+
+    def _turn(self, words: str, entry: Entry | None, turn: Callable[[], Any]) -> Entry | None:
+        """At once; an entry of very many things, such as a folder that was taken in, in a worker."""
+        if entry is None or len(entry.items) <= MANY:
+            self.guarded(turn)
+            return None
+        self.end_gesture()
+        self.work.start(f"{words} “{entry.title}”", lambda progress: turn())
+        return entry
 
     @property
     def undo_title(self) -> str | None:
@@ -231,7 +254,7 @@ class Session(QObject):
 
         kept = bool(self.guarded(do))
         if kept:
-            self._follow((key,))
+            self.following.moved((key,))
         return kept
 
     def close(self) -> None:

@@ -32,6 +32,7 @@ class Shelf(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(SHELF_WIDTH)
         self.desk, self._dressed = desk, Theme.tokens
+        self._rows: dict[int, Row] = {}
         title = Words("Shelf")
         title.setProperty("kind", "title")
         self.column = Column(gap=5, right=2)
@@ -60,14 +61,23 @@ class Shelf(QWidget):
         if self.desk.session.closed:
             return
         rows: list[Row] = []
+        # of thousands of rows few are new each time
+        before, now, shelved = self._rows, dict[int, Row](), dict[str, bool]()
         subject, tall = None, self.fontMetrics().height() + 4
         for record in self.desk.study.items.of_kind():
-            if not _on_shelf(record):
+            if record.kind not in shelved:
+                shelved[record.kind] = _on_shelf(record)
+            if not shelved[record.kind]:
                 continue
             if record.subject != subject:
                 subject = record.subject
                 rows.append(Row(("subject", subject), subject, tall, _heading))
-            rows.append(Row(record.id, record, HEIGHT, self._card))
+            row = before.get(record.id)
+            if row is None or row.shows is not record:
+                row = Row(record.id, record, HEIGHT, self._card)
+            now[record.id] = row
+            rows.append(row)
+        self._rows = now
         self._hint.setVisible(not rows)
         self.column.fill(rows, anew=self._dressed is not Theme.tokens)
         self._dressed = Theme.tokens

@@ -141,6 +141,7 @@ class Undoing(QObject):
 
     def _move(self, source: list[LookChange | None], target: list[LookChange | None], back: bool) -> None:
         change = source[-1] if source else None
+        coming = None
         self._busy = True
         try:
             if change is not None:
@@ -148,14 +149,14 @@ class Undoing(QObject):
                 change.at = -TOGETHER  # a new change of the same look is one of its own
             else:
                 before = self._last_step()
-                (self.session.undo if back else self.session.redo)()
-                if self._last_step() == before:  # there was nothing, or it could not be kept
+                coming = (self.session.undo if back else self.session.redo)()
+                if self._last_step() == before and coming is None:  # there was nothing, or it could not be kept
                     return
             target.append(change)
             del source[-1:]
         finally:
             self._busy = False
-            self._known, self._step = self._looks(), self._last_step()
+            self._known, self._step = self._looks(), max(self._last_step(), 0 if coming is None else coming.id)
         self.changed.emit()
 
     def _put(self, looks: dict[Key, How]) -> None:

@@ -18,12 +18,12 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.errors import Trouble
-from ..core.operation import OPERATIONS
 from ..study.study import Study
 from .bench.bench import Bench
 from .command import COMMANDS, Command
-from .desk_model import STAGES, Desk
+from .desk_model import Desk
 from .drawer import Drawer
+from .findable import Findable
 from .finder import Entry, Finder
 from .light_table.light_table import LightTable
 from .light_table.strip import Strip
@@ -38,10 +38,7 @@ from .review import Review
 from .sheet import Sheet
 from .shelf import Shelf
 from .theme.theme import THEMES, Theme, apply_theme, mark
-from .tool import TOOLS, Tool
-
-NOT_FOUND = {f"stage-{stage.lower()}" for stage in STAGES} | {"finder"}
-"""Commands that the Finder lists elsewhere, or that open it."""
+from .tool import Tool
 
 
 class Message(Words):
@@ -131,7 +128,9 @@ class Window(QMainWindow):
         column.addLayout(across, 1)
         column.addWidget(self.readout)
         self.setCentralWidget(centre)
-        self.finder, self.message = Finder(centre, self._entries), Message(self.middle)
+        self.findable = Findable(self)
+        self.finder = Finder(centre, self.findable.fixed, self.findable.images)
+        self.message = Message(self.middle)
         self.sheet = Sheet(centre)
         self.table.rearranged.connect(self._listen)
         self._heard: WeakSet = WeakSet()
@@ -143,6 +142,7 @@ class Window(QMainWindow):
         self.watch.saved.connect(self._saved_elsewhere)
         self.session.asked.connect(lambda asks, again, given: Review(asks, again, given, self).open())
         self.path.find.connect(self.finder.open)
+        self.on_table.find.connect(self.finder.open)
         self.bench.surfaces.clicked.connect(lambda: self.table.bring_to_lead(self.table.solid))
         self._shortcuts()
         theme = study.catalogue.recall("theme", Theme.name)
@@ -187,7 +187,7 @@ class Window(QMainWindow):
         """Whether nothing is still being read, checked or drawn."""
         solid = self.table.solid.canvas.settled or not self.viewing.ready
         calm = self.session.work.idle and self.desk.tiles.idle and self.desk.previewing.settled
-        calm = calm and self.pictures.reader.idle
+        calm = calm and self.pictures.reader.idle and self.session.following.settled
         return calm and self.bench.checks.settled and solid
 
     def _shortcuts(self) -> None:
@@ -218,39 +218,7 @@ class Window(QMainWindow):
 
     def _entries(self) -> list[Entry]:
         """All that the Finder can find."""
-        viewing, study = self.viewing, self.desk.study
-        found = [Entry("tool", t.title, t.hint, lambda t=t: self._take_tool(t)) for t in TOOLS]
-        titles = {t.title for t in TOOLS}
-        found += [
-            Entry("tool", o.title, f"{o.stage} {o.keywords} {o.summary}", lambda o=o: self.bench.open_operation(o))
-            for o in OPERATIONS
-            if o.title not in titles
-        ]
-        found += [Entry("stage", s, "", lambda s=s: viewing.set_stage(s)) for s in STAGES]
-        found += [
-            Entry("image", f"{r.name} of {r.subject}", r.short_facts, lambda r=r: viewing.show_image(r.id))
-            for r in study.records()
-        ]
-        layers = self.desk.layers
-        found += [
-            Entry("layer", f"Lay over: {words}", "on the table overlay", lambda key=key: layers.lay_over(key))
-            for words, key in self.on_table.offers()
-        ]
-        found += [
-            Entry("stack", f"Lay out: {words}", "layers saved view", lambda key=key: layers.lay_out(key))
-            for words, key in self.on_table.stacks()
-        ]
-        beside = self.desk.beside
-        found += [
-            Entry("layer", f"Show beside: {words}", "side by side compare", lambda key=key: beside.add(key))
-            for words, key in self.on_table.offers(whole=True)
-        ]
-        found += [
-            Entry("setting", one.title, f"{one.more} {' '.join(one.keys)}", lambda one=one: self._do(one))
-            for one in COMMANDS
-            if one.name not in NOT_FOUND
-        ]
-        return found
+        return self.findable.fixed() + self.findable.images()
 
     def _do(self, one: Command) -> None:
         one.do(self.table.working.canvas if one.pane else self)

@@ -37,8 +37,14 @@ class Catalogue:
         self.why_read_only = ""
         self.guard = threading.RLock()
         """Held by whoever reads or writes, and through a whole transaction."""
+        self.kept: list[Callable[[], None]] = []
+        """Called within the guard when a transaction is on disk."""
         self.taken_back: list[Callable[[], None]] = []
         """Called within the guard when a transaction was taken back: what was read in it does not hold."""
+        self._writes: int | None = None
+        """The thread whose transaction is under way."""
+        self._beside: sqlite3.Connection | None = None
+        self._beside_guard = threading.Lock()
         self._copy: Path | None = None
         self._identity: tuple[int, int] | None = None
         if not self.path.exists() or not self.path.stat().st_size:
@@ -114,7 +120,11 @@ class Catalogue:
 
     def _connect_to_read(self) -> sqlite3.Connection:
         db = sqlite3.connect(
-            f"file:{self.path}?mode=ro", uri=True, isolation_level=None, check_same_thread=False, timeout=5
+            f"{self.path.resolve().as_uri()}?mode=ro",
+            uri=True,
+            isolation_level=None,
+            check_same_thread=False,
+            timeout=5,
         )
         try:
             version = version_of(db)
@@ -182,9 +192,12 @@ class Catalogue:
                 return
             try:
                 self.db.execute("BEGIN IMMEDIATE")
+                self._writes = threading.get_ident()
                 yield self.db
                 self.require_there()
                 self.db.execute("COMMIT")
+                for tell in self.kept:
+                    tell()
             except BaseException as error:
                 with suppress(sqlite3.Error):  # the disk may be gone
                     if self.db.in_transaction:
@@ -194,15 +207,39 @@ class Catalogue:
                 if isinstance(error, FAILURES) and not isinstance(error, sqlite3.ProgrammingError):
                     raise trouble_of(error, self.path, "write") from error
                 raise
+            finally:
+                self._writes = None
+
+    @property
+    def writes_here(self) -> bool:
+        """Whether this thread is in the midst of a transaction."""
+        return self._writes == threading.get_ident()
+
+    @property
+    def writes_elsewhere(self) -> bool:
+        """Whether another thread is."""
+        return self._writes is not None and not self.writes_here
 
     def rows(self, query: str, *values) -> list[sqlite3.Row]:
-        with self.guard:
+        """What is on disk; for the thread that is in the midst of a transaction, what it has written."""
+        beside = self.writes_elsewhere
+        with self._beside_guard if beside else self.guard:
             try:
-                return self.db.execute(query, values).fetchall()
+                return (self._connection_beside() if beside else self.db).execute(query, values).fetchall()
             except sqlite3.ProgrammingError:
                 raise
             except FAILURES as error:
                 raise trouble_of(error, self.path) from error
+
+    def _connection_beside(self) -> sqlite3.Connection:
+        """Another connection, to read by while a worker writes: a slow disk that it waits for does not hold up the
+        window."""
+        if self._beside is None:
+            self._beside = sqlite3.connect(
+                f"{self.path.resolve().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False
+            )
+            self._beside.row_factory = sqlite3.Row
+        return self._beside
 
     def remember(self, key: str, value) -> None:
         """Keep a piece of the view (place of the crosshair, stage …) as JSON."""
@@ -233,6 +270,8 @@ class Catalogue:
     def close(self) -> None:
         self.closed = True
         with suppress(sqlite3.Error):
+            if self._beside is not None:
+                self._beside.close()
             self.db.close()
         self.close_lock()
         if self._copy is not None:

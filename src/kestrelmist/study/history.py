@@ -62,6 +62,8 @@ class History:
     @property
     def _stacks(self) -> _Stacks:
         """Rebuilt from the journal when first asked for."""
+        if (loaded := self._loaded) is not None:  # the window does not wait for a worker that turns a large entry
+            return loaded
         with self._lock:
             if self._loaded is None:
                 self._loaded = self._read()
@@ -241,6 +243,7 @@ class History:
             if any(isinstance(c, UnknownChange) for c in changes):
                 raise Trouble(f"“{entry.title}” was made by a newer version of the program", "undo it there")
             turned = [c.reversed() for c in reversed(changes)] if back else changes
+            self.study.items.everything()  # what others see while this is written
             try:
                 with self.catalogue.change() as db:
                     first = 0

@@ -6,7 +6,7 @@ import json
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any
 
 from ..core.axis import Axis
@@ -37,6 +37,20 @@ class Record:
     added: str = ""
     owner: str = ""
     """Name of the thing it is of."""
+
+    def __getattr__(self, name: str) -> Any:
+        """The body of a row that was read is taken apart when it is first asked for: of thousands few are."""
+        text = self.__dict__.get("_text") if name == "body" else None
+        if text is None:
+            raise AttributeError(name)
+        object.__setattr__(self, "body", json.loads(text))
+        return self.body
+
+    @property
+    def body_text(self) -> str:
+        """The body as JSON."""
+        text = self.__dict__.get("_text")
+        return json.dumps(self.body, default=str) if text is None else text
 
     @property
     def known(self) -> bool:
@@ -121,33 +135,46 @@ class ImageRecord(Record):
 
 COLUMNS = (
     "item.id, item.kind, item.of, item.name, item.space, item.hash, item.body, item.removed, item.added,"
-    " subject.name AS subject, owner.name AS owner"
+    " subject.name AS subject, owner.name AS owner,"
+    " json_valid(item.body) AND json_type(item.body) = 'object' AS sound"
 )
 FROM = " FROM item JOIN subject ON subject.id = item.subject_id LEFT JOIN item AS owner ON owner.id = item.of"
+
+
+MANY = 200
+"""Rows that are read by whoever wrote them, so that nobody else has to wait for it."""
 
 
 class Items:
     """Reads and writes the rows of the catalogue. What was read is kept; of what is written, its rows are read again.
 
-    Everything that is kept changes within the catalogue's guard, so that no two threads meet in it. What is in force is
-    read without it, so that the window need not wait for a worker that writes.
+    Who writes sees what is written; others see what is on disk, and do not wait for it: a worker that changes
+    thousands of rows does not hold up the window.
     """
 
     def __init__(self, catalogue: Catalogue):
         self.catalogue = catalogue
         self._index: ItemIndex | None = None
         self._written: set[int] = set()
+        self._on_disk: dict[int, Record] | None = None
+        """Everything, as it is told to whoever does not write; another dict after every transaction."""
         self._known: dict[int, tuple[tuple, Record]] = {}
         """What was read, with the row as it was: of hundreds one has changed, and the others need not be read."""
+        catalogue.kept.append(self._kept)
         catalogue.taken_back.append(self.forget)
 
     def forget(self) -> None:
         """Read again when next asked: another process may have written, or what was written was taken back."""
         with self.catalogue.guard:
-            self._index = None
+            self._index = self._on_disk = None
+
+    def _kept(self) -> None:
+        many = len(self._written) > MANY
+        if self._written or self._index is None or not self._index.unchanged:
+            self._on_disk = self._now().everything() if many else None
 
     def _now(self) -> ItemIndex:
-        """What there is now; in the catalogue's guard."""
+        """What there is now, for who holds the catalogue's guard."""
         index = self._index
         if index is None:
             index = ItemIndex()
@@ -157,9 +184,7 @@ class Items:
                 index.put(record)
             self._index = index
         elif self._written:
-            index.seen = None  # before the list is cleared: who finds that one empty takes what is seen for the latest
             keys = tuple(self._written)
-            self._written.clear()
             there = {r.id: r for n in range(0, len(keys), 500) for r in self._some(keys[n : n + 500])}
             for key in keys:
                 if key in there:
@@ -167,6 +192,7 @@ class Items:
                 else:
                     index.drop(key)
                     self._known.pop(key, None)
+            self._written.clear()
         return index
 
     def _some(self, keys: tuple[int, ...]) -> list[Record]:
@@ -184,20 +210,15 @@ class Items:
                 found.append(known[1])
         return found
 
-    def _seen(self) -> dict[int, Record] | None:
-        """Everything, where it is known without asking; in this order, see `_now`."""
-        if self._written:
-            return None
-        index = self._index
-        return None if index is None else index.seen
-
     def everything(self) -> dict[int, Record]:
         """All rows by id, those taken off the Shelf included; by subject and in the order they came."""
-        seen = self._seen()
-        if seen is not None:
-            return seen
-        with self.catalogue.guard:
-            return self._now().everything()
+        found = self._on_disk
+        if found is None or self.catalogue.writes_here:
+            with self.catalogue.guard:
+                found = self._now().everything()
+                if not self.catalogue.writes_here:
+                    self._on_disk = found
+        return found
 
     def of_kind(self, *kinds: str) -> list[Record]:
         """What is on the Shelf, of some kinds or of all."""
@@ -205,6 +226,9 @@ class Items:
 
     def owned(self, item: int) -> list[Record]:
         """All that is of a thing, what was taken off the Shelf included, the oldest first."""
+        index = self._index
+        if index is not None and self.catalogue.writes_elsewhere:
+            return index.owned(item)
         with self.catalogue.guard:
             return self._now().owned(item)
 
@@ -218,9 +242,8 @@ class Items:
             return [r for r in self._now().alike(content) if not r.removed]
 
     def get(self, item: int) -> Record | None:
-        seen = self._seen()
-        if seen is not None:
-            return seen.get(item)
+        if not self.catalogue.writes_here:
+            return self.everything().get(item)
         with self.catalogue.guard:
             return self._now().by_id.get(item)
 
@@ -312,19 +335,30 @@ class Items:
 
 def _record(row: sqlite3.Row) -> Record:
     kind = ImageRecord if row["kind"] == "image" else Record
-    return kind(
+    if not row["sound"]:
+        raise ValueError("the body of a row is no list of names and values")
+    found = kind(
         row["id"],
         row["kind"],
         row["subject"],
         row["name"],
         row["of"],
-        None if row["space"] is None else Space.from_dict(json.loads(row["space"])),
+        None if row["space"] is None else _space(row["space"]),
         row["hash"],
-        json.loads(row["body"]),
+        {},
         bool(row["removed"]),
         row["added"],
         row["owner"] or "",
     )
+    object.__setattr__(found, "_text", row["body"])
+    object.__delattr__(found, "body")
+    return found
+
+
+@lru_cache(4096)
+def _space(text: str) -> Space:
+    """A grid as it is kept; many images have the same one."""
+    return Space.from_dict(json.loads(text))
 
 
 def renamed(record: Record, name: str) -> Record:

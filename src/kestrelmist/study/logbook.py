@@ -6,6 +6,7 @@ from __future__ import annotations
 import getpass
 import json
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 from .. import VERSION
@@ -111,7 +112,7 @@ class Step:
                     return thing.subject
         return ""
 
-    @property
+    @cached_property
     def sentence(self) -> str:
         """One line for the Drawer."""
         on = ", ".join(t.name for things in self.inputs.values() for t in things if t.kind == "image")
@@ -127,6 +128,8 @@ class Logbook:
 
     def __init__(self, catalogue: Catalogue):
         self.catalogue = catalogue
+        self._taken_apart: dict[int, Step] = {}
+        """Of the steps that were read: nothing of them changes but whether they are undone."""
 
     def write(self, step: Step) -> int:
         """Write a step; returns its id."""
@@ -168,7 +171,13 @@ class Logbook:
     def _steps(self, query: str, *values) -> list[Step]:
         rows = self.catalogue.rows(query, *values)
         with rows_understood(self.catalogue.path):
-            return [_step(row) for row in rows]
+            return [self._known(row) for row in rows]
+
+    def _known(self, row) -> Step:
+        step = self._taken_apart.get(row["id"])
+        if step is None or step.undone != bool(row["undone"]) or step.made != row["made"]:
+            step = self._taken_apart[row["id"]] = _step(row)
+        return step
 
 
 def person() -> str:

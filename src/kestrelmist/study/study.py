@@ -11,6 +11,7 @@ from typing import Any
 from ..core.curve import Curve
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.kind import is_read
 from ..core.labels import LabelMap
 from ..core.placement import Placement
 from ..core.progress import Progress, silent
@@ -57,6 +58,7 @@ class Study:
         self.history = History(self)
         self.maps = LabelMaps(self)
         self._images: dict[int, Image] = {}
+        self._subjects: tuple[dict[int, Record], list[str]] = {}, []
 
     def __enter__(self) -> Study:
         return self
@@ -116,7 +118,12 @@ class Study:
 
     def subjects(self) -> list[str]:
         """Names of the subjects that have something on the Shelf."""
-        return list(dict.fromkeys(r.subject for r in self.items.of_kind() if r.subject and not r.is_read))
+        everything = self.items.everything()
+        if self._subjects[0] is not everything:  # asked for whenever something moves
+            read = {kind for kind in {r.kind for r in everything.values()} if is_read(kind)}
+            there = (r.subject for r in everything.values() if r.subject and not r.removed and r.kind not in read)
+            self._subjects = everything, list(dict.fromkeys(there))
+        return list(self._subjects[1])
 
     def find(self, wanted: int | str | Reference) -> ImageRecord:
         """An image by id or by reference; raises Trouble when none or several fit."""

@@ -177,6 +177,24 @@ class PointsField(ByHandField):
         self._picked = text
 
 
+LISTED = 500
+"""Things in a list; of more, those of the subject at hand come first."""
+
+
+def _some(records: list[Record], study: Study, key: int | None) -> tuple[list[Record], int]:
+    """As many as a list has room for, those of the subject of one of them first; and how many are left."""
+    if len(records) <= LISTED:
+        return records, 0
+    near = study.items.get(key) if key is not None else None
+    own = [r for r in records if near is not None and r.subject == near.subject]
+    there = {r.id for r in own}
+    return (own + [r for r in records if r.id not in there])[:LISTED], len(records) - LISTED
+
+
+def _left(count: int) -> str:
+    return f"{count} more: show one of their subject first"
+
+
 class ThingField(QComboBox):
     """One thing of the study, chosen from a list."""
 
@@ -184,9 +202,13 @@ class ThingField(QComboBox):
         super().__init__()
         if optional:
             self.addItem("None", None)
-        for record in study.items.of_kind(*(() if kind == "thing" else (kind,))):
+        records, left = _some(study.items.of_kind(*(() if kind == "thing" else (kind,))), study, chosen)
+        for record in records:
             self.addItem(str(record.reference), record.id)
             self.setItemData(self.count() - 1, plain_tip(record.short_facts), Qt.ItemDataRole.ToolTipRole)
+        if left:
+            self.addItem(_left(left), None)
+            self.model().item(self.count() - 1).setEnabled(False)
         if not self.count():
             self.addItem(f"There is no {kind} yet", None)
         if chosen is not None:
@@ -202,7 +224,7 @@ def _nearest_first(study: Study, kind: str, lead: int | None) -> list[Record]:
     if holder := held_in(kind):  # such as tables, whose columns are curves
         records = records + study.items.of_kind(holder)
     first = study.items.get(lead) if lead is not None else None
-    if not isinstance(first, ImageRecord) or kind != "image":
+    if not isinstance(first, ImageRecord) or kind != "image" or len(records) > LISTED:
         return records
     return sorted(records, key=lambda r: (not first.grid.same_grid(r.grid), r.subject != first.subject))
 
@@ -215,7 +237,8 @@ class ThingsField(QListWidget):
         self.setFixedHeight(116)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
-        for record in _nearest_first(study, kind, without):
+        records, left = _some(_nearest_first(study, kind, without), study, without)
+        for record in records:
             if record.id != without:
                 item = QListWidgetItem(str(record.reference))
                 item.setData(Qt.ItemDataRole.UserRole, record.id)
@@ -223,6 +246,10 @@ class ThingsField(QListWidget):
                 item.setCheckState(Qt.CheckState.Unchecked)
                 item.setToolTip(plain_tip(f"{record.reference}\n{record.short_facts}"))
                 self.addItem(item)
+        if left:
+            item = QListWidgetItem(_left(left))
+            item.setFlags(Qt.ItemFlag.NoItemFlags)
+            self.addItem(item)
         if not self.count():
             item = QListWidgetItem(f"There is no other {kind} yet")
             item.setFlags(Qt.ItemFlag.NoItemFlags)

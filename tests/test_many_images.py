@@ -1,0 +1,155 @@
+"""Hundreds of images taken in: what each costs does not grow, files are let go of, the window keeps its time."""
+
+import os
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+
+from kestrelmist.core.budget import HANDLES
+from kestrelmist.core.progress import Progress
+from kestrelmist.desk import session as session_module
+from kestrelmist.desk.bench import fields
+from kestrelmist.desk.findable import MANY
+from kestrelmist.desk.finder import MOST
+from kestrelmist.formats.nifti import write_nifti
+from kestrelmist.gather.plan import name_subjects, plan_folder
+from kestrelmist.gather.subject_rule import SubjectRule
+from kestrelmist.study.catalogue import Catalogue
+from kestrelmist.study.gathering import take_lines
+from kestrelmist.study.study import Study
+from tests.desk_case import DeskCase, pause
+from tests.making import PlaceCase, straight_space
+
+COUNT = 320
+
+
+def files(place: Path, count: int = COUNT) -> Path:
+    """A folder of small images, ten of each subject."""
+    random, space = np.random.default_rng(3), straight_space((6, 5, 4))
+    for n in range(count):
+        folder = place / "scans" / f"S-{n // 10:03d}"
+        folder.mkdir(parents=True, exist_ok=True)
+        write_nifti(folder / f"im{n % 10}.nii", random.integers(0, 99, space.shape).astype(np.int16), space)
+    return place / "scans"
+
+
+def planned(place: Path, count: int = COUNT):
+    """The lines of such a folder, each with its subject."""
+    lines = plan_folder(files(place, count))
+    name_subjects(lines, SubjectRule("folder", r"(S-\d+)"))
+    return lines
+
+
+class ManyTest(PlaceCase):
+    def test_each_costs_as_much_as_the_first_ones(self):
+        lines = planned(self.place)
+        counts, read = [0], Catalogue.rows
+
+        def counted(catalogue, query, *values):
+            found = read(catalogue, query, *values)
+            counts[-1] += len(found)
+            return found
+
+        def told(line, words):
+            if words == "reading":
+                counts.append(0)
+
+        with mock.patch.object(Catalogue, "rows", counted):
+            with Study(self.place / "study", create=True) as study:
+                taken = take_lines(study, lines, told=told, folder=self.place / "scans")
+                self.assertEqual(len(taken.keys), COUNT)
+                self.assertLessEqual(max(counts[-50:]), max(counts[5:55]))  # rows read for each
+                self.assertLess(max(counts[-50:]), 20)
+                entry = study.history.to_undo()
+                self.assertEqual(len(entry.items), COUNT)
+                study.history.undo()
+                self.assertEqual(study.records(), [])
+                study.history.redo()
+                self.assertEqual([r.id for r in study.records()], sorted(taken.keys))
+
+    def test_files_are_let_go_of(self):
+        lines = planned(self.place)
+        before = len(os.listdir("/proc/self/fd"))
+        with Study(self.place / "study", create=True) as study:
+            take_lines(study, lines, folder=self.place / "scans")
+            for record in study.records():
+                self.assertEqual(study.image(record.id).data.shape, (6, 5, 4))
+            self.assertLess(len(os.listdir("/proc/self/fd")), before + HANDLES.limit + 20)
+            first = study.records()[0]
+            self.assertGreater(study.image(first.id).data.max(), 0)  # read anew
+
+    def test_cancel_keeps_what_is_in_and_clears_what_is_not(self):
+        lines = planned(self.place, 30)
+        progress, there = Progress(), []
+
+        def told(line, words):
+            there.append(words)
+            if there.count("taken in") == 7:
+                progress.cancel()
+
+        with Study(self.place / "study", create=True) as study:
+            taken = take_lines(study, lines, progress, told, self.place / "scans")
+            self.assertTrue(taken.stopped)
+            self.assertEqual((len(taken.keys), len(study.records()), len(taken.left)), (7, 7, 23))
+            kept = sorted(int(p.name) for p in (study.folder / "images").iterdir())
+            self.assertEqual(kept, sorted(taken.keys))
+
+
+class ManyInTheWindowTest(DeskCase):
+    def test_the_window_keeps_its_time(self):
+        window = self.open(self.place / "study")
+        window.desk.viewing.set_stage("Gather")
+        window.gather([files(self.place)])
+        self.settle(window)
+        filled = []
+        window.desk.session.shelf_changed.connect(lambda: filled.append(len(window.desk.study.records())))
+        window.bench.gather.take_in()
+        self.settle(window)
+        self.assertEqual(len(window.desk.study.records()), COUNT)
+        self.assertLess(len(filled), COUNT / 2)  # not anew for each
+        self.assertIn(COUNT, filled)
+        self.assertLess(len(window.shelf.cards), 40)
+        session = window.desk.session
+        begun = []
+        session.work.begun.connect(lambda: begun.append(session.work.current.title[:4]))
+        window.desk.undoing.undo()
+        self.settle(window)
+        self.assertEqual((begun, window.desk.study.records()), (["Undo"], []))
+        self.assertIsNotNone(window.desk.undoing.redo_title)
+        window.desk.undoing.redo()
+        self.settle(window)
+        self.assertGreater(COUNT, session_module.MANY)
+        self.assertEqual((begun, len(window.desk.study.records())), (["Undo", "Redo"], COUNT))
+        self.assertIsNone(window.desk.undoing.redo_title)
+        self.assertEqual(window.desk.undoing.undo_title, session.undo_title)
+        self.assertEqual(self.troubles, [])
+
+    def test_lists_have_room_for_some_and_find_all(self):
+        with Study(self.place / "study", create=True) as study:
+            take_lines(study, planned(self.place), folder=self.place / "scans")
+        window = self.open(self.place / "study")
+        self.assertGreater(COUNT, MANY)
+        window.finder.open()
+        self.assertLessEqual(window.finder.model.rowCount(), MOST)
+        for typed in ("s-031 im9", "im9 of s-031"):
+            window.finder.field.setText(typed)
+            self.assertIn("im9 of ", window.finder.model.stringList()[0])
+        window.finder.field.setText("lay over im7")
+        self.assertTrue(window.finder.model.stringList()[0].startswith("Lay over: "))
+        window.finder._do(0)
+        self.settle(window)
+        self.assertEqual(len(window.desk.layers.rows), 2)
+        with mock.patch.object(fields, "LISTED", 40):
+            lead = window.desk.viewing.record
+            field = fields.ThingField(window.desk.study, "image", False, lead.id)
+        self.assertEqual(field.count(), 41)
+        self.assertEqual(
+            (field.value(), field.itemText(40)), (lead.id, f"{COUNT - 40} more: show one of their subject first")
+        )
+        pause(20)
+
+
+if __name__ == "__main__":
+    unittest.main()
