@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
 
-from ..core.operation import OPERATIONS
+from ..core.operation import OPERATIONS, Operation
 from ..study.items import ImageRecord
-from .command import COMMANDS
-from .desk_model import STAGES
+from .command import COMMANDS, Command
+from .desk_model import STAGES, Desk
 from .finder import Entry
-from .tool import TOOLS
-
-if TYPE_CHECKING:
-    from .window import Window
+from .on_table import OnTable
+from .tool import TOOLS, Tool
 
 NOT_FOUND = {f"stage-{stage.lower()}" for stage in STAGES} | {"finder"}
 """Commands that are listed elsewhere, or that open the Finder."""
@@ -23,30 +21,43 @@ WAYS = "image of lay over: show beside: · layer on the table overlay side by si
 
 
 class Findable:
-    """Makes entries for the Finder of a window."""
+    """Makes entries for the Finder of a window.
 
-    def __init__(self, window: Window):
-        self.window = window
+    Parameters
+    ----------
+    take_tool, open_operation, do : callables
+        What becomes of a tool, an operation and a command that is chosen.
+    """
+
+    def __init__(
+        self,
+        desk: Desk,
+        on_table: OnTable,
+        take_tool: Callable[[Tool], object],
+        open_operation: Callable[[Operation], object],
+        do: Callable[[Command], object],
+    ):
+        self.desk, self.on_table = desk, on_table
+        self.take_tool, self.open_operation, self.do = take_tool, open_operation, do
         self._texts: tuple[object, list[tuple[str, ImageRecord]]] = None, []
 
     def fixed(self) -> list[Entry]:
         """All but images."""
-        window = self.window
-        viewing, layers = window.viewing, window.desk.layers
-        found = [Entry("tool", t.title, t.hint, lambda t=t: window._take_tool(t)) for t in TOOLS]
+        layers = self.desk.layers
+        found = [Entry("tool", t.title, t.hint, lambda t=t: self.take_tool(t)) for t in TOOLS]
         titles = {t.title for t in TOOLS}
         found += [
-            Entry("tool", o.title, f"{o.stage} {o.keywords} {o.summary}", lambda o=o: window.bench.open_operation(o))
+            Entry("tool", o.title, f"{o.stage} {o.keywords} {o.summary}", lambda o=o: self.open_operation(o))
             for o in OPERATIONS
             if o.title not in titles
         ]
-        found += [Entry("stage", s, "", lambda s=s: viewing.set_stage(s)) for s in STAGES]
+        found += [Entry("stage", s, "", lambda s=s: self.desk.viewing.set_stage(s)) for s in STAGES]
         found += [
             Entry("stack", f"Lay out: {words}", "layers saved view", lambda key=key: layers.lay_out(key))
-            for words, key in window.on_table.stacks()
+            for words, key in self.on_table.stacks()
         ]
         found += [
-            Entry("setting", one.title, f"{one.more} {' '.join(one.keys)}", lambda one=one: window._do(one))
+            Entry("setting", one.title, f"{one.more} {' '.join(one.keys)}", lambda one=one: self.do(one))
             for one in COMMANDS
             if one.name not in NOT_FOUND
         ]
@@ -54,10 +65,9 @@ class Findable:
 
     def images(self, typed: str = "") -> list[Entry]:
         """Images to be shown, laid over the one that leads, or shown beside it."""
-        window = self.window
-        layers, beside, show = window.desk.layers, window.desk.beside, window.viewing.show_image
+        layers, beside, show = self.desk.layers, self.desk.beside, self.desk.viewing.show_image
         records = self._meant(typed.casefold().split())
-        over, laid = window.on_table.there(), window.on_table.there(whole=True)
+        over, laid = self.on_table.there(), self.on_table.there(whole=True)
         found = [Entry("image", f"{r.name} of {r.subject}", r.short_facts, lambda r=r: show(r.id)) for r in records]
         found += [
             Entry(
@@ -76,10 +86,10 @@ class Findable:
     def _meant(self, parts: list[str]) -> list[ImageRecord]:
         """All images, or of many those that may be meant: first those whose name or subject holds all that is typed,
         then those that hold what can be of no other word."""
-        records = self.window.desk.study.records()
+        records = self.desk.study.records()
         if len(records) <= MANY:
             return records
-        everything = self.window.desk.study.items.everything()
+        everything = self.desk.study.items.everything()
         if self._texts[0] is not everything:
             self._texts = everything, [(f"{r.name} {r.subject}".casefold(), r) for r in records]
         texts = self._texts[1]

@@ -128,7 +128,7 @@ class Window(QMainWindow):
         column.addLayout(across, 1)
         column.addWidget(self.readout)
         self.setCentralWidget(centre)
-        self.findable = Findable(self)
+        self.findable = Findable(self.desk, self.on_table, self._take_tool, self.bench.open_operation, self._do)
         self.finder = Finder(centre, self.findable.fixed, self.findable.images)
         self.message = Message(self.middle)
         self.sheet = Sheet(centre)

@@ -154,7 +154,7 @@ class Items:
 
     def __init__(self, catalogue: Catalogue):
         self.catalogue = catalogue
-        self._index: ItemIndex | None = None
+        self._index: ItemIndex[Record] | None = None
         self._written: set[int] = set()
         self._on_disk: dict[int, Record] | None = None
         """Everything, as it is told to whoever does not write; another dict after every transaction."""
@@ -173,11 +173,11 @@ class Items:
         if self._written or self._index is None or not self._index.unchanged:
             self._on_disk = self._now().everything() if many else None
 
-    def _now(self) -> ItemIndex:
+    def _now(self) -> ItemIndex[Record]:
         """What there is now, for who holds the catalogue's guard."""
         index = self._index
         if index is None:
-            index = ItemIndex()
+            index = ItemIndex[Record]()
             self._written.clear()
             before, self._known = self._known, {}
             for record in self._read("", (), before):
