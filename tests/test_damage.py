@@ -9,7 +9,7 @@ from unittest import mock
 
 import numpy as np
 
-from kestrelmist.core.errors import Trouble
+from kestrelmist.core.errors import Asks, Trouble
 from kestrelmist.scene.thumbnail import thumbnail
 from kestrelmist.study.catalogue_trouble import Damaged, Gone, Remains, trouble_of
 from kestrelmist.study.elsewhere import save_elsewhere
@@ -57,7 +57,9 @@ class MissingTest(DamageCase):
 
     def test_rebuilt_from_the_copy_of_the_shelf(self):
         (self.folder / "study.db").unlink()
-        table = rebuild(self.folder)
+        with self.assertRaisesRegex(Asks, "would be lost"):
+            rebuild(self.folder)
+        table = rebuild(self.folder, "accept")
         self.assertIn(("images", "from the copy of the Shelf", 1), list(table.rows))
         with Study(self.folder) as study:
             self.whole(study)
@@ -66,7 +68,7 @@ class MissingTest(DamageCase):
     def test_rebuilt_from_the_files_alone(self):
         (self.folder / "study.db").unlink()
         (self.folder / "shelf.json").write_text("[{}, 3")
-        rebuild(self.folder)
+        rebuild(self.folder, "accept")
         with Study(self.folder) as study:
             (record,) = study.records()
             np.testing.assert_array_equal(study.image(record.id).data, two_balls().data)
@@ -107,7 +109,7 @@ class DamagedTest(DamageCase):
                     study.history.to_undo()
             except Trouble:
                 told += 1
-            rebuild(folder)
+            rebuild(folder, "accept")
             kept = list(folder.glob("study.damaged-*.db"))
             self.assertEqual(len(kept), 1)
             with Study(folder) as study:

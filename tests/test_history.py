@@ -1,5 +1,4 @@
 import json
-import shutil
 import tarfile
 from pathlib import Path
 
@@ -219,14 +218,6 @@ class OldStudyTest(PlaceCase):
             table = study.run("logbook", to=self.place / "steps.yaml")
             self.assertEqual(len(table.rows), 13)
         self.assertIn("operation:", (self.place / "steps.yaml").read_text())
-
-    def test_one_that_cannot_be_written_is_told(self):
-        copy = self.place / "copy"
-        shutil.copytree(self.folder, copy)
-        before = (copy / "study.db").read_bytes()
-        with self.assertRaisesRegex(Trouble, "has layout 3 .* open it once where it may be written"):
-            Study(copy, read_only=True)
-        self.assertEqual((copy / "study.db").read_bytes(), before)
 
     def test_labels_of_an_old_map_can_be_painted_further(self):
         with Study(self.folder) as study:

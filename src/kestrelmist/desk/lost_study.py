@@ -8,6 +8,7 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
+from ..core.errors import Asks
 from ..study.catalogue_trouble import Damaged, Remains
 from ..study.elsewhere import save_elsewhere
 from ..study.rebuild import rebuild
@@ -27,17 +28,27 @@ def study_at(folder: Path, parent: QWidget | None = None) -> Study | None:
             " maps. What is there now stays beside; no image and no label map is touched. Close the study in other"
             " windows first."
         )
-        question = message_box(parent, f"{trouble.what}.", more)
-        wanted = question.addButton("Rebuild it", QMessageBox.ButtonRole.AcceptRole)
-        question.addButton("Leave it", QMessageBox.ButtonRole.RejectRole)
-        question.exec()
-        if question.clickedButton() is not wanted:
+        if not _wanted(parent, f"{trouble.what}.", more, "Rebuild it"):
             return None
-    table = rebuild(folder)
+    try:
+        table = rebuild(folder)
+    except Asks as asks:
+        lost = "\n".join(f"{what}: {why}" for what, why in asks.table.rows)
+        if not _wanted(parent, f"{asks.what}.", f"{lost}\n\nIs there a backup?", "Rebuild it all the same"):
+            return None
+        table = rebuild(folder, "accept")
     study = Study(folder)
     found = [f"{count} {what.removesuffix('s') if count == 1 else what} {where}" for what, where, count in table.rows]
     study.notices.append(f"The study was rebuilt: {', '.join(found)}")
     return study
+
+
+def _wanted(parent: QWidget | None, what: str, more: str, words: str) -> bool:
+    question = message_box(parent, what, more)
+    wanted = question.addButton(words, QMessageBox.ButtonRole.AcceptRole)
+    question.addButton("Leave it", QMessageBox.ButtonRole.RejectRole)
+    question.exec()
+    return question.clickedButton() is wanted
 
 
 class GoneWatch(QObject):

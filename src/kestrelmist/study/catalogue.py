@@ -9,6 +9,7 @@ import shutil
 import sqlite3
 import tempfile
 import threading
+import time
 from collections.abc import Callable
 from contextlib import contextmanager, suppress
 from datetime import datetime
@@ -16,8 +17,15 @@ from pathlib import Path
 from typing import IO
 
 from ..core.errors import Trouble
+from ..core.safe_write import write_trouble
 from .catalogue_trouble import FAILURES, REBUILD, Gone, Remains, remains, trouble_of
 from .schema import CURRENT, bring_up_to_date, version_of
+
+PATIENCE = 10.0
+"""Seconds in which somebody else makes a study, or brings it up to date."""
+
+
+OPEN_ELSEWHERE = "it is open in another window or command"
 
 
 def now() -> str:
@@ -47,14 +55,14 @@ class Catalogue:
         self._beside_guard = threading.Lock()
         self._copy: Path | None = None
         self._identity: tuple[int, int] | None = None
-        if not self.path.exists() or not self.path.stat().st_size:
+        if not _holds_something(self.path):
             self._prepare_new(create)
         if read_only:
             self.why_read_only = "it was opened for reading"
         elif not os.access(folder, os.W_OK) or (self.path.exists() and not os.access(self.path, os.W_OK)):
             self.why_read_only = "you have no permission to write in its folder"
         elif not self._take_lock():
-            self.why_read_only = "it is open in another window"
+            self.why_read_only = OPEN_ELSEWHERE
         self.db = self._connect()
         if not self.read_only:
             self._identity = _identity(self.path)
@@ -119,6 +127,7 @@ class Catalogue:
         return db
 
     def _connect_to_read(self) -> sqlite3.Connection:
+        self._wait_until_made()
         db = sqlite3.connect(
             f"{self.path.resolve().as_uri()}?mode=ro",
             uri=True,
@@ -133,18 +142,48 @@ class Catalogue:
             db.close()
             db = sqlite3.connect(self._copied_aside(), isolation_level=None, check_same_thread=False)
             version = version_of(db)
-        if version != CURRENT:
+        if version > CURRENT:
             db.close()
-            newer = version > CURRENT
             raise Trouble(
                 f"This study has layout {version} and this program uses {CURRENT}",
-                "open it with the newer version"
-                if newer
-                else "open it once where it may be written, which brings it up to date",
+                "open it with the newer version",
                 self.path,
             )
+        if version < CURRENT:  # a copy of an older one is brought up to date, and read by
+            db.close()
+            db = sqlite3.connect(self._copied_aside(), isolation_level=None, check_same_thread=False)
+            bring_up_to_date(db, self.path, keep=False)
         db.row_factory = sqlite3.Row
         return db
+
+    def _wait_until_made(self) -> None:
+        """Another window or command that holds the lock may be about to make the study, or to bring it up to date.
+
+        Raises Trouble when that goes on.
+        """
+        end = time.monotonic() + PATIENCE
+        while self.why_read_only == OPEN_ELSEWHERE and not self._made():
+            if time.monotonic() > end:
+                raise Trouble(
+                    "This study is being made or brought up to date by another window or command",
+                    "try again in a moment",
+                    self.path,
+                )
+            time.sleep(0.05)
+
+    def _made(self) -> bool:
+        try:
+            if not self.path.stat().st_size:
+                return False
+            db = sqlite3.connect(f"{self.path.resolve().as_uri()}?mode=ro", uri=True, timeout=5)
+            try:
+                return version_of(db) >= CURRENT
+            finally:
+                db.close()
+        except FileNotFoundError:
+            return False
+        except sqlite3.Error:
+            return True  # said when it is opened
 
     def require_writable(self) -> None:
         """Raises Trouble when the study can only be read here."""
@@ -172,11 +211,15 @@ class Catalogue:
             )
 
     def _copied_aside(self) -> Path:
-        self._copy = Path(tempfile.mkdtemp(prefix="kestrelmist-"))
-        for ending in ("", "-wal"):
-            source = self.path.with_name(self.path.name + ending)
-            if source.exists():
-                shutil.copyfile(source, self._copy / source.name)
+        try:
+            if self._copy is None:
+                self._copy = Path(tempfile.mkdtemp(prefix="kestrelmist-"))
+            for ending in ("", "-wal"):
+                source = self.path.with_name(self.path.name + ending)
+                if source.exists():
+                    shutil.copyfile(source, self._copy / source.name)
+        except OSError as error:
+            raise write_trouble(error, self._copy or Path(tempfile.gettempdir())) from error
         return self._copy / self.path.name
 
     @contextmanager
@@ -276,6 +319,13 @@ class Catalogue:
         self.close_lock()
         if self._copy is not None:
             shutil.rmtree(self._copy, ignore_errors=True)
+
+
+def _holds_something(path: Path) -> bool:
+    try:
+        return path.stat().st_size > 0
+    except OSError:
+        return False
 
 
 def _identity(path: Path) -> tuple[int, int] | None:

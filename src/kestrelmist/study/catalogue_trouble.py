@@ -28,6 +28,11 @@ class Remains(Trouble):
     """A folder holds things of a study whose catalogue is missing."""
 
 
+def is_full(error: BaseException) -> bool:
+    """Whether a failure of SQLite means that there is no room."""
+    return (getattr(error, "sqlite_errorcode", None) or 0) & 0xFF == sqlite3.SQLITE_FULL
+
+
 def trouble_of(error: BaseException, path: Path, doing: str = "read") -> Trouble:
     """The sentence for a failed read or write of a catalogue.
 
@@ -38,7 +43,7 @@ def trouble_of(error: BaseException, path: Path, doing: str = "read") -> Trouble
     """
     code = (getattr(error, "sqlite_errorcode", None) or 0) & 0xFF
     kept = "; this step was not kept, everything before it is" if doing == "write" else ""
-    if code == sqlite3.SQLITE_FULL:
+    if is_full(error):
         return DiskFull(f"The disk is full{kept}", "free some space and do it again", path)
     if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_PROTOCOL):
         return Trouble(f"Another program is writing to this study{kept}", "wait for it and do it again", path)

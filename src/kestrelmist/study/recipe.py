@@ -252,7 +252,11 @@ def _step_from(n: int, facts: Any) -> RecipeStep:
 
 
 def _from_older(recipe: Recipe) -> Recipe:
-    """The first form named images without saying where they come from: each name is a slot."""
+    """The first form named images without saying where they come from: each name is a slot.
+
+    Raises Trouble when it tells of several subjects, since one name may then mean an image of each.
+    """
+    _require_one_subject(recipe)
     slots: dict[str, Slot] = {}
     steps = []
     for step in recipe.steps:
@@ -264,6 +268,19 @@ def _from_older(recipe: Recipe) -> Recipe:
                 inputs[role] = [f"${slot.name}"]
         steps.append(RecipeStep(step.operation, step.settings, inputs))
     return Recipe(tuple(slots.values()), tuple(steps))
+
+
+def _require_one_subject(recipe: Recipe) -> None:
+    gathered = [step.settings for step in recipe.steps if step.operation == "gather"]
+    subjects = list(dict.fromkeys(str(g["subject"]) for g in gathered if g.get("subject")))
+    told = [repr((s.operation, s.settings, s.inputs)) for s in recipe.steps if s.inputs]
+    if len(subjects) > 1 or (len(gathered) > 1 and len(set(told)) < len(told)):
+        whose = f" ({', '.join(subjects)})" if subjects else ""
+        raise Trouble(
+            f"This recipe is of an older form and of several subjects{whose}, and does not say whose image a step is"
+            " for",
+            "copy it anew from the logbook of its study, which knows",
+        )
 
 
 def _sound(recipe: Recipe) -> Recipe:

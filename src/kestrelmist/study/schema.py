@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 from ..core.caveat import (
@@ -17,9 +18,10 @@ from ..core.caveat import (
     SLICES_MISSING,
     SLICES_UNEVEN,
 )
-from ..core.errors import Trouble
+from ..core.errors import DiskFull, Trouble
+from ..core.safe_write import write_trouble
 from ..core.world import World
-from .catalogue_trouble import FAILURES, trouble_of
+from .catalogue_trouble import FAILURES, is_full, trouble_of
 
 VERSION_1 = """
 CREATE TABLE study (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -226,13 +228,13 @@ STEPS: tuple[Step, ...] = (
 CURRENT = len(STEPS)
 
 
-def bring_up_to_date(db: sqlite3.Connection, path) -> None:
-    """Run the missing steps, each whole or not at all.
+def bring_up_to_date(db: sqlite3.Connection, path, keep: bool = True) -> None:
+    """Run the missing steps, all or none; `keep` says that the catalogue as it was is kept beside.
 
-    Raises Trouble when the file was written by a newer version of the program, or is no study at all.
+    Raises Trouble when the file was written by a newer version of the program, is no study at all, or there is no room.
     """
     try:
-        version = db.execute("PRAGMA user_version").fetchone()[0]
+        version = version_of(db)
     except FAILURES as error:
         raise trouble_of(error, Path(path), "open") from error
     if version > CURRENT:
@@ -242,22 +244,33 @@ def bring_up_to_date(db: sqlite3.Connection, path) -> None:
             "open it with that version; nothing was changed",
             path,
         )
-    if 0 < version < CURRENT:
-        _keep_copy(db, Path(path).with_name(f"study.layout-{version}.db"))
-    for number in range(version, CURRENT):
-        script, more = STEPS[number]
+    if version == CURRENT:
+        return
+    try:
+        if version and keep:
+            _keep_copy(db, Path(path).with_name(f"study.layout-{version}.db"))
         db.execute("BEGIN IMMEDIATE")
-        try:
-            for statement in script.split(";"):
-                if statement.strip():
-                    db.execute(statement)
+        for script, more in STEPS[version:]:
+            run_script(db, script)
             if more is not None:
                 more(db)
-            db.execute(f"PRAGMA user_version = {number + 1}")
-            db.execute("COMMIT")
-        except BaseException:
-            db.execute("ROLLBACK")
-            raise
+        db.execute(f"PRAGMA user_version = {CURRENT}")
+        db.execute("COMMIT")
+    except BaseException as error:
+        if db.in_transaction:  # SQLite has taken it back itself where the disk is full
+            with suppress(sqlite3.Error):
+                db.execute("ROLLBACK")
+        if isinstance(error, sqlite3.Error) and version and is_full(error):
+            what = "There is no room to bring this study up to date; it is as it was"
+            raise DiskFull(what, "free some space and open it again", path) from error
+        raise
+
+
+def run_script(db: sqlite3.Connection, script: str) -> None:
+    """Run the statements of a script within the transaction that is under way."""
+    for statement in script.split(";"):
+        if statement.strip():
+            db.execute(statement)
 
 
 def _keep_copy(db: sqlite3.Connection, path: Path) -> None:
@@ -265,13 +278,19 @@ def _keep_copy(db: sqlite3.Connection, path: Path) -> None:
     if path.exists():
         return
     beside = path.with_name(f".{path.name}.part")
-    beside.unlink(missing_ok=True)
-    copy = sqlite3.connect(beside)
     try:
-        db.backup(copy)
+        beside.unlink(missing_ok=True)
+        copy = sqlite3.connect(beside)
+        try:
+            db.backup(copy)
+        finally:
+            copy.close()
+        beside.rename(path)
+    except OSError as error:
+        raise write_trouble(error, path) from error
     finally:
-        copy.close()
-    beside.rename(path)
+        with suppress(OSError):
+            beside.unlink(missing_ok=True)
 
 
 def version_of(db: sqlite3.Connection) -> int:
