@@ -13,6 +13,7 @@ from kestrelmist.desk.bench.rows import soft
 from kestrelmist.desk.finder import Entry, ranked
 from kestrelmist.desk.light_table.overlay import scale_bar
 from kestrelmist.desk.shelf_cards import two_lines
+from kestrelmist.desk.solid.solid_pane import RESTARTS
 from kestrelmist.desk.theme.theme import Theme
 from kestrelmist.desk.theme.tokens import DUSK
 from kestrelmist.desk.tools.framing import axis_across
@@ -329,12 +330,29 @@ class BenchTest(DeskCase):
         self.settle(self.window)
         self.assertEqual(canvas.turn, 25.0)
         self.assertNotEqual(before, canvas._picture)
-        canvas.process.process.kill()
-        canvas.process.process.wait()
-        for _ in range(20):
+        shown = dict(canvas.triangles)
+        self.assertGreater(len(shown), 1)
+
+        def end() -> None:
+            old = canvas.process.process
+            old.kill()
+            old.wait()
             canvas.ask()
-            pause(20)
-        self.assertIn("has stopped", canvas.trouble)
+            for _ in range(200):
+                if canvas.trouble or (canvas.process and canvas.process.process is not old and canvas.settled):
+                    return
+                pause(50)
+
+        for _ in range(RESTARTS):  # it comes back by itself, with all that it drew
+            end()
+            self.settle(self.window)
+            self.assertEqual((canvas.triangles, canvas.trouble), (shown, ""))
+        end()
+        self.assertRegex(canvas.trouble, "stops again and again; the rest goes on. Click to try again")
+        self.assertTrue(canvas.settled)
+        QTest.mouseClick(canvas, Qt.MouseButton.LeftButton)
+        self.settle(self.window)
+        self.assertEqual((canvas.triangles, canvas.trouble), (shown, ""))
         self.click(self.window, 1, self.desk.viewing.crosshair)
         self.assertTrue(self.desk.viewing.ready)
 

@@ -261,9 +261,7 @@ class BeingMadeTest(PlaceCase):
         with open(folder / "study.lock", "a") as lock:
             fcntl.flock(lock, fcntl.LOCK_EX)
             with mock.patch.object(catalogue, "PATIENCE", 0.1):
-                with self.assertRaisesRegex(
-                    Trouble, "is being made or brought up to date by another"
-                ):
+                with self.assertRaisesRegex(Trouble, "is being made or brought up to date by another"):
                     Study(folder, create=True)
             opened = []
             waiting = threading.Thread(target=lambda: opened.append(Study(folder, create=True)))

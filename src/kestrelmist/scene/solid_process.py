@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 import queue
+import signal
 import socket
 import subprocess
 import sys
@@ -60,6 +61,7 @@ class SolidProcess:
 
 
 def main(descriptor: int) -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the window ends it, and the keys of a terminal reach both
     from .solid_scene import SolidScene
 
     pipe, scene = Connection(descriptor), SolidScene()

@@ -5,11 +5,16 @@ from __future__ import annotations
 import numpy as np
 import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  (registers the drawing back end)
 from vtkmodules.util.numpy_support import numpy_to_vtk, vtk_to_numpy
-from vtkmodules.vtkCommonCore import VTK_UNSIGNED_CHAR, vtkObject, vtkPoints
-from vtkmodules.vtkCommonDataModel import vtkImageData, vtkStructuredGrid
+from vtkmodules.vtkCommonCore import VTK_ID_TYPE, VTK_UNSIGNED_CHAR, vtkObject, vtkPoints
+from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkImageData, vtkPolyData, vtkStructuredGrid
 from vtkmodules.vtkCommonMath import vtkMatrix4x4
 from vtkmodules.vtkCommonTransforms import vtkTransform
-from vtkmodules.vtkFiltersCore import vtkFlyingEdges3D, vtkPolyDataNormals, vtkWindowedSincPolyDataFilter
+from vtkmodules.vtkFiltersCore import (
+    vtkAppendPolyData,
+    vtkFlyingEdges3D,
+    vtkPolyDataNormals,
+    vtkWindowedSincPolyDataFilter,
+)
 from vtkmodules.vtkFiltersGeneral import vtkTransformPolyDataFilter
 from vtkmodules.vtkFiltersGeometry import vtkStructuredGridGeometryFilter
 from vtkmodules.vtkRenderingCore import (
@@ -59,8 +64,13 @@ class SolidScene:
         opacity: float,
         level: float = 127.5,
         smoothing: int = 18,
+        most: float = np.inf,
+        faces: np.ndarray | None = None,
     ) -> int:
         """Add, replace or (values None) remove a surface; returns its number of triangles.
+
+        Smoothing moves no point by more than `most` cells, so that what is a voxel thick stays there. `faces` are
+        further ones, [n, 4, xyz] in the world, drawn as they are.
 
         The surface is the level set of a field by flying edges (W. Schroeder et al., LDAV 2015), smoothed by a windowed
         sinc filter (G. Taubin et al., ECCV 1996), which keeps volume.
@@ -87,11 +97,17 @@ class SolidScene:
         matrix.DeepCopy(affine.ravel().tolist())
         turn = vtkTransform()
         turn.SetMatrix(matrix)
+        smooth.Update()
+        surface = _held(edges.GetOutput(), smooth.GetOutput(), most, values > level)
         placed = vtkTransformPolyDataFilter()
-        placed.SetInputConnection(smooth.GetOutputPort())
+        placed.SetInputData(surface)
         placed.SetTransform(turn)
         normals = vtkPolyDataNormals()
-        normals.SetInputConnection(placed.GetOutputPort())
+        both = vtkAppendPolyData()
+        both.AddInputConnection(placed.GetOutputPort())
+        if faces is not None and len(faces):
+            both.AddInputData(_faces_of(faces))
+        normals.SetInputConnection(both.GetOutputPort())
         normals.SplittingOff()
         normals.Update()
         mapper = vtkPolyDataMapper()
@@ -180,3 +196,46 @@ class SolidScene:
         image = grab.GetOutput()
         columns, rows, _ = image.GetDimensions()
         return vtk_to_numpy(image.GetPointData().GetScalars()).reshape(rows, columns, 3)[::-1]
+
+
+def _held(raw: vtkPolyData, smooth: vtkPolyData, most: float, within: np.ndarray) -> vtkPolyData:
+    """The smooth surface, no point of it further than `most` from where it was; twice as far where what is within is
+    two cells thick in every direction, which steps show on and nothing can vanish from."""
+    if not np.isfinite(most) or raw.GetNumberOfPoints() != smooth.GetNumberOfPoints() or not raw.GetNumberOfPoints():
+        return smooth
+    at, to = (vtk_to_numpy(one.GetPoints().GetData()).astype(float) for one in (raw, smooth))
+    thick = _thick(within)
+    ends = np.floor(at), np.ceil(at)  # a point lies between two cells, one of them within
+    beside = [thick[tuple(end[:, ::-1].astype(int).T)] for end in ends]
+    reach = np.where(beside[0] | beside[1], 2 * most, most)[:, None]
+    moved = to - at
+    far = np.linalg.norm(moved, axis=1, keepdims=True)
+    points = vtkPoints()
+    held = at + moved * np.minimum(1, reach / np.maximum(far, 1e-9))
+    points.SetData(numpy_to_vtk(held.astype(np.float32), deep=True))
+    smooth.SetPoints(points)
+    return smooth
+
+
+def _thick(within: np.ndarray) -> np.ndarray:
+    """Cells that are part of a block of two by two by two."""
+    ahead, behind = slice(1, None), slice(None, -1)
+    places = [(k, j, i) for k in (ahead, behind) for j in (ahead, behind) for i in (ahead, behind)]
+    blocks = np.logical_and.reduce([within[place] for place in places])
+    found = np.zeros_like(within)
+    for place in places:
+        found[place] |= blocks
+    return found
+
+
+def _faces_of(faces: np.ndarray) -> vtkPolyData:
+    points, cells, made = vtkPoints(), vtkCellArray(), vtkPolyData()
+    points.SetData(numpy_to_vtk(np.ascontiguousarray(faces.reshape(-1, 3), np.float32), deep=True))
+    corners = np.arange(4 * len(faces), dtype=np.int64)
+    cells.SetData(
+        numpy_to_vtk(np.arange(0, 4 * len(faces) + 1, 4, dtype=np.int64), deep=True, array_type=VTK_ID_TYPE),
+        numpy_to_vtk(corners, deep=True, array_type=VTK_ID_TYPE),
+    )
+    made.SetPoints(points)
+    made.SetPolys(cells)
+    return made

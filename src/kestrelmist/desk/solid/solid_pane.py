@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, QSocketNotifier, Qt, QTimer, Signal
@@ -20,6 +21,11 @@ if TYPE_CHECKING:
     from ...scene.solid_process import SolidProcess
 
 GHOST = -1
+SMOOTHING, HELD = 18, 0.3
+"""Times that a surface is smoothed, and voxels that it may move by: what is one voxel thick stays to be seen."""
+RESTARTS, WITHIN = 3, 60.0
+"""Times that the drawing process is started anew, in so many seconds, before somebody has to ask for it."""
+AGAIN = "Click to try again."
 
 
 class SolidPane(QWidget):
@@ -62,6 +68,7 @@ class SolidCanvas(QWidget):
         self._last: QPointF | None = None
         self._asked = self._received = 0
         self._building = self._again = False
+        self._ends: list[float] = []
         self._relief_words = ""
         self.setMinimumSize(80, 60)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -103,13 +110,23 @@ class SolidCanvas(QWidget):
 
         def fields(progress):
             made = {n: label_field(labels, n) for n in changed}
-            return made, (relief_of(image, look) if look is not None else image_field(image)) if new_image else None
+            if not new_image:
+                return made, None
+            return made, relief_of(image, look) if look is not None else image_field(image)
 
         def place(result):
             self._building = False
             made, ghost = result
-            if self.process is None:
-                self._start()
+            if not new_image and self._image_key is None:  # the process has ended meanwhile, and begins anew
+                self._again = False
+                self._soon.start()
+                return
+            try:
+                if self.process is None:
+                    self._start()
+            except OSError as error:
+                self._stop_with(f"The Solid view cannot be started ({error.strerror}); the rest goes on")
+                return
             if new_image:
                 self.process.send("clear")
                 self._known.clear()
@@ -122,9 +139,9 @@ class SolidCanvas(QWidget):
             for n, field in made.items():
                 if field is not None:
                     colour = QColor(shown[n].colour)
-                    self.process.send(
-                        "surface", n, field.values, field.affine, (colour.redF(), colour.greenF(), colour.blueF()), 1.0
-                    )
+                    ink = (colour.redF(), colour.greenF(), colour.blueF())
+                    how = (127.5, SMOOTHING, HELD / field.factor, field.faces)
+                    self.process.send("surface", n, field.values, field.affine, ink, 1.0, *how)
                     self._known[n] = states[n]
             surfaces = f"{len(shown)} surface{'' if len(shown) == 1 else 's'}" if shown else ""
             self.counted.emit(surfaces if look is None else self._relief_words)
@@ -135,8 +152,7 @@ class SolidCanvas(QWidget):
 
         def failed(error):
             self._building = False
-            self.trouble = "The Solid view could not be made"
-            self.update()
+            self._stop_with("The Solid view could not be made")
 
         self.desk.session.work.start("Solid view", fields, place, failed, "preview")
 
@@ -187,9 +203,29 @@ class SolidCanvas(QWidget):
                     self._picture = QImage(pixels, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
                     self.update()
         except (EOFError, OSError):
-            self._notifier.setEnabled(False)
-            self.trouble = "The Solid view has stopped; the rest goes on"
-            self.update()
+            self._process_ended()
+
+    def _process_ended(self) -> None:
+        """Start the process anew; when it ends again and again, leave that to the person."""
+        self.close_process()
+        now = time.monotonic()
+        self._ends = [at for at in self._ends if now - at < WITHIN] + [now]
+        if len(self._ends) > RESTARTS:
+            self._stop_with("The Solid view stops again and again; the rest goes on")
+        else:
+            self._from_the_start()
+
+    def _stop_with(self, trouble: str) -> None:
+        self.trouble = f"{trouble}. {AGAIN}"
+        self.update()
+
+    def _from_the_start(self) -> None:
+        """Hand everything over again."""
+        self.trouble, self._image_key = "", None
+        self._known.clear()
+        self.triangles.clear()
+        self._received = self._asked
+        self._soon.start()
 
     def close_process(self) -> None:
         if self.process is not None:
@@ -228,6 +264,9 @@ class SolidCanvas(QWidget):
         self._soon.start()
 
     def mousePressEvent(self, event) -> None:
+        if self.trouble:
+            self._ends.clear()
+            self._from_the_start()
         self._last = event.position()
 
     def mouseMoveEvent(self, event) -> None:
