@@ -1,10 +1,13 @@
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import time
 import unittest
+from pathlib import Path
 
+from kestrelmist.study.study import Study
 from tests.making import PlaceCase
 
 
@@ -66,3 +69,55 @@ class RealWindowTest(PlaceCase):
         )
         self.assertEqual(ran.returncode, 1)
         self.assertIn("no display", ran.stderr)
+
+    def test_displays_where_nobody_answers_are_named(self):
+        for name, value in (("WAYLAND_DISPLAY", "wayland-77"), ("DISPLAY", ":7777")):
+            env = {k: v for k, v in self.env.items() if k not in ("DISPLAY", "QT_QPA_PLATFORM")} | {name: value}
+            ran = subprocess.run(
+                [sys.executable, "-m", "kestrelmist.cli", "desk", str(self.place)],
+                env=env,
+                capture_output=True,
+                text=True,
+                timeout=60,
+            )
+            self.assertEqual((ran.returncode, ran.stdout), (1, ""))
+            self.assertRegex(ran.stderr, f"^There is no display .*{name} is “{value}”, where nobody answers")
+
+    def test_a_signal_ends_it_like_close(self):
+        """In the middle of a stroke: what is drawn is kept, the session and children end, no trace is said."""
+        with self.study_with_balls() as study:
+            key = study.records()[0].id
+            study.run("paint", image=key, label="Ball", point=(0.0, 0.0, 0.0), diameter=1.0)
+        code = (
+            "import sys; from pathlib import Path; from kestrelmist.desk import app;"
+            "from tests.stroke_in_hand import begin;"
+            "opened = app.show_window;"
+            "app.show_window = lambda folder, stays=True: begin(opened(folder, stays), int(sys.argv[1]));"
+            f"sys.exit(app.start([Path({str(self.place / 'study')!r})]))"
+        )
+        for n, number in enumerate((signal.SIGTERM, signal.SIGINT)):
+            before = self.painted()
+            window = subprocess.Popen(
+                [sys.executable, "-c", code, str(n)],
+                env=self.env,
+                cwd=Path(__file__).parent.parent,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
+                text=True,
+            )
+            self.addCleanup(window.kill)
+            child = int(window.stdout.readline().split()[1])  # the stroke is in hand, and the Solid view drawn
+            self.assertTrue(Path(f"/proc/{child}").exists())
+            window.send_signal(number)
+            said, failed = window.communicate(timeout=60)
+            self.assertEqual((window.returncode, said.strip()), (0, ""), failed)
+            self.assertNotIn("Traceback", failed)
+            self.assertFalse(Path(f"/proc/{child}").exists())
+            self.assertGreater(self.painted(), before)
+
+    def painted(self) -> int:
+        """Voxels of the label, in a study that every window has left in order."""
+        with Study(self.place / "study", read_only=True) as study:
+            (record,) = study.label_maps(study.records()[0].id)
+            self.assertEqual(study.catalogue.rows("SELECT * FROM session WHERE ended IS NULL"), [])
+            return int(study.label_map(record.id).counts[1])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import os
+import subprocess
 import sys
 from pathlib import Path
 
@@ -13,12 +14,16 @@ from PySide6.QtWidgets import QApplication, QWidget
 from ..core import kernel
 from ..core.errors import Cancelled, Trouble
 from .desk_model import study_folder_of
+from .display import require_display
+from .ending import Ending
 from .lost_study import study_at
 from .theme.theme import apply_theme
 from .window import Window
 
 WINDOWS: list[Window] = []
 """Open windows; Qt does not keep Python's side of them alive."""
+COMPILING: list[subprocess.Popen] = []
+"""Processes that compile beside the window."""
 
 
 def application() -> QApplication:
@@ -68,12 +73,11 @@ def _go_over(window: Window, folder: Path) -> None:
 
 def start(places: list[Path], picture: Path | None = None, demo: bool = False) -> int:
     """Open the window and run until it is closed; with `picture`, save the settled window and leave."""
-    if not os.environ.get("DISPLAY") and not os.environ.get("WAYLAND_DISPLAY") and "QT_QPA_PLATFORM" not in os.environ:
+    try:
+        require_display()
+    except Trouble:
         if picture is None:
-            raise Trouble(
-                "There is no display to open a window on",
-                "start it under a virtual one with ./kestrel, or give --picture",
-            )
+            raise
         os.environ["QT_QPA_PLATFORM"] = "offscreen"
     folder = study_folder_of(places)
     if demo:
@@ -97,7 +101,13 @@ def start(places: list[Path], picture: Path | None = None, demo: bool = False) -
         QTimer.singleShot(50, lambda: window.gather(given))
     if picture is not None:
         _picture_when_settled(window, picture)
-    return app.exec()
+    ending = Ending(app, lambda: WINDOWS, Window.leave)
+    try:
+        return app.exec()
+    finally:
+        ending.let_go()
+        for process in COMPILING:
+            process.terminate()
 
 
 def show_window(folder: Path, stays: bool = True) -> Window:
@@ -120,7 +130,7 @@ def _load_kernels(window: Window) -> None:
         for pane in window.table.slices:
             pane.canvas.picture.forget()
             pane.canvas.update()
-        warm_beside()
+        COMPILING.extend(warm_beside())
         gc.freeze()  # what is loaded by now lives as long as the window: it need not be looked through again and again
         if kernel.not_kept():
             window.session.said.emit(f"{kernel.not_kept()}.")

@@ -282,7 +282,8 @@ class Window(QMainWindow):
             event.acceptProposedAction()
             self.gather(places)
 
-    def _leave(self) -> None:
+    def leave(self) -> None:
+        """Close, whatever is lost with a study that has gone."""
         self._leaving = True
         self.close()
 
@@ -293,7 +294,7 @@ class Window(QMainWindow):
     def closeEvent(self, event) -> None:
         if self.watch.gone and not self._leaving:
             event.ignore()
-            self.watch.ask(self._leave)
+            self.watch.ask(self.leave)
             return
         self.table.solid.canvas.close_process()
         self.pictures.reader.close()

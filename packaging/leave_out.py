@@ -1,0 +1,65 @@
+"""Take out of a fresh environment what comes along with packages and nobody uses: half a gigabyte.
+
+Run once by the starter, with the environment's own Python. What is taken out is named here, save for the drawing
+library: of that, what is not loaded while a scene is drawn.
+"""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import sys
+import sysconfig
+from pathlib import Path
+
+PATTERNS = (
+    # declarative interfaces and their designer, of which no window here is made
+    *("PySide6/Qt/qml", "PySide6/Qt/translations", "PySide6/Qt/metatypes", "PySide6/Qt/libexec"),
+    *(f"PySide6/Qt/lib/libQt6{part}*" for part in ("Qml", "Quick", "Designer", "Labs", "WaylandCompositor", "Sql")),
+    *("PySide6/Qt/plugins/qmltooling", "PySide6/Qt/plugins/qmllint", "PySide6/Qt/plugins/designer"),
+    *("PySide6/Qt/plugins/sqldrivers", "PySide6/QtQml.abi3.so", "PySide6/QtQuick*.so", "PySide6/QtDesigner.abi3.so"),
+    *("PySide6/QtSql.abi3.so", "PySide6/libpyside6qml*", "PySide6/typesystems"),
+    *(f"PySide6/{tool}" for tool in ("qmlls", "qmlformat", "qmllint", "lupdate", "lrelease", "linguist", "assistant")),
+    *("PySide6/designer", "PySide6/svgtoqml", "PySide6/balsam*", "PySide6/qmlimportscanner", "PySide6/qmlcachegen"),
+    # services of a network, and sources to build against
+    *("pyarrow/libarrow_flight*", "pyarrow/_flight*", "pyarrow/libarrow_substrait*", "pyarrow/_substrait*"),
+    *("pyarrow/tests", "pyarrow/include", "numpy/_core/include", "numba/cuda", "*/tests"),
+)
+"""In the folder of packages."""
+DRAWING = "vtkmodules"
+DRAWN = """
+import numpy as np
+from kestrelmist.scene.solid_scene import SolidScene
+scene = SolidScene()
+scene.set_surface(1, np.pad(np.full((4, 4, 4), 255, np.uint8), 1), np.eye(4), (1, 0, 0), 1.0, most=0.3)
+scene.set_surface(2, np.pad(np.full((4, 4, 4), 255, np.uint8), 1), np.eye(4), (1, 0, 0), 1.0, faces=np.zeros((1, 4, 3)))
+scene.set_relief(3, np.zeros((4, 5)), np.zeros((4, 5, 3), np.uint8), np.eye(4))
+assert scene.picture(64, 48, 10.0, 10.0, 1.0).any()
+print(*sorted({line.split()[-1] for line in open("/proc/self/maps") if "vtkmodules" in line}), sep="\\n")
+"""
+
+
+def main() -> None:
+    packages = Path(sysconfig.get_paths()["purelib"])
+    for pattern in PATTERNS:
+        for path in packages.glob(pattern):
+            remove(path)
+    loaded = subprocess.run([sys.executable, "-c", DRAWN], check=False, capture_output=True, text=True)
+    if loaded.returncode:  # it cannot be tried here: all of it stays
+        print(f"The drawing library stays whole: {loaded.stderr.strip()[-200:]}", file=sys.stderr)
+        return
+    used = {Path(line).name for line in loaded.stdout.split()}
+    for path in (packages / DRAWING).glob("*.so*"):
+        if path.name not in used:
+            remove(path)
+
+
+def remove(path: Path) -> None:
+    if path.is_dir() and not path.is_symlink():
+        shutil.rmtree(path, ignore_errors=True)
+    else:
+        path.unlink(missing_ok=True)
+
+
+if __name__ == "__main__":
+    main()
