@@ -8,6 +8,7 @@ import xml.etree.ElementTree as tree
 from pathlib import Path
 
 from kestrelmist import desktop
+from kestrelmist.desk.desk_model import study_folder_of
 from tests.command import kestrelmist
 from tests.making import PlaceCase
 from tests.test_operations import ROOT
@@ -41,7 +42,12 @@ class DesktopTest(PlaceCase):
         kinds = tree.parse(self.place / "data" / "mime" / "packages" / "kestrelmist.xml").getroot()
         globs = {g.get("pattern") for g in kinds.iter() if g.tag.endswith("glob")}
         self.assertLessEqual({"*.nii", "*.nii.gz", "*.nrrd", "*.mha", "*.mnc", "*.mgz", "*.x3p"}, globs)
-        self.assertFalse(globs & {"*.png", "*.txt", "*.tif", "*"})
+        self.assertFalse(globs & {"*.png", "*.txt", "*.tif", "*", "*.dat", "*.asc", "*.xyz", "*.hdr", "*.csv"})
+        self.assertIn("study.db", globs)
+        weights = {g.get("weight") for g in kinds.iter() if g.tag.endswith("glob")}
+        self.assertEqual(weights, {None})  # whoever knows better goes first
+        types = {t.get("type") for t in kinds.iter() if t.tag.endswith("mime-type")}
+        self.assertLessEqual(types, set(facts["MimeType"].split(";")))
         icon = tree.parse(self.place / "data" / "icons" / "hicolor" / "scalable" / "apps" / "kestrelmist.svg")
         self.assertTrue(icon.getroot().tag.endswith("svg"))
         if shutil.which("desktop-file-validate"):
@@ -65,6 +71,13 @@ class DesktopTest(PlaceCase):
             (["/a$b/k"], '"/a\\\\$b/k" %F'),
         ):
             self.assertEqual(desktop.exec_line(words), line)
+
+    def test_a_study_is_opened_by_its_catalogue(self):
+        with self.study_with_balls() as study:
+            folder = study.folder
+        self.assertEqual(study_folder_of([self.place / "other", folder / "study.db"]), folder)
+        self.assertEqual(study_folder_of([folder]), folder)
+        self.assertIsNone(study_folder_of([self.place / "study.db"]))
 
     def test_a_relative_data_home_is_passed_over(self):
         with unittest.mock.patch.dict(os.environ, {"XDG_DATA_HOME": "here"}):

@@ -19,8 +19,8 @@ class StarterTest(PlaceCase):
     def setUp(self):
         super().setUp()
         self.home = self.place / "Größe ü"
-        (self.home / "packaging").mkdir(parents=True)
-        for name in (*NEEDED, "packaging/leave_out.py"):
+        (self.home / "environment").mkdir(parents=True)
+        for name in (*NEEDED, "environment/leave_out.py"):
             shutil.copy(ROOT / name, self.home / name)
         (self.home / "src").mkdir()
         self.bin = self.home / ".venv" / "bin"
@@ -28,7 +28,7 @@ class StarterTest(PlaceCase):
         self.script(self.bin / "python", "exit 0")
         self.script(self.bin / "kestrelmist", 'echo "$*"; env')
         stamp = hashlib.sha256()
-        for name in ("requirements.lock", "pyproject.toml", "packaging/leave_out.py"):
+        for name in ("requirements.lock", "pyproject.toml", "environment/leave_out.py"):
             stamp.update((self.home / name).read_bytes())
         (self.home / ".venv" / "set-up-program").write_text(stamp.hexdigest()[:16] + "\n")
         compiled = hashlib.sha256(b"").hexdigest()[:16]

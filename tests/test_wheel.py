@@ -2,6 +2,7 @@ import os
 import shutil
 import subprocess
 import sys
+import tarfile
 import zipfile
 from pathlib import Path
 
@@ -11,8 +12,34 @@ from kestrelmist.study.study import Study
 from tests.making import PlaceCase, two_balls
 from tests.test_operations import ROOT
 
+PARTS = ("benchmarks", "docs", "environment", "src", "tests", "trial", "truth")
+
 
 class WheelTest(PlaceCase):
+    def test_the_source_package_has_all_that_its_two_commands_need(self):
+        copy = self.place / "copy"
+        copy.mkdir()
+        leave = shutil.ignore_patterns("__pycache__", "*.egg-info")
+        for name in (*PARTS, ".ci"):
+            if (ROOT / name).is_dir():
+                shutil.copytree(ROOT / name, copy / name, ignore=leave)
+        for path in ROOT.iterdir():
+            if path.is_file() and not path.name.startswith("."):
+                shutil.copy(path, copy / path.name)
+        wanted = {str(p.relative_to(copy)) for p in copy.rglob("*") if p.is_file()}
+        ran = subprocess.run(
+            [sys.executable, "-m", "build", "--sdist", "--no-isolation", "--outdir", str(self.place), str(copy)],
+            capture_output=True,
+            text=True,
+        )
+        self.assertEqual(ran.returncode, 0, ran.stdout[-2000:] + ran.stderr[-2000:])
+        (made,) = self.place.glob("*.tar.gz")
+        with tarfile.open(made) as packed:
+            there = {name.partition("/")[2]: packed.getmember(name) for name in packed.getnames()}
+        self.assertEqual(sorted(wanted - set(there)), [])
+        self.assertTrue(there["kestrel"].mode & 0o100)
+        self.assertLessEqual({"requirements.lock", "tests/data/study-layout-3.tar.gz"}, set(there))
+
     def test_it_builds_holds_everything_and_opens_a_study(self):
         copy = self.place / "copy"  # building leaves things behind
         shutil.copytree(ROOT / "src", copy / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))

@@ -21,8 +21,10 @@ from .core.safe_write import written_whole
 NAME = "kestrelmist"
 SCAN = "application/x-research-scan"
 """The kind of file that stands for all formats no standard list of kinds has a name for."""
-NAMED = (".png", ".jpg", ".jpeg", ".bmp", ".tif", ".tiff", ".txt", ".csv", ".gif", ".hdr")
-"""Endings that standard lists know, or that say little."""
+SURE = (".nii", ".nii.gz", ".nrrd", ".nhdr", ".mha", ".mhd", ".mgh", ".mgz", ".mnc", ".x3p")
+"""Endings that say what a file is, and that no standard list knows; of others a name says too little."""
+STUDY = "application/x-kestrelmist-study"
+"""A study, by its catalogue."""
 
 
 def data_home() -> Path:
@@ -93,20 +95,22 @@ def _quoted(word: str) -> str:
 
 
 def kinds_of_files() -> str:
-    """Shared MIME-info that gives the endings of all formats of images one kind."""
+    """Shared MIME-info that gives endings that are surely those of scans one kind, and the catalogues of studies
+    another."""
     from .formats.format import FORMATS
 
     endings = {e for f in FORMATS if "image" in f.holds and f.read and not f.folder for e in f.endings}
     globs = "".join(
-        f'    <glob pattern={quoteattr("*" + escape(ending))} weight="60"/>\n'
-        for ending in sorted(endings)
-        if ending not in NAMED
+        f"    <glob pattern={quoteattr('*' + escape(ending))}/>\n" for ending in sorted(endings.intersection(SURE))
     )
     return (
         '<?xml version="1.0" encoding="UTF-8"?>\n'
         '<mime-info xmlns="http://www.freedesktop.org/standards/shared-mime-info">\n'
         f'  <mime-type type="{SCAN}">\n    <comment>Research scan</comment>\n'
-        f'    <generic-icon name="image-x-generic"/>\n{globs}  </mime-type>\n</mime-info>\n'
+        f'    <generic-icon name="image-x-generic"/>\n{globs}  </mime-type>\n'
+        f'  <mime-type type="{STUDY}">\n    <comment>Study of scans</comment>\n'
+        '    <sub-class-of type="application/vnd.sqlite3"/>\n    <glob pattern="study.db"/>\n'
+        "  </mime-type>\n</mime-info>\n"
     )
 
 

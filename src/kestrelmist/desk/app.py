@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QApplication, QWidget
 
 from ..core import kernel
 from ..core.errors import Cancelled, Trouble
-from .desk_model import study_folder_of
+from .desk_model import CATALOGUE, study_folder_of
 from .display import require_display
 from .ending import Ending
 from .lost_study import study_at
@@ -84,7 +84,7 @@ def start(places: list[Path], picture: Path | None = None, demo: bool = False) -
         from ..demo.overwintering import demo_study
 
         folder = demo_study()
-    given = [p for p in places if p != folder]
+    given = [p for p in places if folder not in (p, p.parent if p.name == CATALOGUE else p)]
     for place in given:
         if not place.exists():
             raise Trouble("There is no file or folder of this name", "check the name", place)

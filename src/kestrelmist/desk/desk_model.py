@@ -32,6 +32,7 @@ from .tool import TOOLS
 from .undoing import Undoing
 from .viewing import MOST_SHOWN, Viewing
 
+CATALOGUE = "study.db"
 STAGES = ("Gather", "Prepare", "Align", "Outline", "Measure", "Report")
 
 
@@ -255,5 +256,10 @@ def _restore_looks(viewing: Viewing, view: dict) -> None:
 
 
 def study_folder_of(places: list[Path]) -> Path | None:
-    """The study among places given on the command line."""
-    return next((p for p in places if (p / "study.db").exists() or (p.is_dir() and remains(p))), None)
+    """The study among places given on the command line, by its folder or by the catalogue in it."""
+    for place in places:
+        if place.name == CATALOGUE and place.is_file():
+            return place.parent
+        if (place / CATALOGUE).exists() or (place.is_dir() and remains(place)):
+            return place
+    return None
