@@ -22,7 +22,7 @@ PATTERNS = (
     *(f"PySide6/{tool}" for tool in ("qmlls", "qmlformat", "qmllint", "lupdate", "lrelease", "linguist", "assistant")),
     *("PySide6/designer", "PySide6/svgtoqml", "PySide6/balsam*", "PySide6/qmlimportscanner", "PySide6/qmlcachegen"),
     # services of a network, and sources to build against
-    *("pyarrow/libarrow_flight*", "pyarrow/_flight*", "pyarrow/libarrow_substrait*", "pyarrow/_substrait*"),
+    *("pyarrow/libarrow_flight*", "pyarrow/libarrow_python_flight*", "pyarrow/_flight*"),
     *("pyarrow/tests", "pyarrow/include", "numpy/_core/include", "numba/cuda", "*/tests"),
 )
 """In the folder of packages."""

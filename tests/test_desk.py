@@ -1,3 +1,6 @@
+import os
+import subprocess
+import sys
 import time
 
 import numpy as np
@@ -11,6 +14,7 @@ from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space
 from kestrelmist.desk.plan_table import TAKE
 from kestrelmist.desk.theme.tokens import DUSK, MIST, contrast
+from kestrelmist.desk.theme.type_size import scale_for
 from kestrelmist.formats.saving import save_image
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause, with_solid_view
@@ -449,17 +453,51 @@ class DeskTest(DeskCase):
 class ThemeTest(DeskCase):
     def test_contrast_of_words_on_their_grounds(self):
         for t in (MIST, DUSK):
-            for ink, ground in (
-                (t.ink, t.panel),
-                (t.ink, t.field),
-                (t.ink, t.rust_tint),
-                (t.soft, t.panel),
-                (t.soft, t.field),
-                (t.rust, t.panel),
-                (t.on_rust, t.rust),
-                (t.red, t.field),
-                (t.bar_ink, t.bar),
-                (t.bar_soft, t.bar),
-            ):
+            grounds = (t.ground, t.panel, t.field, t.rust_tint)
+            inks = (t.ink, t.soft, t.rust, t.red, t.amber, t.moss)
+            pairs = [(ink, ground) for ink in inks for ground in grounds]
+            pairs += [(t.on_rust, t.rust), (t.bar_ink, t.bar), (t.bar_soft, t.bar), (t.lit, t.night)]
+            for ink, ground in pairs:
                 self.assertGreaterEqual(contrast(ink, ground), 4.5, (ink, ground))
+            for ground in (t.ground, t.panel, t.field):  # what can be worked has an edge that is seen
+                self.assertGreaterEqual(contrast(t.edge, ground), 3.0, ground)
         self.assertAlmostEqual(contrast("#000000", "#FFFFFF"), 21)
+
+
+class RoomTest(DeskCase):
+    def test_numbers_of_the_readout_stand_beside_each_other(self):
+        """At every width, on either side of a small screen's, whichever way the system writes."""
+        with self.study_with_balls() as study:
+            study.run("paint", image=study.records()[0].id, label="Hippocampus", point=(0.0, 0.0, 0.0), diameter=4.0)
+        window = self.open(self.place / "study")
+        readout = window.readout
+        for direction in (Qt.LayoutDirection.LeftToRight, Qt.LayoutDirection.RightToLeft):
+            self.app.setLayoutDirection(direction)
+            self.addCleanup(self.app.setLayoutDirection, Qt.LayoutDirection.LeftToRight)
+            for width in (1600, 1280, 1024, 1000):
+                window.resize(width, 768)
+                window.desk.viewing.go_to((0.0, 0.0, 0.0))
+                self.settle(window)
+                shown = (*readout.heads.values(), *readout.fields.values(), readout.side, readout.scale)
+                shown = sorted((w for w in shown if w.isVisible()), key=lambda w: w.x())
+                for one, next_ in zip(shown, shown[1:]):
+                    self.assertLessEqual(one.geometry().right(), next_.x(), (width, one.text(), next_.text()))
+                self.assertGreaterEqual(shown[0].x(), 0)
+                self.assertLessEqual(shown[-1].geometry().right(), readout.width())
+                for one in (*readout.fields.values(), readout.scale):
+                    self.assertLessEqual(one.fontMetrics().horizontalAdvance(one.text()), one.width(), one.text())
+                self.assertEqual(readout.fields["Label"].text(), "1 Hippocampus")
+                self.assertIn("0.5 mm", readout.scale.text())
+            self.assertEqual(readout.scale.toolTip(), "header scale, 0.5 mm")
+
+    def test_large_letters_of_the_system_are_large_here(self):
+        for points, scale in ((9, 1), (10, 1), (11, 1), (11.5, 1), (13, 1.15), (18, 1.55), (40, 2), (0, 1), (-1, 1)):
+            self.assertAlmostEqual(scale_for(points), scale)
+        code = (
+            "import os; from kestrelmist.desk.theme import type_size; type_size.system_points = lambda: 17.0;"
+            "from kestrelmist.desk.app import application; app = application(); print(app.devicePixelRatio())"
+        )
+        for more, said in (({"QT_QPA_PLATFORM": "minimal"}, "1.5"), ({"QT_SCALE_FACTOR": "1.25"}, "1.25")):
+            env = {**os.environ, "QT_QPA_PLATFORM": "minimal"} | more
+            ran = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True)
+            self.assertEqual((ran.stdout.strip(), ran.returncode), (said, 0), ran.stderr)

@@ -69,6 +69,7 @@ def warm_outline() -> None:
         measure_labels(image, labels)
         pieces_of(labels, label.number)
         label_field(labels, label.number)
+        label_field(labels, label.number, 2)
         image_field(image)
     series = Image(
         np.asfortranarray(np.random.default_rng(1).random((2, 2, 2, 5), np.float32)),

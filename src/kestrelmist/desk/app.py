@@ -8,7 +8,7 @@ import subprocess
 import sys
 from pathlib import Path
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QApplication, QWidget
 
 from ..core import kernel
@@ -18,6 +18,7 @@ from .display import require_display
 from .ending import Ending
 from .lost_study import study_at
 from .theme.theme import apply_theme
+from .theme.type_size import suit_type_size
 from .window import Window
 
 WINDOWS: list[Window] = []
@@ -28,7 +29,11 @@ COMPILING: list[subprocess.Popen] = []
 
 def application() -> QApplication:
     """The one QApplication, dressed."""
-    app = QApplication.instance() or QApplication(sys.argv[:1])
+    app = QApplication.instance()
+    if app is None:
+        suit_type_size()
+        app = QApplication(sys.argv[:1])
+    app.setLayoutDirection(Qt.LayoutDirection.LeftToRight)  # its words are English, and sides are not to be turned
     app.setApplicationName("Kestrelmist")
     app.setDesktopFileName("kestrelmist")
     apply_theme(app, "mist")

@@ -132,7 +132,7 @@ class PlanModel(QAbstractTableModel):
                 "refused": "red",
             }.get(state)
             if column == STATE and colour:
-                return QColor(Theme.tokens.ink if colour == "amber" else getattr(Theme.tokens, colour))
+                return QColor(getattr(Theme.tokens, colour))
             if not line.take and column != STATE:
                 return QColor(Theme.tokens.soft)
         return None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QSize, Qt, QTimer
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QToolButton, QWidget
 
 from ..core.caveat import SCALE_BY_HAND, SCALE_UNSURE, SIDES_UNKNOWN, has_caveat
@@ -20,9 +20,17 @@ from .sight import Sight
 from .theme.theme import figures
 from .viewing import Viewing
 
+WIDTHS = {"World": 218, "Voxel": 112, "Value": 92, "Label": 150}
+"""Pixels that the fields have at least, so that they stay where they are while the pointer moves."""
+SIDES = {
+    True: ("Left shown on left (from above)", "Left shown on left", "L on left"),
+    False: ("Left shown on right (from the feet)", "Left shown on right", "L on right"),
+}
+
 
 class Readout(QWidget):
-    """30 px at the bottom. Shows the pointer's place, or the crosshair's when the pointer is elsewhere."""
+    """30 px at the bottom. Shows the pointer's place, or the crosshair's when the pointer is elsewhere. Where there is
+    no room for all, words go before numbers."""
 
     def __init__(self, desk: Desk, parent=None):
         super().__init__(parent)
@@ -31,6 +39,7 @@ class Readout(QWidget):
         self.setFixedHeight(30)
         self.viewing, self._pointer, self._sight = desk.viewing, None, None
         self.tiles, self._awaited = desk.tiles, None
+        self._sides, self._scale = SIDES[True], ("",) * 3
         self._rest = QTimer(self, singleShot=True, interval=120)
         self._rest.timeout.connect(self._ask)
         desk.tiles.arrived.connect(self.refresh)
@@ -38,14 +47,15 @@ class Readout(QWidget):
         row.setContentsMargins(12, 0, 12, 0)
         row.setSpacing(6)
         self.fields: dict[str, Words] = {}
-        for name, width in (("World", 218), ("Voxel", 112), ("Value", 92), ("Label", 150)):
+        self.heads: dict[str, Words] = {}
+        for name in WIDTHS:
             head, value = Words(name), Words("–")
             head.setProperty("kind", "name")
             value.setFont(figures(13))
-            value.setMinimumWidth(width)
+            value.setToolTip(name)
             row.addWidget(head)
             row.addWidget(value)
-            self.fields[name] = value
+            self.fields[name], self.heads[name] = value, head
         row.addStretch()
         self.scale = Words()
         self.scale.setFont(figures(13))
@@ -77,15 +87,14 @@ class Readout(QWidget):
         viewing: Viewing | Sight = self._sight or self.viewing
         record = viewing.record
         known = record is None or record.grid.sides_known
-        sides = (
-            "Left shown on left (from above)" if self.viewing.left_on_left else "Left shown on right (from the feet)"
-        )
-        self.side.setText(sides if known else "Sides unknown")
+        sides = SIDES[self.viewing.left_on_left]
+        self._sides = sides if known else ("Sides unknown",) * len(sides)
         self.side.setEnabled(known)
         if record is None or not viewing.ready or viewing.image is None or viewing.labels is None:
             for field in self.fields.values():
                 field.setText("–")
-            self.scale.setText("")
+            self._scale = ("",) * 3
+            self._fit()
             return
         world = viewing.crosshair if self._pointer is None else self._pointer
         space = record.grid
@@ -103,7 +112,32 @@ class Readout(QWidget):
             number = viewing.labels.at(world)
             label = viewing.labels.table.get(number) if number else None
             self.fields["Label"].setText(f"{label.number} {label.name}" if label else "none")
-        self.scale.setText(_scale(record))
+        self._scale = _scale(record)
+        self._fit()
+
+    def resizeEvent(self, event) -> None:
+        super().resizeEvent(event)
+        self._fit()
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(200, 30)  # it suits itself to the room there is
+
+    def _fit(self) -> None:
+        """Say as much as there is room for."""
+        if not self._scale:
+            return
+        for level in range(6):
+            words = min(level, 2)
+            self.side.setText(self._sides[words])
+            self.scale.setText(self._scale[words])
+            self.scale.setToolTip(self._scale[0])
+            for name, field in self.fields.items():
+                self.heads[name].setVisible(level < 3)
+                field.setMinimumWidth(WIDTHS[name] if level < 4 else 0)
+            self.fields["Voxel"].setVisible(level < 5)
+            self.layout().invalidate()
+            if self.layout().sizeHint().width() <= self.width():
+                return
 
     def _value(self, image: Image, world) -> str:
         """The value at full resolution; while it is not read, that it is on its way."""
@@ -129,18 +163,21 @@ def shown_unit(space: Space) -> tuple[str, int]:
     return ("µm", 1000) if fine else (pretty_unit(space.unit), 1)
 
 
-def _scale(record: ImageRecord) -> str:
-    """The voxel size, and whether it can be trusted."""
+def _scale(record: ImageRecord) -> tuple[str, str, str]:
+    """The voxel size, and whether it can be trusted; as much room as there is, less, and little."""
     space = record.grid
     if space.unit == "px":
-        return "no scale, px"
+        return ("no scale, px",) * 3
     unsure = has_caveat(record.caveats, SCALE_UNSURE, SIDES_UNKNOWN)
     unit, factor = shown_unit(space)
     spacing = [factor * s for s in (space.spacing[:2] if space.shape[2] == 1 else space.spacing)]
     even = max(spacing) - min(spacing) < 1e-6 * max(spacing)
     text = f"{spacing[0]:.3g}" if even else "×".join(f"{s:.3g}" for s in spacing)
     by_hand = has_caveat(record.caveats, SCALE_BY_HAND)
-    return f"{'scale unsure' if unsure else 'scale by hand' if by_hand else 'header scale'}, {text} {unit}"
+    doubt = "unsure" if unsure else "by hand" if by_hand else ""
+    whole = f"{f'scale {doubt}' if doubt else 'header scale'}, {text} {unit}"
+    short = f"{doubt}, {text} {unit}" if doubt else f"{text} {unit}"
+    return whole, short, short
 
 
 class GoTo(QLineEdit):

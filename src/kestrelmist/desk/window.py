@@ -86,6 +86,7 @@ class Window(QMainWindow):
         self.setWindowIcon(mark(32))
         self.setAcceptDrops(True)
         self.setMinimumSize(1000, 620)
+        self.setLayoutDirection(Qt.LayoutDirection.LeftToRight)
         self.resize(1280, 800)
         self.path, self.shelf, self.table = PathBar(self.desk), Shelf(self.desk), LightTable(self.desk)
         self.drawer, self.readout = Drawer(self.desk), Readout(self.desk)

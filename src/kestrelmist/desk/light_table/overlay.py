@@ -103,7 +103,7 @@ def draw_sections(painter: QPainter, view: View, sections: Sections) -> None:
     painter.setFont(figures(12))
     for n, place in enumerate(sections.cursors, 1):
         at = a + way * (place / line.length)
-        painter.setPen(QPen(QColor(Theme.tokens.amber), 2.4))
+        painter.setPen(QPen(QColor(Theme.tokens.lit), 2.4))
         painter.drawLine(at - tick, at + tick)
         painter.drawText(at + tick * 1.6 - QPointF(4, -4), str(n))
 

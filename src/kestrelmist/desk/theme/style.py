@@ -33,12 +33,12 @@ QLabel[kind="wrong"] {{ font-size: 13px; color: {t.red}; }}
 QLabel[kind="figures"], QLineEdit[kind="figures"], QTableView {{ font-family: "Atkinson Hyperlegible Mono";
     font-size: 13px; }}
 QToolTip {{ background: {t.field}; color: {t.ink}; border: 1px solid {t.hairline}; padding: 4px; }}
-QPushButton, QToolButton[kind="button"] {{ background: {t.field}; border: 1px solid {t.hairline};
+QPushButton, QToolButton[kind="button"] {{ background: {t.field}; border: 1px solid {t.edge};
     border-radius: 5px; padding: 4px 10px; min-height: 18px; }}
-QPushButton:hover, QToolButton[kind="button"]:hover {{ border-color: {t.soft}; }}
+QPushButton:hover, QToolButton[kind="button"]:hover {{ border-color: {t.ink}; }}
 QPushButton:focus, QToolButton:focus, QLineEdit:focus, QComboBox:focus, QAbstractSpinBox:focus, QListView:focus,
     QTableView:focus {{ border: 1px solid {t.rust}; }}
-QPushButton:disabled {{ color: {t.soft}; background: {t.panel}; }}
+QPushButton:disabled {{ color: {t.soft}; background: {t.panel}; border-color: {t.hairline}; }}
 QPushButton[kind="primary"] {{ background: {t.rust}; border-color: {t.rust}; color: {t.on_rust}; font-weight: 600; }}
 QPushButton[kind="primary"]:focus {{ border: 2px solid {t.ink}; padding: 3px 9px; }}
 QPushButton[kind="primary"]:disabled {{ background: {t.hairline}; border-color: {t.hairline}; color: {t.soft}; }}
@@ -51,7 +51,7 @@ QToolButton {{ background: transparent; border: 1px solid transparent; border-ra
 QToolButton:hover {{ background: {t.ground}; }}
 QToolButton[kind="tool"] {{ padding: 4px 3px; font-size: 13px; }}
 QToolButton[kind="tool"]:checked {{ background: {t.rust_tint}; border: 1px solid {t.rust}; }}
-QLineEdit, QComboBox, QAbstractSpinBox {{ background: {t.field}; border: 1px solid {t.hairline};
+QLineEdit, QComboBox, QAbstractSpinBox {{ background: {t.field}; border: 1px solid {t.edge};
     border-radius: 4px; padding: 2px 6px; min-height: 20px; selection-background-color: {t.rust};
     selection-color: {t.on_rust}; }}
 QAbstractSpinBox {{ font-family: "Atkinson Hyperlegible Mono"; font-size: 13px; padding-right: 2px; }}
@@ -73,7 +73,7 @@ QTableView::indicator:checked, QListWidget::indicator:checked {{
     background: {t.rust}; border-color: {t.rust}; image: url({tick}); }}
 QTableView::indicator:disabled {{ border-color: {t.hairline}; background: {t.panel}; }}
 QTableView::item {{ padding: 0 3px; }}
-QSlider::groove:horizontal {{ height: 4px; border-radius: 2px; background: {t.hairline}; }}
+QSlider::groove:horizontal {{ height: 4px; border-radius: 2px; background: {t.edge}; }}
 QSlider::sub-page:horizontal {{ border-radius: 2px; background: {t.rust}; }}
 QSlider::handle:horizontal {{ width: 12px; height: 12px; margin: -5px 0; border-radius: 6px;
     border: 1px solid {t.rust}; background: {t.field}; }}
@@ -81,7 +81,7 @@ QSlider::handle:horizontal:focus {{ border: 2px solid {t.ink}; }}
 QScrollArea, QScrollArea > QWidget > QWidget[kind="scrolled"] {{ background: transparent; border: 0; }}
 QScrollBar:vertical {{ width: 9px; background: transparent; }}
 QScrollBar:horizontal {{ height: 9px; background: transparent; }}
-QScrollBar::handle {{ background: {t.hairline}; border-radius: 4px; min-height: 24px; min-width: 24px; }}
+QScrollBar::handle {{ background: {t.edge}; border-radius: 4px; min-height: 24px; min-width: 24px; }}
 QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent;
     width: 0; height: 0; }}
 QTableView {{ background: {t.field}; border: 1px solid {t.hairline}; gridline-color: {t.hairline};

@@ -7,10 +7,13 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Tokens:
+    """`hairline` parts things that are apart anyhow; `edge` is round what can be worked; `lit` is amber on `night`."""
+
     ground: str
     panel: str
     field: str
     hairline: str
+    edge: str
     ink: str
     soft: str
     rust: str
@@ -20,6 +23,7 @@ class Tokens:
     moss: str
     red: str
     night: str
+    lit: str
     chip: str
     bar: str
     bar_ink: str
@@ -31,15 +35,17 @@ MIST = Tokens(
     panel="#F4F6F5",
     field="#FCFCFA",
     hairline="#CDD5D7",
+    edge="#6E818C",
     ink="#1F2C35",
-    soft="#5A6B75",
-    rust="#A44E28",
+    soft="#55656E",
+    rust="#9D4B26",
     rust_tint="#F0DDD1",
     on_rust="#FFFFFF",
-    amber="#C98A12",
-    moss="#4B7750",
+    amber="#845A0C",
+    moss="#446C48",
     red="#A9271F",
     night="#0B1013",
+    lit="#E0A83A",
     chip="#E3B48D",
     bar="#1F2C35",
     bar_ink="#F4F6F5",
@@ -51,15 +57,17 @@ DUSK = Tokens(
     panel="#1C252B",
     field="#26323A",
     hairline="#3A4852",
+    edge="#6A7D8A",
     ink="#E8EDEE",
     soft="#A3B2BA",
-    rust="#D98A5F",
+    rust="#DA8E64",
     rust_tint="#4A3126",
     on_rust="#1A120D",
     amber="#E0A83A",
     moss="#83B588",
-    red="#EE8077",
+    red="#EE8279",
     night="#0B1013",
+    lit="#E0A83A",
     chip="#E3B48D",
     bar="#0D1216",
     bar_ink="#E8EDEE",
