@@ -48,6 +48,8 @@ class Format:
         `read_parts(path, part)`: all things that a file holds, or those that a text names.
     read_numbers : callable, optional
         `read_numbers(path)`: an image whose numbers stay as they are stored where `read` makes colours of them.
+    read_before : callable, optional
+        `read_before(path)`: an image as older versions read it, for the grid of an older study to fit.
     instead : str
         Ending under which what it holds is written when it cannot be written itself.
     """
@@ -67,6 +69,7 @@ class Format:
     any_name: bool = False
     read_parts: Callable[[Path, str | None], list] | None = None
     read_numbers: Callable[..., Any] | None = None
+    read_before: Callable[..., Any] | None = None
     instead: str = ".nii.gz"
 
     @property
@@ -86,6 +89,11 @@ class Format:
         """The image in a file with its numbers as they are stored, as labels are."""
         read = self.read_numbers
         return self.open(path) if read is None else guard(self._guarded(path, lambda: read(path)), path)
+
+    def open_before(self, path: Path, spacing=None) -> Any:
+        """The image in a file as older versions read it."""
+        read = self.read_before
+        return self.open(path, spacing) if read is None else guard(self._guarded(path, lambda: read(path)), path)
 
     def open_parts(self, path: Path, part: str | None) -> list:
         """All things that a file holds, or those that a text names."""

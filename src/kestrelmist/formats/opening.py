@@ -61,7 +61,8 @@ def open_image(path: str | Path, progress: Progress | None = None, spacing=None,
 
 
 def reopened_image(kind: str, files: list[Path], reading: dict, progress: Progress | None = None) -> Image:
-    """An image opened again from the files and the way of reading that its origin noted (see `core.image.Origin`)."""
+    """An image opened again from the files and the way of reading that its origin noted (see `core.image.Origin`); as
+    older versions read it when that says `before`."""
     progress = progress or silent()
     if kind == "DICOM":
         found = scan_files(files, progress)
@@ -73,8 +74,10 @@ def reopened_image(kind: str, files: list[Path], reading: dict, progress: Progre
     if kind == "sequence":
         from .sequence import read_sequence
 
-        return read_sequence(files, reading.get("along", "time"))
+        return read_sequence(files, reading.get("along", "time"), bool(reading.get("before")))
     known = FORMATS.get(kind) or format_of(files[0])
     if known is None:
         raise Trouble("This kind of file cannot be opened", f"{words_for('image')} can be read", files[0])
+    if reading.get("before"):
+        return known.open_before(files[0], reading.get("spacing"))
     return known.open(files[0], reading.get("spacing"))

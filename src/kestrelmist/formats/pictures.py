@@ -22,13 +22,15 @@ from .tiff_colours import rgb_of_inks
 from .turned import SAID, exif_orientation, turned
 
 
-def read_picture(path: Path, palette: bool = True) -> Image:
+def read_picture(path: Path, palette: bool = True, turn: bool = True) -> Image:
     """A picture of brightness or colours. Its file says nothing of the scale that can be trusted.
 
     Parameters
     ----------
     palette : bool
         Whether numbers that stand for colours of a palette become these colours.
+    turn : bool
+        Whether the picture is turned as its EXIF facts say.
 
     Raises
     ------
@@ -40,7 +42,7 @@ def read_picture(path: Path, palette: bool = True) -> Image:
     columns, rows = size_of(start, path)
     deep_enough((rows, columns), path.stat().st_size, np.dtype(np.uint8), path)
     cell: list[np.ndarray] = []
-    orientation = exif_orientation(start)
+    orientation = exif_orientation(start) if turn else 1
 
     def decoded() -> np.ndarray:
         if not cell:
@@ -225,5 +227,6 @@ register(
         (b"\x89PNG", b"\xff\xd8\xff"),
         sequenced=True,
         read_numbers=partial(read_picture, palette=False),
+        read_before=partial(read_picture, turn=False),
     )
 )

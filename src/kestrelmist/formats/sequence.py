@@ -39,7 +39,7 @@ def sequences(paths: list[Path]) -> tuple[list[list[Path]], list[Path]]:
     return several, [p for p in paths if p not in inside]
 
 
-def read_sequence(paths: list[Path], along: str = "time") -> Image:
+def read_sequence(paths: list[Path], along: str = "time", before: bool = False) -> Image:
     """Files of one size as one image, in natural order of their numbers.
 
     Parameters
@@ -47,6 +47,8 @@ def read_sequence(paths: list[Path], along: str = "time") -> Image:
     paths : list of path
     along : "time" or "slice"
         Whether each file is a time or a slice of a stack.
+    before : bool
+        Read them as older versions did.
 
     Raises
     ------
@@ -59,7 +61,7 @@ def read_sequence(paths: list[Path], along: str = "time") -> Image:
         known = format_of(path)
         if known is None:
             raise Trouble("This kind of file cannot be part of a sequence", "choose pictures of one kind", path)
-        image = known.open(path)
+        image = known.open_before(path) if before else known.open(path)
         if images:
             _require_like(images[0], image, path)
         images.append(image)

@@ -28,13 +28,15 @@ USUAL_PRINT = {72, 96, 100, 150, 180, 200, 240, 300, 360, 400, 600, 720, 1200}
 """Dots an inch that programs write when nobody measured anything."""
 
 
-def read_tiff(path: Path, palette: bool = True) -> Image:
+def read_tiff(path: Path, palette: bool = True, turn: bool = True) -> Image:
     """The largest picture of a TIFF file.
 
     Parameters
     ----------
     palette : bool
         Whether numbers that stand for colours of a palette become these colours.
+    turn : bool
+        Whether the picture is turned as its orientation tag says.
 
     Raises
     ------
@@ -59,7 +61,7 @@ def read_tiff(path: Path, palette: bool = True) -> Image:
         facts = _facts(page, file)
         spacing, caveats = _spacing(page, said)
         caveats += said.caveats + others_left(file, series)
-        orientation = int(page.tags[ORIENTATION].value) if ORIENTATION in page.tags else 1
+        orientation = int(page.tags[ORIENTATION].value) if turn and ORIENTATION in page.tags else 1
         samples = sample_names(page, levels[0].size("s"))
         if palette or int(page.photometric) != PALETTE:
             coloured = [in_colours(level, page) for level in levels]
@@ -239,5 +241,6 @@ register(
         (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"),
         sequenced=True,
         read_numbers=partial(read_tiff, palette=False),
+        read_before=partial(read_tiff, palette=False, turn=False),
     )
 )

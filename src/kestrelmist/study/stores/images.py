@@ -23,6 +23,9 @@ from ..items import ImageRecord, Record
 from ..open_study import OpenStudy
 from ..store import STORES, Prepared, Store, side_folder, store_for
 
+READING = 2
+"""Raised when files are read in another way than before: an image that was taken in earlier keeps its own way."""
+
 
 class ImageStore(Store):
     """Keeps images with their files."""
@@ -101,6 +104,7 @@ def body_of(image: Image, files: list[str], origin: Origin) -> dict[str, Any]:
         "format": origin.format or "NIfTI",
         "files": files,
         "reading": _reading(image, origin),
+        "read": READING,
     }
 
 
@@ -167,7 +171,9 @@ class StoredImage:
     def __init__(self, folder: Path, record: ImageRecord):
         self.record = record
         self.files = [folder / f for f in record.body["files"]]  # an absolute path stays itself
-        self.reading: dict = record.body.get("reading", {})
+        self.reading: dict = dict(record.body.get("reading", {}))
+        if record.body.get("read", 1) < READING:
+            self.reading["before"] = True
         self._opened: Image | None = None
 
     @property
