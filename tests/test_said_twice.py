@@ -11,6 +11,7 @@ from kestrelmist.core.errors import Trouble
 from kestrelmist.formats.label_files import read_label_map
 from kestrelmist.formats.lengths import millimetres, seconds
 from kestrelmist.formats.opening import open_image
+from kestrelmist.gather.bare_image import bare_facts
 from tests.making import PlaceCase
 
 RANDOM = np.random.default_rng(20)
@@ -55,7 +56,7 @@ class DescriptionTest(PlaceCase):
         np.testing.assert_allclose(image.space.spacing[:2], 0.25e-3)
         self.assertEqual(image.axes[0].labels, ("DAPI", "actin"))
         np.testing.assert_array_equal(image.stored((1,)).exact()[:, :, 0].T, large[1])
-        self.assertIn("Another picture is in this file and left: macro (40 × 30)", said(image))
+        self.assertIn("Another picture is in this file and left: 40 × 30", said(image))
 
     def test_two_of_one_size_are_told_apart_by_their_order(self):
         one, other = (np.full((50, 60), v, np.uint8) for v in (1, 2))
@@ -97,6 +98,18 @@ class DescriptionTest(PlaceCase):
         tifffile.tiffcomment(path, away.replace("gone.tif", "../../secret.tif").encode())
         with self.assertRaisesRegex(Trouble, "names values outside its folder"):
             open_image(path)
+
+    def test_what_a_file_says_in_a_doubt_does_not_outlive_its_identity(self):
+        head = "NRRD0005\ntype: uint8\ndimension: 3\nsizes: 2 2 2\nspace: left-posterior-superior\n"
+        head += 'space directions: (1,0,0) (0,1,0) (0,0,2)\nspace units: "Waldemarius" "mm" "mm"\nencoding: raw\n\n'
+        (self.place / "u.nrrd").write_bytes(head.encode() + bytes(8))
+        image = open_image(self.place / "u.nrrd")
+        self.assertIn("Waldemarius", said(image))
+        kept = bare_facts(image)["caveats"]
+        self.assertTrue(kept)
+        self.assertNotIn("Waldemarius", str(kept))
+        path = self.ome((np.ones((20, 30), np.uint8), self.facts(1.0, Name="Waldemarius")), (np.ones((40, 50)), {}))
+        self.assertNotIn("Waldemarius", said(open_image(path)))
 
     def test_pages_of_other_sizes_are_told(self):
         path = self.place / "pages.tif"
@@ -224,7 +237,9 @@ class ZarrTest(PlaceCase):
         group, path = self.group("faint")
         labels = group.create_group("labels")
         labels.attrs["labels"] = ["cells"]
-        self.assertRegex(said(open_image(path)), "Further pyramids .*: faint.* labels .*cells")
+        self.assertRegex(
+            said(open_image(path)), "1 further pyramid is .*The labels of this OME-Zarr are left .1, in its folder"
+        )
         cells = labels.create_group("cells")
         cells.create_array("0", shape=(8, 10, 12), chunks=(8, 10, 12), dtype="u2")[...] = 7
         cells.attrs.update({"multiscales": dict(group.attrs)["multiscales"][:1]})

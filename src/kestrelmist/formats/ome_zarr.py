@@ -106,15 +106,13 @@ def _one_picture(group, path: Path):
 def _left_in(group, facts: dict) -> list[Caveat]:
     """What is to be said of further pyramids and of labels, which are not taken."""
     said = []
-    others = [str(one.get("name") or n + 2) for n, one in enumerate((facts.get("multiscales") or ())[1:])]
+    others = len((facts.get("multiscales") or ())[1:])  # without their names, which somebody has typed
     if others:
-        said.append(f"Further pyramids of this OME-Zarr are left: {', '.join(others[:5])}")
+        said.append(f"{others} further pyramid{'s are' if others > 1 else ' is'} in this OME-Zarr and left")
     if "labels" in group:
-        names = [str(name) for name in _facts_of(group["labels"]).get("labels") or ()]
+        count = len(_facts_of(group["labels"]).get("labels") or ())
         said.append(
-            f"The labels of this OME-Zarr are left ({', '.join(names[:5])}); they can be opened on the image"
-            if names
-            else "The labels of this OME-Zarr are left"
+            f"The labels of this OME-Zarr are left ({count}, in its folder “labels”); they can be opened on the image"
         )
     return [Caveat(NOTED, sentence) for sentence in said]
 

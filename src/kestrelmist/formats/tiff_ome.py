@@ -125,6 +125,6 @@ def others_left(file, series) -> list[Caveat]:
     if not others:
         return []
     sizes = [" × ".join(str(s.shape[s.axes.index(a)]) for a in "XY" if a in s.axes) for s in others]
-    listed = ", ".join(f"{s.name} ({size})" if s.name else size for s, size in list(zip(others, sizes))[:4])
+    listed = ", ".join(sizes[:4])  # no names, which somebody has typed
     many = f"{len(others)} more pictures are" if len(others) > 1 else "Another picture is"
     return [Caveat(NOTED, f"{many} in this file and left: {listed}{', …' if len(others) > 4 else ''}")]

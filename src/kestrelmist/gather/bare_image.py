@@ -17,12 +17,14 @@ from .defined_terms import is_term
 
 UNITS = frozenset(
     """
-HU m cm mm um µm nm s ms us µs Hz kHz MHz % 1 px count counts T mT K °C degC g/ml Bq/ml Bq/mL kBq/ml kBq/mL MBq/ml
+HU m cm mm um µm nm s ms us µs Hz kHz MHz % 1 px count counts T mT K °C degC g/ml Bq/ml Bq/mL kBq/ml kBq/mL MBq/ml rad/s
 BQML CNTS SUV ppm rad deg ° Pa kPa V mV A mA Gy mGy OD mm2/s mm^2/s um2/ms µm2/ms 1/s 1/mm s/mm2 ml mm3 cm3 a.u.
 """.split()
 )
 """Units of values and axes that mean something by themselves."""
-AXES = frozenset(("time", "channel", "detector", "echo", "phase", "component", "direction", "energy", "angle", "axis"))
+AXES = frozenset(
+    "time channel detector echo phase component direction energy angle axis frequency shift frame page".split()
+)
 PLACES = frozenset(("front", "back", "magnitude", "phase", "real", "imaginary"))
 
 STRENGTH = re.compile(r"b \d{1,5}(\.\d{1,3})?")
@@ -39,7 +41,10 @@ def bare_facts(image: Image) -> dict[str, Any]:
         "axes": tuple(bare_axis(axis) for axis in image.axes),
         "unit": image.unit if image.unit in UNITS else "",
         "modality": image.modality if is_term(image.modality) else "",
-        "caveats": [c for c in image.caveats if c.code != NOTED],
+        # what stands in quotes was in the file
+        "caveats": [
+            replace(c, sentence=re.sub("“[^”]*”", "“…”", c.sentence)) for c in image.caveats if c.code != NOTED
+        ],
     }
 
 
