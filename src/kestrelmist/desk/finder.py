@@ -64,6 +64,7 @@ class Finder(QFrame):
         self.list.setModel(self.model)
         self.list.setEditTriggers(QListView.EditTrigger.NoEditTriggers)
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 12, 12, 8)
         column.addWidget(self.field)

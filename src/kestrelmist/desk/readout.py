@@ -15,7 +15,7 @@ from ..scene.tiles import tiles_of
 from ..study.items import ImageRecord
 from .desk_model import Desk
 from .light_table.overlay import decimals
-from .plain_text import Words
+from .plain_text import Words, plain_tip
 from .sight import Sight
 from .theme.theme import figures
 from .viewing import Viewing
@@ -52,7 +52,7 @@ class Readout(QWidget):
             head, value = Words(name), Words("–")
             head.setProperty("kind", "name")
             value.setFont(figures(13))
-            value.setToolTip(name)
+            value.setToolTip(plain_tip(name))
             row.addWidget(head)
             row.addWidget(value)
             self.fields[name], self.heads[name] = value, head
@@ -130,7 +130,7 @@ class Readout(QWidget):
             words = min(level, 2)
             self.side.setText(self._sides[words])
             self.scale.setText(self._scale[words])
-            self.scale.setToolTip(self._scale[0])
+            self.scale.setToolTip(plain_tip(self._scale[0]))
             for name, field in self.fields.items():
                 self.heads[name].setVisible(level < 3)
                 field.setMinimumWidth(WIDTHS[name] if level < 4 else 0)
