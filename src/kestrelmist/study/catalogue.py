@@ -177,7 +177,7 @@ class Catalogue:
                 return False
             db = sqlite3.connect(f"{self.path.resolve().as_uri()}?mode=ro", uri=True, timeout=5)
             try:
-                return version_of(db) >= CURRENT
+                return version_of(db) > 0  # made and brought up to date in one transaction each
             finally:
                 db.close()
         except FileNotFoundError:

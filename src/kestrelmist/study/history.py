@@ -29,8 +29,9 @@ class Entry:
 
     id: int
     title: str
-    items: tuple[int, ...]
-    steps: tuple[int, ...] = ()
+    items: list[int]
+    """A folder of thousands of images that was taken in is one entry, to which each of them adds itself."""
+    steps: list[int] = field(default_factory=list)
 
 
 @dataclass
@@ -78,12 +79,12 @@ class History:
             "SELECT seq, entry, turns, item_id, title, made, step_id, kind FROM change ORDER BY seq"
         ):
             if row["turns"] is None:
-                step = () if row["step_id"] is None else (row["step_id"],)
+                step = [] if row["step_id"] is None else [row["step_id"]]
                 if row["entry"] in entries:
-                    entries[row["entry"]].items += (row["item_id"],)
+                    entries[row["entry"]].items.append(row["item_id"])
                     entries[row["entry"]].steps += step
                     continue
-                entry = entries[row["entry"]] = Entry(row["entry"], row["title"], (row["item_id"],), step)
+                entry = entries[row["entry"]] = Entry(row["entry"], row["title"], [row["item_id"]], step)
                 stacks.done.append(entry)
                 stacks.undone.clear()
             elif row["entry"] not in turned and row["turns"] in entries:
@@ -178,10 +179,11 @@ class History:
             steps = () if written is None else (written,)
             last_done = stacks.done[-1] if stacks.done else None
             if last_done is not None and last_done.id == entry:
-                last_done.items, last_done.steps = last_done.items + items, last_done.steps + steps
+                last_done.items.extend(items)
+                last_done.steps.extend(steps)
                 self._recent.clear()
             else:
-                stacks.done.append(Entry(entry, title or given[0].title, items, steps))
+                stacks.done.append(Entry(entry, title or given[0].title, list(items), list(steps)))
                 self._recent = {entry: list(given)}
             stacks.undone.clear()
             if take_back is None:
@@ -267,7 +269,7 @@ class History:
             for change in turned:
                 change.apply(self.study)
             _turn(stacks, entry)
-        self._tell(entry.items)
+        self._tell(tuple(entry.items))
         return entry
 
     def changes_of(self, entry: int) -> list[Change]:
