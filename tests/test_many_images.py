@@ -1,6 +1,8 @@
 """Hundreds of images taken in: what each costs does not grow, files are let go of, the window keeps its time."""
 
 import os
+import random
+import re
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -15,9 +17,10 @@ from kestrelmist.desk.findable import MANY
 from kestrelmist.desk.finder import MOST
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.gather.plan import name_subjects, plan_folder
-from kestrelmist.gather.subject_rule import SubjectRule
+from kestrelmist.gather.subject_rule import SubjectRule, name_finder
 from kestrelmist.study.catalogue import Catalogue
 from kestrelmist.study.gathering import take_lines
+from kestrelmist.study.items import Record
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause
 from tests.making import PlaceCase, straight_space
@@ -27,11 +30,11 @@ COUNT = 320
 
 def files(place: Path, count: int = COUNT) -> Path:
     """A folder of small images, ten of each subject."""
-    random, space = np.random.default_rng(3), straight_space((6, 5, 4))
+    noise, space = np.random.default_rng(3), straight_space((6, 5, 4))
     for n in range(count):
         folder = place / "scans" / f"S-{n // 10:03d}"
         folder.mkdir(parents=True, exist_ok=True)
-        write_nifti(folder / f"im{n % 10}.nii", random.integers(0, 99, space.shape).astype(np.int16), space)
+        write_nifti(folder / f"im{n % 10}.nii", noise.integers(0, 99, space.shape).astype(np.int16), space)
     return place / "scans"
 
 
@@ -40,6 +43,19 @@ def planned(place: Path, count: int = COUNT):
     lines = plan_folder(files(place, count))
     name_subjects(lines, SubjectRule("folder", r"(S-\d+)"))
     return lines
+
+
+class NamesTest(unittest.TestCase):
+    def test_the_longest_name_that_stands_alone_in_a_path(self):
+        chance = random.Random(2)
+        words = ["HM", "HM-1", "HM-12", "1", "12", "a b", "é", "x.y", "", "M-1"]
+        for _ in range(400):
+            names = chance.sample(words, 5)
+            text = "".join(chance.choice([*words, "/", "-", " ", "z", "é"]) for _ in range(6))
+            fits = [n for n in names if n and re.search(rf"(?<![0-9A-Za-z]){re.escape(n)}(?![0-9A-Za-z])", text)]
+            found = name_finder(names)(text)
+            self.assertEqual(len(found), max(map(len, fits), default=0), (names, text))
+            self.assertTrue(found in fits or not fits)
 
 
 class ManyTest(PlaceCase):
@@ -79,6 +95,40 @@ class ManyTest(PlaceCase):
             self.assertLess(len(os.listdir("/proc/self/fd")), before + HANDLES.limit + 20)
             first = study.records()[0]
             self.assertGreater(study.image(first.id).data.max(), 0)  # read anew
+
+    def test_what_is_there_already_costs_no_more(self):
+        lines = planned(self.place, 60)
+        counts, read = [0], Catalogue.rows
+
+        def counted(catalogue, query, *values):
+            found = read(catalogue, query, *values)
+            counts[-1] += len(found)
+            return found
+
+        with Study(self.place / "study", create=True) as study:
+            taken = take_lines(study, lines, folder=self.place / "scans")
+            with mock.patch.object(Catalogue, "rows", counted):
+                again = take_lines(
+                    study, lines, told=lambda line, words: counts.append(0) if words == "reading" else None
+                )
+            self.assertEqual((len(taken.keys), len(again.known), again.keys), (60, 60, []))
+            self.assertLess(max(counts), 20)
+            self.assertEqual(sorted(study.items.everything()), sorted(taken.keys))
+
+    def test_a_transaction_that_is_taken_back_leaves_what_was_read(self):
+        with Study(self.place / "study", create=True) as study:
+            take_lines(study, planned(self.place, 3), folder=self.place / "scans")
+            before = {key: (r.name, r.removed) for key, r in study.items.everything().items()}
+            first = min(before)
+            with self.assertRaises(ZeroDivisionError), study.catalogue.change() as db:
+                study.items.update(db, first, {"name": "Other", "removed": True})
+                study.items.insert(db, Record(0, "image", "S-9", "New", None, study.items.get(first).space))
+                self.assertEqual(study.items.get(first).name, "Other")
+                self.assertEqual(len(study.items.everything()), 4)
+                1 / 0
+            self.assertEqual({key: (r.name, r.removed) for key, r in study.items.everything().items()}, before)
+            self.assertEqual(study.items.get(first).name, before[first][0])
+            self.assertEqual(study.items.free_name("New", "image", "S-9"), "New")
 
     def test_cancel_keeps_what_is_in_and_clears_what_is_not(self):
         lines = planned(self.place, 30)

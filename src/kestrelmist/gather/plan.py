@@ -23,7 +23,7 @@ from ..formats.format import format_of, image_name, words_for
 from ..formats.sequence import read_sequence, sequences
 from ..formats.series import Series
 from ..scene.thumbnail import SIDE, thumbnail
-from .subject_rule import UNNAMED, SubjectRule
+from .subject_rule import UNNAMED, SubjectRule, name_finder
 
 KINDS = {
     "CT": "CT",
@@ -391,10 +391,7 @@ def name_subjects(lines: list[PlanLine], rule: SubjectRule, known=()) -> None:
             said = participant_of(line.files[0], line.sources["bids"])
             line.subject = line.subject or said.get("subject", "") or line.sources["bids"]
             line.participant = {f"{FACT}{name}": value for name, value in said.items() if name != "subject"}
-    names = sorted({line.subject for line in lines if line.subject} | set(known), key=len, reverse=True)
+    longest = name_finder({line.subject for line in lines} | set(known))
     for line in lines:
         if not line.subject:
-            text = str(line.files[0])
-            line.subject = next(
-                (n for n in names if n and re.search(rf"(?<![0-9A-Za-z]){re.escape(n)}(?![0-9A-Za-z])", text)), UNNAMED
-            )
+            line.subject = longest(str(line.files[0])) or UNNAMED

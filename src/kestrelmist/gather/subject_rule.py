@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 from ..core.errors import Trouble
@@ -29,3 +30,27 @@ class SubjectRule:
         """The name found in one of the values, "" when the pattern does not fit."""
         found = self.checked().search(values.get(self.source, ""))
         return "" if found is None else (found.group(1) if found.re.groups else found.group(0)).strip()
+
+
+def name_finder(names: Iterable[str]) -> Callable[[str], str]:
+    """A function that gives the longest of some names that stands in a text with no letter or digit beside it; "" when
+    none does. Looked for by their lengths: there may be thousands of names and of texts."""
+    known = {name for name in names if name}
+    lengths = sorted({len(name) for name in known}, reverse=True)
+
+    def longest(text: str) -> str:
+        starts = [n for n in range(len(text)) if n == 0 or not _joins(text[n - 1])]
+        for length in lengths:
+            for at in starts:
+                name = text[at : at + length]  # shorter at the end, where it was or will be looked for as itself
+                if len(name) < length:
+                    break
+                if name in known and not _joins(text[at + length : at + length + 1]):
+                    return name
+        return ""
+
+    return longest
+
+
+def _joins(letter: str) -> bool:
+    return letter.isascii() and letter.isalnum()

@@ -156,19 +156,27 @@ class Items:
         self.catalogue = catalogue
         self._index: ItemIndex[Record] | None = None
         self._written: set[int] = set()
+        """Rows to be read again."""
+        self._touched: set[int] = set()
+        """Rows that the transaction under way has written: when it is taken back they are as they were."""
         self._on_disk: dict[int, Record] | None = None
         """Everything, as it is told to whoever does not write; another dict after every transaction."""
         self._known: dict[int, tuple[tuple, Record]] = {}
         """What was read, with the row as it was: of hundreds one has changed, and the others need not be read."""
         catalogue.kept.append(self._kept)
-        catalogue.taken_back.append(self.forget)
+        catalogue.taken_back.append(self._taken_back)
 
     def forget(self) -> None:
-        """Read again when next asked: another process may have written, or what was written was taken back."""
+        """Read again when next asked: another process may have written."""
         with self.catalogue.guard:
             self._index = self._on_disk = None
 
+    def _taken_back(self) -> None:
+        self._written |= self._touched
+        self._touched.clear()
+
     def _kept(self) -> None:
+        self._touched.clear()
         many = len(self._written) > MANY
         if self._written or self._index is None or not self._index.unchanged:
             self._on_disk = self._now().everything() if many else None
@@ -242,8 +250,9 @@ class Items:
             return [r for r in self._now().alike(content) if not r.removed]
 
     def get(self, item: int) -> Record | None:
-        if not self.catalogue.writes_here:
-            return self.everything().get(item)
+        found = self._on_disk
+        if found is not None and not self.catalogue.writes_here:
+            return found.get(item)
         with self.catalogue.guard:
             return self._now().by_id.get(item)
 
@@ -283,6 +292,10 @@ class Items:
 
     # written inside a transaction
 
+    def _wrote(self, *keys: int) -> None:
+        self._written.update(keys)
+        self._touched.update(keys)
+
     def insert(self, db: sqlite3.Connection, record: Record, thumbnail: bytes | None = None) -> int:
         """A new row; returns its id."""
         db.execute("INSERT OR IGNORE INTO subject (name) VALUES (?)", (record.subject,))
@@ -304,7 +317,7 @@ class Items:
             ),
         ).lastrowid
         assert made is not None
-        self._written.add(made)
+        self._wrote(made)
         return made
 
     def update(self, db: sqlite3.Connection, item: int, facts: dict[str, Any]) -> None:
@@ -320,9 +333,8 @@ class Items:
                 db.execute(f"UPDATE item SET {key} = ? WHERE id = ?", (stored, item))
             else:
                 raise KeyError(key)
-        self._written.add(item)
-        if "name" in facts:  # which things that are of it tell too
-            self._written.update(r.id for r in self.owned(item))
+        # the name is told by things that are of it, too
+        self._wrote(item, *((r.id for r in self.owned(item)) if "name" in facts else ()))
 
     def delete(self, db: sqlite3.Connection, item: int) -> None:
         """Delete a row for good, with everything that is of it and all their changes."""
@@ -330,7 +342,7 @@ class Items:
             db.execute("DELETE FROM change WHERE item_id = ?", (one,))
             db.execute("DELETE FROM version WHERE item_id = ?", (one,))
             db.execute("DELETE FROM item WHERE id = ?", (one,))
-            self._written.add(one)
+            self._wrote(one)
 
 
 def _record(row: sqlite3.Row) -> Record:
