@@ -54,7 +54,11 @@ class Study:
         self.notices: list[str] = []
         """What a person should hear of although nothing failed; `on_notice` is called with each."""
         self.on_notice: Callable[[str], object] | None = None
-        self.session = self._start_session()
+        try:
+            self.session = self._start_session()
+        except BaseException:  # whoever rebuilds it must find it closed
+            self.catalogue.close()
+            raise
         self.history = History(self)
         self.maps = LabelMaps(self)
         self._images: dict[int, Image] = {}
