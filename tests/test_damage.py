@@ -15,6 +15,7 @@ from kestrelmist.scene.thumbnail import thumbnail
 from kestrelmist.study.catalogue_trouble import Damaged, Gone, Remains, trouble_of
 from kestrelmist.study.elsewhere import save_elsewhere
 from kestrelmist.study.rebuild import rebuild
+from kestrelmist.study.salvage import TYPES, _sound
 from kestrelmist.study.schema import CURRENT
 from kestrelmist.study.study import Study
 from tests.making import PlaceCase, two_balls
@@ -132,6 +133,18 @@ class DamagedTest(DamageCase):
             rebuild(self.folder, "accept")
         finally:
             gc.enable()
+
+    def test_rows_without_what_tells_them_apart_are_left(self):
+        with Study(self.folder):
+            pass
+        with sqlite3.connect(self.folder / "study.db") as db:
+            db.row_factory = sqlite3.Row
+            for table, keys in TYPES.items():
+                for row in db.execute(f"SELECT * FROM {table} LIMIT 3").fetchall():
+                    self.assertTrue(_sound(table, dict(row)), (table, dict(row)))
+                    for key in keys:
+                        self.assertFalse(_sound(table, {**dict(row), key: None}), (table, key))
+        db.close()
 
     def test_causes_are_told_apart(self):
         for code, words in (

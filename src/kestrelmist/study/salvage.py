@@ -16,6 +16,16 @@ from .changes import unpacked
 from .schema import CURRENT, STEPS, bring_up_to_date, run_script, version_of
 
 TABLES = ("subject", "session", "item", "step", "change", "version", "view")
+TYPES: dict[str, dict[str, type]] = {
+    "subject": {"id": int, "name": str},
+    "session": {"id": int, "started": str},
+    "item": {"id": int, "kind": str, "subject_id": int, "name": str, "body": str, "added": str},
+    "step": {"id": int, "made": str, "operation": str, "title": str},
+    "change": {"seq": int, "entry": int, "item_id": int, "kind": str, "title": str, "made": str},
+    "version": {"id": int, "item_id": int, "seq": int, "name": str},
+    "view": {"key": str, "value": str},
+}
+"""What columns hold at least; a damaged catalogue may give anything."""
 PROBED = 2000
 """Row numbers tried one by one in a stretch that cannot be read in a row."""
 
@@ -171,6 +181,8 @@ def _read(db: sqlite3.Connection, query: str) -> tuple[dict[int, dict], bool]:
 
 def _sound(table: str, row: dict) -> bool:
     """Whether a row says what such a row has to say."""
+    if any(not isinstance(row.get(name), kind) for name, kind in TYPES[table].items()):
+        return False
     try:
         if table == "item":
             body = json.loads(row["body"])
