@@ -70,16 +70,18 @@ class Following(QObject):
     def _go_on(self) -> None:
         if not self._telling:
             self._take()
-        if self._telling:
-            began = time.monotonic()
-            self._telling.pop(0)()
+        began = time.monotonic()
+        try:
+            if self._telling:
+                self._telling.pop(0)()
+        finally:  # a fault of one listener keeps nothing from the others
             self._took += time.monotonic() - began
-        if self._telling:
-            self._later.start(0)
-            return
-        self._not_before, self._took = time.monotonic() + min(LONGEST, SHARE * self._took), 0.0
-        if self._waiting:
-            self._begin()
+            if self._telling:
+                self._later.start(0)
+            else:
+                self._not_before, self._took = time.monotonic() + min(LONGEST, SHARE * self._took), 0.0
+                if self._waiting:
+                    self._begin()
 
     def flush(self) -> None:
         """Tell all that is waiting, now."""
