@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import hashlib
 import os
 import shutil
@@ -87,6 +88,8 @@ def _in_a_window(place: Path, source: Path, plain: float, against: str) -> list[
     window.show()
     window.start()
     load_drawing(Progress())
+    gc.collect()
+    gc.freeze()  # as the program does when it is loaded
     desk, work = window.desk, window.desk.session.work
 
     def until(done, worst: float = 0.0) -> tuple[float, float]:
@@ -120,6 +123,7 @@ def _in_a_window(place: Path, source: Path, plain: float, against: str) -> list[
     until(lambda: work.current is None)
     stopped = time.perf_counter() - began
     window.close()
+    gc.unfreeze()
     rate = COUNT / took
     found = [
         Row(
