@@ -10,6 +10,7 @@ from unittest import mock
 import numpy as np
 
 from kestrelmist.core.budget import HANDLES
+from kestrelmist.core.errors import Trouble
 from kestrelmist.core.progress import Progress
 from kestrelmist.desk import session as session_module
 from kestrelmist.desk.bench import fields
@@ -130,6 +131,28 @@ class ManyTest(PlaceCase):
             self.assertEqual(study.items.get(first).name, before[first][0])
             self.assertEqual(study.items.free_name("New", "image", "S-9"), "New")
 
+    def test_what_is_read_in_a_transaction_is_not_taken_for_known(self):
+        with Study(self.place / "study", create=True) as study:
+            take_lines(study, planned(self.place, 3), folder=self.place / "scans")
+            first = min(study.items.everything())
+            with study.catalogue.change() as db:
+                study.items.update(db, first, {"name": "Other"})
+                self.assertEqual(study.items.everything()[first].name, "Other")
+            self.assertEqual(study.items.everything()[first].name, "Other")
+            self.assertEqual(study.items.get(first).name, "Other")
+
+    def test_another_entry_than_the_one_meant_is_not_turned(self):
+        with Study(self.place / "study", create=True) as study:
+            take_lines(study, planned(self.place, 3), folder=self.place / "scans")
+            meant = study.history.to_undo()
+            study.run("rename", thing=study.records()[0].id, name="Other")
+            with self.assertRaisesRegex(Trouble, "Something else was done before"):
+                study.history.undo(only=meant)
+            self.assertIn("Other", [r.name for r in study.records()])
+            study.history.undo()
+            study.history.undo(only=meant)
+            self.assertEqual(study.records(), [])
+
     def test_cancel_keeps_what_is_in_and_clears_what_is_not(self):
         lines = planned(self.place, 30)
         progress, there = Progress(), []
@@ -198,6 +221,9 @@ class ManyInTheWindowTest(DeskCase):
         self.assertEqual(
             (field.value(), field.itemText(40)), (lead.id, f"{COUNT - 40} more: show one of their subject first")
         )
+        last = [r for r in window.desk.study.records() if r.subject == lead.subject][-1]
+        with mock.patch.object(fields, "LISTED", 4):  # of a subject that has more than there is room for
+            self.assertEqual(fields.ThingField(window.desk.study, "image", False, last.id).value(), last.id)
         pause(20)
 
 

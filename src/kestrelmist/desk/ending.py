@@ -38,12 +38,15 @@ class Ending(QObject):
         self._notifier = QSocketNotifier(self._asked, QSocketNotifier.Type.Read, self)
         self._notifier.activated.connect(self._read)
         # answered before the desktop goes on with ending
-        app.commitDataRequest.connect(lambda _: self.end(), Qt.ConnectionType.DirectConnection)
+        app.commitDataRequest.connect(self._session_ends, Qt.ConnectionType.DirectConnection)
 
     def _read(self) -> None:
         with suppress(BlockingIOError):
             if any(number in SIGNALS for number in os.read(self._asked, 64)):
                 self.end()
+
+    def _session_ends(self, _) -> None:
+        self.end()
 
     def end(self) -> None:
         """Close everything. Whoever asks a second time does not wait for it."""
@@ -64,5 +67,6 @@ class Ending(QObject):
         for number, handler in self._handlers.items():
             signal.signal(number, handler)
         self._notifier.setEnabled(False)
+        self.parent().commitDataRequest.disconnect(self._session_ends)
         os.close(self._asked)
         os.close(self._write)

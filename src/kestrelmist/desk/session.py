@@ -114,7 +114,7 @@ class Session(QObject):
             self.guarded(turn)
             return None
         self.end_gesture()
-        self.work.start(f"{words} “{entry.title}”", lambda progress: turn())
+        self.work.start(f"{words} “{entry.title}”", lambda progress: turn(only=entry))
         return entry
 
     @property

@@ -68,7 +68,9 @@ def described(file, series) -> Described:
         try:
             found = _ome(file.ome_metadata, series, file.series)
         except (ElementTree.ParseError, ValueError, AttributeError):
-            return Described()
+            return Described(
+                caveats=[Caveat(NOTED, "The description of this OME-TIFF cannot be read; it is passed over")]
+            )
         lost = sum(page is None for page in series.pages)
         if lost:
             said = f"{lost} of {len(series.pages)} planes of this picture are in files that are not there; they are 0"

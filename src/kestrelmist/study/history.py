@@ -226,19 +226,24 @@ class History:
             last[change.item] = seq
         return entry, last
 
-    def undo(self, thing: int | None = None) -> Entry | None:
-        """Take back the last entry, or the last that changed a thing; None when there is none."""
-        return self._turn_last(thing, back=True)
+    def undo(self, thing: int | None = None, only: Entry | None = None) -> Entry | None:
+        """Take back the last entry, or the last that changed a thing; None when there is none.
 
-    def redo(self, thing: int | None = None) -> Entry | None:
-        """Do again what was taken back last."""
-        return self._turn_last(thing, back=False)
+        Raises Trouble when it is another one than `only`.
+        """
+        return self._turn_last(thing, True, only)
 
-    def _turn_last(self, thing: int | None, back: bool) -> Entry | None:
+    def redo(self, thing: int | None = None, only: Entry | None = None) -> Entry | None:
+        """Do again what was taken back last; as `undo`."""
+        return self._turn_last(thing, False, only)
+
+    def _turn_last(self, thing: int | None, back: bool, only: Entry | None = None) -> Entry | None:
         self.end_gesture()
         with self._lock:
             stacks = self._stacks
             entry = self._last(stacks.done if back else stacks.undone, thing)
+            if only is not None and entry is not only:
+                raise Trouble(f"Something else was done before “{only.title}” had its turn, so it stays", "try again")
             if entry is None:
                 return None
             changes = self.changes_of(entry.id)

@@ -69,11 +69,6 @@ class ItemIndex(Generic[R]):
         if record.hash:
             self._alike[record.hash].pop(record.id, None)
 
-    @property
-    def unchanged(self) -> bool:
-        """Whether nothing has changed since everything was last asked for."""
-        return self._seen is not None
-
     def everything(self) -> dict[int, R]:
         """All records by id, by subject and in the order they came; the same dict until something changes."""
         if self._seen is None:

@@ -176,10 +176,9 @@ class Items:
         self._touched.clear()
 
     def _kept(self) -> None:
-        self._touched.clear()
-        many = len(self._written) > MANY
-        if self._written or self._index is None or not self._index.unchanged:
-            self._on_disk = self._now().everything() if many else None
+        if self._touched:  # whatever of it was read again in the transaction itself
+            self._on_disk = self._now().everything() if len(self._touched) > MANY else None
+            self._touched.clear()
 
     def _now(self) -> ItemIndex[Record]:
         """What there is now, for who holds the catalogue's guard."""

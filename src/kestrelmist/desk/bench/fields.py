@@ -187,6 +187,9 @@ def _some(records: list[Record], study: Study, key: int | None) -> tuple[list[Re
         return records, 0
     near = study.items.get(key) if key is not None else None
     own = [r for r in records if near is not None and r.subject == near.subject]
+    first = [r for r in own if near is not None and r.id == near.id]  # however many its subject has
+    there = {r.id for r in first}
+    own = first + [r for r in own if r.id not in there]
     there = {r.id for r in own}
     return (own + [r for r in records if r.id not in there])[:LISTED], len(records) - LISTED
 
