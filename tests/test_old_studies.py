@@ -107,6 +107,16 @@ class OpenedTest(OldCase):
                     study.run("rename", thing=study.records()[0].id, name="Other")
             self.assertEqual(contents(folder), before)
 
+    def test_a_copy_that_cannot_be_brought_up_to_date_leaves_nothing(self):
+        folder, temporary = unpacked(3, self.place / "no room"), self.place / "temporary"
+        temporary.mkdir()
+        full = DiskFull("There is no room to bring this study up to date; it is as it was", "free some space")
+        with mock.patch.object(catalogue, "bring_up_to_date", side_effect=full):
+            with mock.patch.object(catalogue.tempfile, "tempdir", str(temporary)):
+                with self.assertRaisesRegex(DiskFull, "it is as it was"):
+                    Study(folder, read_only=True)
+        self.assertEqual(list(temporary.iterdir()), [])
+
     def test_a_full_disk_leaves_it_as_it_is(self):
         for layout in (1, 2, 3, 4):
             folder = unpacked(layout, self.place / str(layout))
@@ -193,6 +203,12 @@ class RebuiltTest(OldCase):
         with Study(folder) as study:
             self.whole(study)
             self.assertEqual(len(study.logbook.entries()), 14)
+
+    def test_two_rebuilds_in_one_second_leave_both_catalogues(self):
+        folder = unpacked(4, self.place / "soon")
+        for _ in range(3):
+            rebuild(folder, "accept")
+        self.assertEqual(len(list(folder.glob("study.damaged-*.db"))), 3)
 
     def test_what_a_copy_of_before_still_has_is_taken(self):
         folder = unpacked(4, self.place / "copy")

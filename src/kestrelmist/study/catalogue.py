@@ -152,7 +152,12 @@ class Catalogue:
         if version < CURRENT:  # a copy of an older one is brought up to date, and read by
             db.close()
             db = sqlite3.connect(self._copied_aside(), isolation_level=None, check_same_thread=False)
-            bring_up_to_date(db, self.path, keep=False)
+            try:
+                bring_up_to_date(db, self.path, keep=False)
+            except BaseException:
+                db.close()
+                self._drop_copy()
+                raise
         db.row_factory = sqlite3.Row
         return db
 
@@ -317,8 +322,12 @@ class Catalogue:
                 self._beside.close()
             self.db.close()
         self.close_lock()
+        self._drop_copy()
+
+    def _drop_copy(self) -> None:
         if self._copy is not None:
             shutil.rmtree(self._copy, ignore_errors=True)
+            self._copy = None
 
 
 def _holds_something(path: Path) -> bool:

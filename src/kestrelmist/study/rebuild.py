@@ -79,6 +79,8 @@ def _made_anew(folder: Path, old: Path, losses: str) -> Found:
         made = Path(place) / "study.db"
         _write(made, found.rows)
         when = datetime.now().strftime("%Y%m%d-%H%M%S")
+        while (folder / f"study.damaged-{when}.db").exists():  # none takes the place of another
+            when += "-1"
         for path in sorted(folder.glob("study.db*")):
             path.rename(path.with_name(path.name.replace("study.db", f"study.damaged-{when}.db")))
         made.rename(old)
