@@ -58,28 +58,20 @@ class RealWindowTest(PlaceCase):
         self.assertLess(min(lead), 40)  # and the dark around it
         self.assertEqual(image.pixelColor(5, 795).name(), "#1f2c35")
 
+    def desk(self, **more) -> subprocess.CompletedProcess:
+        """The program on no display but those that are named."""
+        env = {k: v for k, v in self.env.items() if k not in ("DISPLAY", "QT_QPA_PLATFORM")} | more
+        words = [sys.executable, "-m", "kestrelmist.cli", "desk", str(self.place)]
+        return subprocess.run(words, env=env, capture_output=True, text=True, timeout=60)
+
     def test_without_a_display_it_says_so(self):
-        env = {k: v for k, v in self.env.items() if k not in ("DISPLAY", "QT_QPA_PLATFORM")}
-        ran = subprocess.run(
-            [sys.executable, "-m", "kestrelmist.cli", "desk", str(self.place)],
-            env=env,
-            capture_output=True,
-            text=True,
-            timeout=60,
-        )
+        ran = self.desk()
         self.assertEqual(ran.returncode, 1)
         self.assertIn("no display", ran.stderr)
 
     def test_displays_where_nobody_answers_are_named(self):
         for name, value in (("WAYLAND_DISPLAY", "wayland-77"), ("DISPLAY", ":7777")):
-            env = {k: v for k, v in self.env.items() if k not in ("DISPLAY", "QT_QPA_PLATFORM")} | {name: value}
-            ran = subprocess.run(
-                [sys.executable, "-m", "kestrelmist.cli", "desk", str(self.place)],
-                env=env,
-                capture_output=True,
-                text=True,
-                timeout=60,
-            )
+            ran = self.desk(**{name: value})
             self.assertEqual((ran.returncode, ran.stdout), (1, ""))
             self.assertRegex(ran.stderr, f"^There is no display .*{name} is “{value}”, where nobody answers")
 

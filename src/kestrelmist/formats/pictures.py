@@ -16,9 +16,9 @@ from ..core.progress import Progress
 from ..core.safe_write import written_whole
 from ..core.space import picture_space
 from ..core.values import colour_channels
+from .colour_models import rgb_of_inks
 from .format import Format, image_name, register
 from .planes import deep_enough
-from .tiff_colours import rgb_of_inks
 from .turned import SAID, exif_orientation, turned
 
 
