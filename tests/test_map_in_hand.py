@@ -9,8 +9,12 @@ import numpy as np
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.operation import find_operation
 from kestrelmist.core.patch import LabelEdit, patch_from_indices
+from kestrelmist.core.progress import silent
+from kestrelmist.study.history import Stale
+from kestrelmist.study.keeping import keep
 from kestrelmist.study.label_maps import IN_HAND
 from kestrelmist.study.study import Study
+from kestrelmist.study.task import compute, pinned, settle
 from tests.making import PlaceCase
 from tests.test_strokes import StrokeCase
 
@@ -38,6 +42,19 @@ class ChoiceTest(PlaceCase):
             self.assertEqual(study.in_hand(1), maps["C"])
         with Study(self.place / "study") as study:
             self.assertEqual(study.in_hand(1), maps["C"])
+
+    def test_a_task_holds_the_blank_map_it_was_settled_on(self):
+        """Whoever asks for the image's blank map while that is becoming one, such as a worker before it is on disk."""
+        with self.study_with_balls() as study:
+            task = settle(study, "grow", {"image": 1, **GROW})
+            study.run("add-label", label="Early")
+            study.maps.blank(1)
+            with self.assertRaises(Stale):
+                keep(study, task, compute(study, task, silent()))
+            again = settle(study, "grow", {"image": 1, **GROW} | pinned(study, task))
+            keep(study, again, compute(study, again, silent()))
+            (only,) = study.label_maps(1)
+            self.assertEqual([row.name for row in study.label_map(only.id).table], ["Early", "Ball"])
 
     def test_listeners_are_told_once_it_is_so(self):
         with self.study_with_balls() as study:

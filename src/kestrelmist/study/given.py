@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from ..core.labels import LabelMap
 from .logbook import Thing
 
 
@@ -23,3 +24,5 @@ class Given:
     part: str | None = None
     value: Any = field(default=None, compare=False, repr=False)
     """The thing itself, when Python handed it over."""
+    blank: LabelMap | None = field(default=None, compare=False, repr=False)
+    """The label map that is still to be made: this one, whatever has become of it by the time it is worked on."""

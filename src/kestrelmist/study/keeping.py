@@ -22,7 +22,7 @@ from .items import Record
 from .logbook import Step, Thing, Things
 from .open_study import OpenStudy
 from .store import Prepared, store_for
-from .task import NO_MAP, Made, Task, compute, settle
+from .task import Made, Task, compute, settle
 
 
 class AlreadyThere(Trouble):
@@ -107,8 +107,8 @@ class _Keeping:
         self.taken: list[tuple[Prepared, int, Any]] = []
         self.known: list[tuple[Prepared, Record]] = []
         self.entry = 0
-        self.born: list[tuple[int, int]] = []
-        """Label maps that were made for an edit, after the image each is on."""
+        self.born: list[tuple[int, int, LabelMap]] = []
+        """The image, id and object of label maps that were made for an edit."""
 
     def kept(self, into: int = 0) -> dict[str, Any]:
         task = self.task
@@ -130,8 +130,8 @@ class _Keeping:
                 folder = self.study.folder / store_for(prepared.kind).folder / str(key)
                 shutil.rmtree(folder, ignore_errors=True)
                 self.study.maps.forget(key)
-            for image, key in self.born:
-                self.study.maps.unmake(image, key)
+            for image, key, labels in self.born:
+                self.study.maps.unmake(image, key, labels)
             raise
         for _, key, value in self.taken:
             self.study.hold(key, value)
@@ -262,15 +262,15 @@ class _Keeping:
         """The row of the label map that is edited, made when it is still to be; and the revision the edit fits."""
         if target.item is not None:
             return target.item, _revision(target)
-        assert target.of is not None
-        maps, name = self.study.maps, target.thing.name
-        born = maps.born(target.of) if name == NO_MAP else None
+        assert target.of is not None and target.blank is not None
+        maps, labels = self.study.maps, target.blank
+        born = maps.born(labels)
         if born is not None:
             return born, 0  # the state that was worked on: nothing was drawn on it
-        key = maps.make(db, target.of, name)
-        self.born.append((target.of, key))
-        if name == NO_MAP:
-            maps.become(target.of, key)
+        key = maps.make(db, target.of, target.thing.name)
+        if maps.key_of(labels) is None and not labels.table:  # else what was drawn on it has gone since, and it too
+            self.born.append((target.of, key, labels))
+            maps.become(labels, key)
         return key, None
 
     def _place(self, name: str, placement: Placement) -> None:

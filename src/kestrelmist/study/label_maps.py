@@ -43,7 +43,6 @@ class LabelMaps:
         self._held: dict[int, LabelMap] = {}
         self._blank: weakref.WeakValueDictionary[int, LabelMap] = weakref.WeakValueDictionary()
         """As long as somebody looks at them: of hundreds of images each has one, as large as itself."""
-        self._born: dict[int, int] = {}
         self._choices: dict[int, list[int]] | None = None
 
     def of(self, image: int) -> list[Record]:
@@ -98,7 +97,6 @@ class LabelMaps:
         with self._opening:
             labels = self._blank.get(image)
             if labels is None:
-                self._born.pop(image, None)
                 record = self.study.find(image)
                 self._blank[image] = labels = LabelMap(record.grid, name=NO_MAP, subject=record.subject)
             return labels
@@ -152,11 +150,11 @@ class LabelMaps:
         """Forget what is in memory of some things, or of all when none is named."""
         if not keys:
             self._choices = None
-        for key in keys or [*self._there, *self._blank, *self._born]:
+        for key in keys or [*self._there, *self._blank]:
             labels = self._there.pop(key, None)
             if labels is not None:
                 self._keys.pop(labels, None)
-            for pool in (self._held, self._blank, self._born):
+            for pool in (self._held, self._blank):
                 pool.pop(key, None)
 
     def moved(self, image: int, record: Record) -> None:
@@ -176,10 +174,10 @@ class LabelMaps:
         self.choose(image, key)
         return key
 
-    def born(self, image: int) -> int | None:
-        """What has become of the last blank map of an image, when that is still on the Shelf: work that was begun on
-        the blank one goes on there."""
-        key = self._born.get(image)
+    def born(self, labels: LabelMap) -> int | None:
+        """What has become of a map that was blank once, when that is still on the Shelf: work that was begun on the
+        blank one goes on there."""
+        key = self.key_of(labels)
         record = None if key is None else self.items.get(key)
         return None if record is None or record.removed else key
 
@@ -211,31 +209,29 @@ class LabelMaps:
 
         def insert(db: sqlite3.Connection) -> tuple[list[Change], Step | None]:
             made.append(self.make(db, image))
-            self.become(image, made[0])
+            self.become(labels, made[0])
             return [LabelChange(made[0], edit)], step
 
         try:
             self.study.history.do(insert, None, edit.title, take_back, end_gesture)
         except BaseException:
             for one in made:
-                self.unmake(image, one)
+                self.unmake(image, one, labels)
             raise
         return made[0]
 
-    def become(self, image: int, key: int) -> None:
-        """The blank map of an image is the one with this id from now on."""
-        labels = self._blank.pop(image, None)
-        self._born[image] = key
-        if labels is not None:
+    def become(self, labels: LabelMap, key: int) -> None:
+        """A blank map is the one with this id from now on."""
+        with self._opening:
             self.hold(key, labels)
+            for image in [image for image, blank in self._blank.items() if blank is labels]:
+                del self._blank[image]
 
-    def unmake(self, image: int, key: int) -> None:
+    def unmake(self, image: int, key: int, labels: LabelMap) -> None:
         """The row of `make` has gone again: the map is blank as before."""
-        labels = self.in_memory(key)
-        self.forget(key)
-        if self._born.get(image) == key:
-            del self._born[image]
-            if labels is not None:
+        with self._opening:
+            self.forget(key)
+            if labels.name == NO_MAP:
                 self._blank[image] = labels
 
 

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ..core.errors import Trouble
+from ..core.labels import LabelMap
 from ..core.progress import Progress, silent
 from .given import Given
 from .history import Stale
@@ -175,7 +176,8 @@ class RecipeRun:
                 return fits[0].id
             # made when the first step that draws on it is kept; until then nothing of the study changes
             thing = Thing("label map", reference.part, record.subject, record.name, hash=f"{NONE_ON}{record.id}")
-            return Given(thing, None, record.id)
+            blank = LabelMap(record.grid, name=reference.part, subject=record.subject)
+            return Given(thing, None, record.id, blank=blank)
         if reference.place:
             return str(replace(record.reference, place=reference.place))
         return record.id

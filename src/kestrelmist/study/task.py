@@ -17,7 +17,6 @@ from typing import Any
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.kind import kind_of_value, stands_for
-from ..core.labels import LabelMap
 from ..core.operation import Operation, find_operation
 from ..core.parameter import Parameter
 from ..core.progress import Progress
@@ -180,7 +179,7 @@ def _labels_on(study: OpenStudy, image: Record) -> Given:
         assert record is not None
         return _of(study, Meant(record), "label map")
     thing = Thing("label map", NO_MAP, image.subject, image.name, hash=f"{NONE_ON}{image.id}")
-    return Given(thing, None, image.id)
+    return Given(thing, None, image.id, blank=study.maps.blank(image.id))
 
 
 def _of(study: OpenStudy, found: Meant, kind: str) -> Given:
@@ -284,8 +283,8 @@ def opened_input(study: OpenStudy | None, p: Parameter, given: Given, progress: 
             raise Trouble(f"There is no {given.thing.kind} “{given.thing.name}” yet", "make it first")
         return record
     if given.item is None:
-        assert given.of is not None
-        return _unborn(study, given)
+        assert given.blank is not None
+        return given.blank
     if p.kind.name == "label map":
         return study.label_map(given.item)
     thing = study.thing(given.item)
@@ -306,21 +305,11 @@ def pinned(study: OpenStudy, task: Task) -> dict[str, int]:
     for name, given in task.inputs.items():
         if len(given) == 1 and given[0].thing.kind == "label map":
             item = given[0].item
-            if item is None and given[0].of is not None:
-                item = study.maps.born(given[0].of)
+            if item is None and given[0].blank is not None:
+                item = study.maps.born(given[0].blank)
             if item is not None:
                 found[name] = item
     return found
-
-
-def _unborn(study: OpenStudy, given: Given) -> LabelMap:
-    """A label map that is still to be made, or what has become of it meanwhile."""
-    assert given.of is not None
-    if given.thing.name == NO_MAP:
-        born = study.maps.born(given.of)
-        return study.maps.blank(given.of) if born is None else study.label_map(born)
-    record = study.find(given.of)
-    return LabelMap(record.grid, name=given.thing.name, subject=record.subject)
 
 
 def opened_file(kind: str, path: Path, part: str | None, place: tuple[int, ...], progress: Progress) -> Any:
