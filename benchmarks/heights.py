@@ -20,9 +20,9 @@ def rows() -> list[Row]:
     from kestrelmist.core.space import picture_space
     from kestrelmist.prepare.level import level
     from kestrelmist.scene.view import AXIAL, fitted
+    from kestrelmist.study.inputs import settle
     from kestrelmist.study.open_study import OpenStudy
     from kestrelmist.study.preview import preview
-    from kestrelmist.study.task import settle
 
     rng = np.random.default_rng(1)
     x = np.linspace(-1, 1, SIDE)

@@ -43,7 +43,7 @@ class BenchTest(DeskCase):
         for operation in all_operations().values():
             self.window.bench.open_operation(operation)
             form = self.window.bench.page(operation.stage.capitalize()).form
-            led = {operation.first_input("image"), operation.first_input("label map")}
+            led = {operation.lead, operation.on_lead}
             shown = [p for p in operation.parameters if p.kind.family != "study" and not (p in led and p.required)]
             shown = [p for p in shown if p.role != "mark"]
             self.assertEqual(sorted(form.fields), sorted(p.name for p in shown))
@@ -52,7 +52,7 @@ class BenchTest(DeskCase):
                     (ThingsField if p.many else ThingField)
                     if p.is_input
                     else QComboBox
-                    if p.role == "label" or (p.kind.name == "yes or no" and p.optional)
+                    if p.role == "label" or p.choices or (p.kind.name == "yes or no" and p.optional)
                     else ByHandField
                     if p.role in ("area", "box", "points")
                     else QCheckBox

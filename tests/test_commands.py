@@ -87,7 +87,7 @@ class GoingTest(DeskCase):
             moved = self.viewing.crosshair - start
             self.assertGreater(sign * moved[axis], 0.1)
             np.testing.assert_allclose(np.delete(moved, axis), 0, atol=1e-12)
-        self.viewing.set_left_on_left(False)
+        self.viewing.arrange(left_on_left=False)
         self.viewing.go_to(start)
         self.key(Qt.Key.Key_Right)
         self.assertLess(self.viewing.crosshair[0], start[0])  # the picture's right is the subject's left now

@@ -217,11 +217,11 @@ class PlanDeskTest(DeskCase):
         self.desk.viewing.go_to(self.desk.viewing.record.space.to_world((10, 12, 0)))
         red, green, blue = self.desk.viewing.image.rgb()[10, 12, 0]
         self.assertEqual(self.window.readout.fields["Value"].text(), f"{red} {green} {blue}")
-        self.desk.viewing.set_left_on_left(False)
+        self.desk.viewing.arrange(left_on_left=False)
         self.assertTrue(
             self.window.table.lead.canvas.current_view().rightward[0] > 0
         )  # nothing to swap where no side is known
-        self.desk.viewing.set_left_on_left(True)
+        self.desk.viewing.arrange(left_on_left=True)
         self.show("Run")
         self.assertFalse(self.window.table.alone)
         self.assertIs(self.window.table.lead, lead)

@@ -11,6 +11,7 @@ import numpy as np
 
 from kestrelmist.core.budget import HANDLES
 from kestrelmist.core.errors import Trouble
+from kestrelmist.core.operation import find_operation
 from kestrelmist.core.progress import Progress
 from kestrelmist.desk import session as session_module
 from kestrelmist.desk.bench import fields
@@ -216,14 +217,16 @@ class ManyInTheWindowTest(DeskCase):
         self.assertEqual(len(window.desk.layers.rows), 2)
         with mock.patch.object(fields, "LISTED", 40):
             lead = window.desk.viewing.record
-            field = fields.ThingField(window.desk.study, "image", False, lead.id)
+            field = fields.ThingField(window.desk.study, find_operation("smooth").lead, lead.id)
         self.assertEqual(field.count(), 41)
         self.assertEqual(
             (field.value(), field.itemText(40)), (lead.id, f"{COUNT - 40} more: show one of their subject first")
         )
         last = [r for r in window.desk.study.records() if r.subject == lead.subject][-1]
         with mock.patch.object(fields, "LISTED", 4):  # of a subject that has more than there is room for
-            self.assertEqual(fields.ThingField(window.desk.study, "image", False, last.id).value(), last.id)
+            self.assertEqual(
+                fields.ThingField(window.desk.study, find_operation("smooth").lead, last.id).value(), last.id
+            )
         pause(20)
 
 

@@ -11,10 +11,11 @@ from kestrelmist.core.operation import find_operation
 from kestrelmist.core.patch import LabelEdit, patch_from_indices
 from kestrelmist.core.progress import silent
 from kestrelmist.study.history import Stale
+from kestrelmist.study.inputs import pinned, settle
 from kestrelmist.study.keeping import keep
 from kestrelmist.study.label_maps import IN_HAND
 from kestrelmist.study.study import Study
-from kestrelmist.study.task import compute, pinned, settle
+from kestrelmist.study.task import compute
 from tests.making import PlaceCase
 from tests.test_strokes import StrokeCase
 

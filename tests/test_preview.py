@@ -15,9 +15,10 @@ from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.tiff_write import save_ome_tiff
 from kestrelmist.scene.first_look import scale_between
 from kestrelmist.scene.view import AXIAL, CORONAL, SAGITTAL, fitted, through
+from kestrelmist.study.inputs import settle
 from kestrelmist.study.preview import MOST, box_in_view, box_to_try, preview
 from kestrelmist.study.study import Study
-from kestrelmist.study.task import compute, settle
+from kestrelmist.study.task import compute
 from tests.making import PlaceCase, straight_space, tilted_space, two_balls
 
 
@@ -198,7 +199,7 @@ class PreviewTest(PlaceCase):
                 settings = {p.name: p.default for p in operation.settings}
                 reach = operation.reach(space, settings) if callable(operation.reach) else operation.reach
                 self.assertGreaterEqual(reach, 0)
-                self.assertIsNotNone(operation.first_input("image"))
+                self.assertIsNotNone(operation.lead)
                 found += 1
         self.assertGreater(found, 15)
 

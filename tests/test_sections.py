@@ -403,6 +403,7 @@ class OfAnImageTest(PlaceCase):
             with study.catalogue.change() as db:  # as layout 4 had it
                 db.execute("UPDATE item SET of = NULL WHERE kind = 'curve'")
                 study.items.update(db, lost, {"body.image": "Nowhere"})
+                db.execute("ALTER TABLE step DROP COLUMN found")
                 db.execute("PRAGMA user_version = 4")
         with Study(self.place / "study") as study:
             self.assertEqual(study.items.get(key).of, study.find("Enamel").id)

@@ -14,8 +14,8 @@ from kestrelmist.core.operation import all_operations, find_operation
 from kestrelmist.core.parameter import Parameter
 from kestrelmist.study.recipe import as_yaml, read_recipe, recipe_of
 from kestrelmist.study.repeating import run_recipe
+from kestrelmist.study.stores.images import picked
 from kestrelmist.study.study import Study
-from kestrelmist.study.task import picked
 from tests.dicom_making import stack
 from tests.making import PlaceCase, dicom_folder, two_balls
 

@@ -217,12 +217,13 @@ def _common(operation: Operation) -> list[click.Parameter]:
         )
         for r in beside_results(operation)
     ]
+    dry = click.Option(["--dry-run"], is_flag=True, help="Only tell what would be used, and from where.")
     as_json = click.Option(["--json"], is_flag=True, help="Print the result as JSON.")
-    return [study, out, *beside, as_json]
+    return [study, out, *beside, dry, as_json]
 
 
 def _run(operation: Operation, given: dict[str, Any]) -> None:
-    study, out, as_json = given.pop("study"), given.pop("out"), given.pop("json")
+    study, out, as_json, dry = given.pop("study"), given.pop("out"), given.pop("json"), given.pop("dry_run")
     beside = {k.removeprefix("beside_"): v for k, v in given.items() if k.startswith("beside_") and v is not None}
     given = {k: v for k, v in given.items() if v is not None and v != () and not k.startswith("beside_")}
     given = {k: list(v) if isinstance(v, tuple) else v for k, v in given.items()}
@@ -235,6 +236,8 @@ def _run(operation: Operation, given: dict[str, Any]) -> None:
     from .result_files import require_apart, require_place, write_beside, write_result
 
     try:
+        if dry:
+            return _would_use(operation, given, study, as_json)
         require_place(operation, study, out, beside)
         require_apart(given.values(), [*beside.values(), *([out] if out is not None else [])])
         with _Bar(as_json) as progress, Patience():
@@ -255,11 +258,31 @@ def _run(operation: Operation, given: dict[str, Any]) -> None:
         raise
 
 
+def _would_use(operation: Operation, given: dict[str, Any], folder: Path | None, as_json: bool) -> None:
+    """Print what a command would use, and from where; nothing is done or kept."""
+    import json
+    from contextlib import nullcontext
+
+    from .command_output import print_table
+    from .study.inputs import settle
+    from .study.study import Study
+    from .study.used import used, used_table
+
+    asks = folder is not None and bool(operation.inputs)  # a study that is still to be made tells nothing
+    with Study(folder, read_only=True) if folder is not None and asks else nullcontext() as study:
+        table = used_table(operation.title, used(study, settle(study, operation.name, given)))
+    if as_json:
+        print(json.dumps({"operation": operation.name, "would use": table.as_records()}))
+    else:
+        print_table(table)
+
+
 def _in_study(operation: Operation, given: dict, folder: Path, progress: Progress):
     from .command_output import Said
+    from .study.inputs import settle
     from .study.keeping import keep
     from .study.study import Study
-    from .study.task import compute, settle
+    from .study.task import compute
 
     with Study(folder, create=operation.name == "gather") as study:
         task = settle(study, operation.name, given)

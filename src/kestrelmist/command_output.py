@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from .core.caveat import FIELD_DOUBTFUL, TAKEN_OUT, VALUES_LOST
 from .core.errors import Asks, Partly, Trouble
+from .core.kind import can_lead
 from .core.labels import LabelMap
 from .core.operation import Operation
 from .core.patch import LabelEdit
@@ -50,13 +51,13 @@ class Said:
                 said.tables.append(value)
                 said.named[name] = value
             elif isinstance(value, LabelEdit):
-                target = task.first("label map")
+                target = task.of(task.about.edited)
                 assert target is not None
                 image = target.of if target.of is not None else target.item
                 said.labels = study.label_map(target.item) if target.item is not None else study.labels(image or 0)
                 said.things.append(said.labels)
             elif isinstance(value, Placement):
-                placed = task.first("image")
+                placed = task.of(task.about.lead)
                 assert placed is not None and placed.item is not None
                 said.kept.append(study.items.get(placed.item))
                 said.things.append(study.image(placed.item))
@@ -76,13 +77,13 @@ class Said:
                 said.tables.append(value)
                 said.named[name] = value
             elif isinstance(value, LabelEdit):
-                p = operation.first_input("label map")
+                p = operation.edited
                 assert p is not None
                 said.labels = arguments[p.name]
                 value.apply(arguments[p.name])
                 said.things.append(said.labels)
             elif isinstance(value, Placement):
-                p = operation.first_input("image")
+                p = operation.lead
                 assert p is not None
                 said.things.append(arguments[p.name].placed(value))
             elif isinstance(value, list) and not operation.brings_files:
@@ -216,7 +217,7 @@ def _plain(operation: Operation, said: Said, written: list[Path]) -> dict[str, A
         ]
     if said.lost:
         told["not said"] = said.lost
-    images = [r for r in said.kept if r.kind == "image"]
+    images = [r for r in said.kept if can_lead(r.kind)]
     if images:
         told["images"] = [
             {
@@ -230,7 +231,7 @@ def _plain(operation: Operation, said: Said, written: list[Path]) -> dict[str, A
             }
             for r in images
         ]
-    others = [r for r in said.kept if r.kind != "image"]
+    others = [r for r in said.kept if r not in images]
     if others:
         told["things"] = [{"id": r.id, "kind": r.kind, "reference": str(r.reference)} for r in others]
     if written:

@@ -97,9 +97,9 @@ def _quoted(word: str) -> str:
 def kinds_of_files() -> str:
     """Shared MIME-info that gives endings that are surely those of scans one kind, and the catalogues of studies
     another."""
-    from .formats.format import FORMATS
+    from .formats.format import formats_holding
 
-    endings = {e for f in FORMATS if "image" in f.holds and f.read and not f.folder for e in f.endings}
+    endings = {e for f in formats_holding("image") if f.read and not f.folder for e in f.endings}
     globs = "".join(
         f"    <glob pattern={quoteattr('*' + escape(ending))}/>\n" for ending in sorted(endings.intersection(SURE))
     )

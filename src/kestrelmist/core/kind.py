@@ -96,6 +96,13 @@ class Kind:
         are curves.
     alters : str
         Of changes, and things that come with a change: the kind of thing that nobody else may change meanwhile.
+    leads : bool
+        Of things: whether it can lead the Light table; what leads goes where one is wanted first, and what an operation
+        makes belongs to it.
+    edited : bool
+        Of things: whether edits change it in place, so that what was worked out of it holds for one state of it.
+    once : bool
+        Of things: whether the same content is kept once for a subject.
     """
 
     name: str
@@ -112,6 +119,9 @@ class Kind:
     of: str = ""
     held_in: str = ""
     alters: str = ""
+    leads: bool = False
+    edited: bool = False
+    once: bool = False
 
     @property
     def is_thing(self) -> bool:
@@ -151,6 +161,24 @@ def is_read(name: str) -> bool:
     """Whether things of the kind of a name are there to be read."""
     kind = KINDS.get(name)
     return kind is not None and kind.is_read
+
+
+def can_lead(name: str) -> bool:
+    """Whether things of the kind of a name can lead the Light table."""
+    kind = KINDS.get(name)
+    return kind is not None and kind.leads
+
+
+def is_edited(name: str) -> bool:
+    """Whether things of the kind of a name are changed in place by edits."""
+    kind = KINDS.get(name)
+    return kind is not None and kind.edited
+
+
+def owner_kind(name: str) -> str:
+    """The kind of the thing that things of the kind of a name are of; "" when they are of none."""
+    kind = KINDS.get(name)
+    return "" if kind is None else kind.of
 
 
 def stands_for(given: str, wanted: str) -> bool:

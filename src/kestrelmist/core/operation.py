@@ -19,6 +19,7 @@ import numpy as np
 from .errors import Trouble
 from .image import Image
 from .kind import Kind, kind_of_type
+from .left_out import Found
 from .parameter import Parameter, parameter_of
 from .progress import Progress
 from .registry import Registry, discover_plugins
@@ -121,13 +122,42 @@ class Operation:
             not r.kind.is_read for r in self.results
         )
 
-    def first_input(self, kind: str) -> Parameter | None:
-        """The first input of a kind: the lead image goes there, and an edit changes the first label map."""
-        return next((p for p in self.inputs if p.kind.name == kind), None)
+    @cached_property
+    def lead(self) -> Parameter | None:
+        """The input that what leads the Light table goes to: the first of a kind that can lead."""
+        return next((p for p in self.inputs if p.kind.leads), None)
 
-    def returns(self, kind: str) -> bool:
-        """Whether one of its results is of a kind."""
-        return any(r.kind.name == kind for r in self.results)
+    @cached_property
+    def on_lead(self) -> Parameter | None:
+        """The first input for a thing that is of another one, such as the label map of what leads."""
+        return next((p for p in self.inputs if p.kind.of), None)
+
+    def changed_by(self, kind: Kind) -> Parameter | None:
+        """The input that a change of a kind is of: the first that it alters."""
+        return next((p for p in self.inputs if kind.is_change and p.kind.name == kind.alters), None)
+
+    @property
+    def edited(self) -> Parameter | None:
+        """The input that one of its results edits in place."""
+        fits = (self.changed_by(r.kind) for r in self.results)
+        return next((p for p in fits if p is not None and p.kind.edited), None)
+
+    def found(self, given: dict[str, Any]) -> dict[str, Found | str]:
+        """What is found for settings that were left out, from inputs and settings by name; the sentence of a trouble
+        where one cannot be found."""
+        found: dict[str, Found | str] = {}
+        for p in self.settings:
+            left = p.left_out
+            if left is None or left.find is None or given.get(p.name) is not None or not p.counts(given):
+                continue
+            try:
+                value = left.find(given)
+            except Trouble as trouble:
+                found[p.name] = str(trouble)  # said by the operation itself, too
+                continue
+            if value is not None:
+                found[p.name] = value
+        return found
 
     def rerouted(self, given: dict[str, Any]) -> dict[str, Any]:
         """What was given, with things that were named in place of a text put where things go."""

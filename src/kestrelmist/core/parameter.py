@@ -12,6 +12,7 @@ from typing import Annotated, Any, Literal
 
 from .errors import Trouble
 from .kind import Kind, kind_of_type
+from .left_out import LeftOut, Suits
 
 
 @dataclass(frozen=True)
@@ -90,6 +91,10 @@ Mark = Annotated[str, Role("mark")]
 NewPath = Annotated[Path, Role("new")]
 
 
+LEFT = ("auto", "by itself")
+"""What may be written where a setting is left to the program."""
+
+
 @dataclass(frozen=True)
 class Parameter:
     """One parameter of an operation.
@@ -110,6 +115,8 @@ class Parameter:
     many: bool = False
     or_thing: OrThing | None = None
     only: Only | None = None
+    left_out: LeftOut | None = None
+    suits: Suits | None = None
     help: str = ""
 
     @property
@@ -138,6 +145,11 @@ class Parameter:
         return self.kind.wanted(self)
 
     @property
+    def thing_kind(self) -> str:
+        """The name of the kind of thing that is wanted."""
+        return self.role if self.kind.family == "record" else self.kind.name
+
+    @property
     def single(self) -> Parameter:
         """The same, for one of the many."""
         return replace(self, many=False)
@@ -150,6 +162,9 @@ class Parameter:
         """The value in its type and within its limits; raises Trouble otherwise."""
         if value is None and (self.optional or self.default is None):
             return None
+        known = self.left_out
+        if known is not None and isinstance(value, str) and value.strip().casefold() in LEFT:
+            return None
         if self.many:
             given = value if isinstance(value, (list, tuple)) else [value]
             return [self.single.checked(one) for one in given]
@@ -157,6 +172,8 @@ class Parameter:
             value = self.kind.read(value, self)
         except (TypeError, ValueError, OverflowError):
             raise Trouble(f"“{_short(value)}” is not right for {self.words.lower()}", self.wanted) from None
+        if known is not None and known.means_left(value):
+            return None
         if self.choices and value not in self.choices:
             raise Trouble(f"“{_short(value)}” is not one of the choices for {self.words.lower()}", self.wanted)
         numbers = value if self.kind.type is tuple else (value,) if self.kind.type in (float, int) else ()
@@ -208,6 +225,10 @@ def _resolved(hint: Any, facts: dict[str, Any], name: str) -> Kind:
                 facts["or_thing"] = extra
             elif isinstance(extra, Only):
                 facts["only"] = extra
+            elif isinstance(extra, LeftOut):
+                facts["left_out"] = extra
+            elif isinstance(extra, Suits):
+                facts["suits"] = extra
             else:
                 raise TypeError(f"{name}: nobody knows what {extra!r} says of a parameter")
         return _resolved(given[0], facts, name)

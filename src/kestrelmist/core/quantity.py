@@ -123,6 +123,37 @@ def measure_unit(length: str, dimensions: int) -> str:
     return length if dimensions == 1 else f"{length}{dimensions}"
 
 
+SIZES = {
+    "s": (("us", 1e6, 1e-4), ("ms", 1e3, 0.1), ("s", 1.0, 120.0), ("min", 1 / 60, math.inf)),
+    "mm": (("nm", 1e6, 1e-4), ("um", 1e3, 0.1), ("mm", 1.0, 1e4), ("m", 1e-3, math.inf)),
+    "nm": (("nm", 1.0, 1e4), ("um", 1e-3, 1e7), ("mm", 1e-6, math.inf)),
+    "Hz": (("Hz", 1.0, 1e5), ("kHz", 1e-3, 1e7), ("MHz", 1e-6, math.inf)),
+}
+"""For a unit those that suit sizes of it: the unit, how many of it one has, and up to which size it is taken."""
+
+
+def suited_unit(value: float, unit: str) -> tuple[str, float]:
+    """The unit that suits a size, and how many of it one of its own unit has.
+
+    >>> suited_unit(0.00051, "s"), suited_unit(2.0, "s"), suited_unit(0.05, "mm"), suited_unit(3.0, "px")
+    (('ms', 1000.0), ('s', 1.0), ('um', 1000.0), ('px', 1.0))
+    """
+    for name, factor, below in SIZES.get(unit, ()) if value and math.isfinite(value) else ():
+        if abs(value) < below:
+            return name, factor
+    return unit, 1.0
+
+
+def suited(value: float, unit: str) -> str:
+    """A number with its unit, in the one that suits its size.
+
+    >>> suited(0.00051, "s"), suited(1.6, "mm"), suited(0.0, "s")
+    ('0.51 ms', '1.6 mm', '0 s')
+    """
+    name, factor = suited_unit(value, unit)
+    return f"{value * factor:.6g} {pretty_unit(name)}".strip()
+
+
 FINER = {"mm3": ("um3", 1e9, 1e-4), "mm2": ("um2", 1e6, 1e-2), "mm": ("um", 1e3, 1e-2)}
 COARSER = {"mm3": ("cm3", 1e-3, 1e5), "mm2": ("cm2", 1e-2, 1e5)}
 

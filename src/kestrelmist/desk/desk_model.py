@@ -15,6 +15,7 @@ from ..scene.compare import WAYS, Comparison
 from ..scene.layer import FOLLOWS, Arrangement, ImageLook, LabelLook, Layer, Stack, restored
 from ..scene.tiles import BASE
 from ..study.catalogue_trouble import remains
+from ..study.inputs import Lead
 from ..study.items import ImageRecord
 from ..study.study import Study
 from .beside import Beside
@@ -90,37 +91,21 @@ class Desk(QObject):
         if tool is None or (tool.stages and self.viewing.stage not in tool.stages):
             self.hand.set_tool("point")
 
-    def given(self, operation, settings: dict[str, Any]) -> dict[str, Any]:
-        """Settings with what leads the Light table put into the first image and the first label map that an operation
-        takes, unless they are given."""
-        viewing, given = self.viewing, dict(settings)
-        image = operation.first_input("image")
-        if image is not None and image.required and image.name not in given and viewing.record is not None:
-            place = viewing.place if viewing.place and "series" not in operation.takes else ()
-            placed = replace(viewing.record.reference, place=tuple(n + 1 for n in place))
-            given[image.name] = placed if place else viewing.record.id
-        labels = operation.first_input("label map")
-        if labels is not None and labels.required and labels.name not in given and viewing.record is not None:
-            given[labels.name] = viewing.map.id if viewing.map is not None else viewing.record.id
-        return given
+    @property
+    def lead(self) -> Lead:
+        """What leads the Light table, as operations are given it where nothing is named."""
+        return self.viewing.lead
 
     def run(self, name: str, settings: dict[str, Any], done=None, title: str | None = None):
         """Run an operation on what leads the Light table."""
-        from ..core.operation import find_operation
-
-        operation = find_operation(name)
-        return self.session.run(
-            name, self.given(operation, settings), lambda kept: self._ran(settings, kept, done), title
-        )
+        return self.session.run(name, settings, lambda kept: self._ran(settings, kept, done), title, lead=self.lead)
 
     def run_now(self, name: str, settings: dict[str, Any]) -> bool:
         """Run an operation that takes no time on what leads, at once; returns whether it was kept. A label that is new
         is chosen; locking or colouring another one leaves the choice as it is."""
-        from ..core.operation import find_operation
-
         label, labels = settings.get("label"), self.viewing.labels
         there = isinstance(label, str) and labels is not None and labels.table.has_name(label)
-        kept = self.session.run_now(name, self.given(find_operation(name), settings))
+        kept = self.session.run_now(name, settings, self.lead)
         if kept and not there:
             self._ran(settings, None, None)
         return kept

@@ -17,8 +17,8 @@ from ..scene.drawing import Drawn
 from ..scene.first_look import first_look, scale_between
 from ..scene.layer import ImageLook, LabelLook
 from ..scene.view import View
+from ..study.inputs import settle
 from ..study.preview import Preview, box_in_view, box_to_try, preview, reach_of, within
-from ..study.task import settle
 from .layers import Layers
 from .sight import Parts
 from .viewing import Viewing
@@ -134,7 +134,7 @@ class Previewing(QObject):
         if given is None:
             return None
         labels, operation = viewing.labels, form.operation
-        uses_labels = operation.first_input("label map") is not None and labels is not None
+        uses_labels = operation.on_lead is not None and labels is not None
         painted = (id(labels), int(labels.revision.sum())) if uses_labels and labels is not None else ()
         seen = box_to_try(view, record.grid, reach_of(operation, record.grid, given))
         return operation.name, repr(sorted(given.items())), record.id, record.grid, viewing.place, painted, seen
@@ -159,9 +159,7 @@ class Previewing(QObject):
         operation = form.operation
         try:
             given = form.wanted() or {}
-            image = operation.first_input("image")
-            assert image is not None
-            task = settle(study, operation.name, {**given, image.name: record.id})
+            task = settle(study, operation.name, given, replace(viewing.lead, place=()))
         except Trouble as trouble:
             self._drop(f"No preview: {trouble}", wanted)
             return

@@ -62,7 +62,7 @@ class Readout(QWidget):
         self.side = QToolButton()
         self.side.setToolTip("Click to see it the other way round")
         self.side.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.side.clicked.connect(lambda: self.viewing.set_left_on_left(not self.viewing.left_on_left))
+        self.side.clicked.connect(lambda: self.viewing.arrange(left_on_left=not self.viewing.left_on_left))
         row.addWidget(self.side)
         row.addSpacing(8)
         row.addWidget(self.scale)

@@ -8,6 +8,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QThread, Signal
 
 from ..core.errors import Asks, Partly, Trouble
+from ..core.kind import is_edited
 from ..core.labels import LabelMap
 from ..core.operation import find_operation
 from ..core.patch import LabelEdit
@@ -15,15 +16,14 @@ from ..core.progress import silent
 from ..core.table import Table
 from ..study.changes import Change, LabelChange
 from ..study.history import Entry, Stale
+from ..study.inputs import NOTHING, Lead, pinned, settle
 from ..study.keeping import keep
 from ..study.logbook import Step
 from ..study.study import Study
-from ..study.task import Made, Task, compute, pinned, settle
+from ..study.task import Made, Task, compute
 from .following import Following
 from .work import Job, Work, unexpected
 
-LABELS = "label map"
-"""Kinds of result for which the hand lets labels be: edits of them, and copies."""
 MANY = 200
 """Things that are changed back and forth while the window waits."""
 
@@ -77,7 +77,7 @@ class Session(QObject):
     def _shelf_moved(self, items: tuple[int, ...]) -> None:
         if not self.closed:
             records = [self.study.items.get(item) for item in items]
-            if any(r is None or r.kind != "label map" or r.removed for r in records):
+            if any(r is None or not is_edited(r.kind) or r.removed for r in records):
                 self.shelf_changed.emit()
 
     def _history_moved(self, items: tuple[int, ...]) -> None:
@@ -141,14 +141,16 @@ class Session(QObject):
         title: str | None = None,
         over: int | None = None,
         again: bool = False,
+        lead: Lead = NOTHING,
     ) -> Job | None:
         """Run an operation through a worker and keep what it makes; `done` gets what a person asked for. An image that
-        it makes is laid over the image `over`, or else shown. `again` says that labels have changed under it once."""
+        it makes is laid over the image `over`, or else shown. `again` says that labels have changed under it once, and
+        `lead` what goes where nothing is named."""
         about = find_operation(operation)
         try:
             if about.acts or any(not r.kind.is_read for r in about.results):
                 self.study.catalogue.require_writable()
-            task = settle(self.study, operation, given)
+            task = settle(self.study, operation, given, lead)
         except Trouble as trouble:
             self.trouble.emit(str(trouble))
             return None
@@ -157,20 +159,23 @@ class Session(QObject):
             return None
 
         def made(result: Made) -> None:
-            self._made(task, given, result, done, title, over)
+            self._made(task, given, result, done, title, over, lead)
 
         def work(progress):
             return compute(self.study, task, progress, prepare=not self.study.read_only)
 
+        def go_on(more: dict[str, Any]) -> None:
+            self.run(operation, {**given, **more}, done, title, over, lead=lead)
+
         def failed(error: BaseException) -> None:
             if isinstance(error, Asks) and not self.closed:
-                self.asked.emit(error, lambda more: self.run(operation, {**given, **more}, done, title, over), given)
+                self.asked.emit(error, go_on, given)
                 return
             if isinstance(error, Partly) and not self.closed:  # what was done is shown all the same
                 self._show(error.done, None)
             self.work.tell(title or task.title, error)
 
-        edits_labels = again or about.edits == LABELS or any(r.kind.alters == LABELS for r in about.results)
+        edits_labels = again or is_edited(about.edits) or any(is_edited(r.kind.alters) for r in about.results)
         if edits_labels:
             self.end_gesture()
         # what acts on the study is waited for: it may be in the midst of changing it
@@ -179,11 +184,11 @@ class Session(QObject):
         job.edits_labels = edits_labels
         return job
 
-    def run_now(self, operation: str, given: dict[str, Any]) -> bool:
+    def run_now(self, operation: str, given: dict[str, Any], lead: Lead = NOTHING) -> bool:
         """Run an operation that takes no time at once, in the window's thread; returns whether it was kept."""
 
         def do() -> bool:
-            task = settle(self.study, operation, given)
+            task = settle(self.study, operation, given, lead)
             self._show(keep(self.study, task, compute(self.study, task, silent())), None)
             return True
 
@@ -194,7 +199,9 @@ class Session(QObject):
         if made is not None:
             self._show(made.values, done)
 
-    def _made(self, task: Task, given: dict[str, Any], made: Made, done, title: str | None, over: int | None) -> None:
+    def _made(
+        self, task: Task, given: dict[str, Any], made: Made, done, title: str | None, over: int | None, lead: Lead
+    ) -> None:
         if self.closed:
             made.drop()
             return
@@ -202,7 +209,7 @@ class Session(QObject):
             kept = keep(self.study, task, made)
         except Stale:
             # undone, locked or painted meanwhile: what was made fits a state that is no more, so it is made anew
-            self.run(task.operation, given | pinned(self.study, task), done, title, over, again=True)
+            self.run(task.operation, given | pinned(self.study, task), done, title, over, True, lead)
             return
         except Trouble as trouble:
             self.trouble.emit(str(trouble))

@@ -17,6 +17,7 @@ from ..scene.first_look import first_look
 from ..scene.layer import Arrangement, ImageLook, LabelLook, Layer, Stack
 from ..scene.tiles import BASE
 from ..scene.view import View
+from ..study.inputs import NOTHING, Lead
 from ..study.items import ImageRecord, Record
 from .session import Session
 
@@ -127,6 +128,12 @@ class Viewing(QObject):
             and self.labels is not None
             and self.look is not None
         )
+
+    @property
+    def lead(self) -> Lead:
+        """What leads, with the volume and the label map that are looked at, as operations are given it."""
+        key, of_it = (None if r is None else r.id for r in (self.record, self.map))
+        return NOTHING if key is None else Lead(key, tuple(n + 1 for n in self.place or ()), of_it)
 
     def leads(self, key: int) -> bool:
         """Whether the image with this id leads; its record is a new one after each change."""
@@ -378,9 +385,6 @@ class Viewing(QObject):
         key = self.map.id if self.map is not None else 0
         self.map_looks[key] = replace(self.label_look, **changes)
         self.looks_changed.emit()
-
-    def set_left_on_left(self, on: bool) -> None:
-        self.arrange(left_on_left=on)
 
     @property
     def left_on_left(self) -> bool:

@@ -13,6 +13,7 @@ from ..core.errors import Trouble
 from ..core.image import BOTH_SIDES, Image
 from ..core.kernel import kernel
 from ..core.labels import LabelMap
+from ..core.left_out import LeftOut
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, LabelName, Unit, WorldPoint
@@ -48,7 +49,7 @@ def correlate(
     curve: Curve | None = None,
     without: list[Curve] | None = None,
     mask: LabelMap | None = None,
-    drift: Annotated[float, Unit("s"), Between(0, 1e6)] = 0.0,
+    drift: Annotated[float | None, Unit("s"), Between(0, 1e6), LeftOut("nothing is taken out", was=0.0)] = None,
     mean_course: bool = False,
     progress: Progress = silent(),
 ) -> Image:
@@ -100,6 +101,7 @@ def correlate(
     if mask is not None:
         require_same_grid(image, mask)
     inside = None if mask is None else mask.data > 0
+    drift = drift or 0.0
     slow = list(cosines(axis.size, axis.step if axis.unit == "s" else None, drift))
     others = [np.ones(axis.size), *slow]
     others += taken_out(without, axis.size, image.name)

@@ -12,6 +12,7 @@ from ..core.errors import Trouble
 from ..core.heights import require_picture
 from ..core.image import Image
 from ..core.labels import LabelMap
+from ..core.left_out import LeftOut
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, LineEnd, Unit
@@ -42,7 +43,7 @@ def roughness(
     width: Width = 0.0,
     *,
     section: Curve | None = None,
-    cutoff: Annotated[float, Unit("mm"), Between(0, 1e6)] = 0.0,
+    cutoff: Annotated[float | None, Unit("mm"), Between(0, 1e6), LeftOut("none", was=0.0)] = None,
     leave_out: LabelMap | None = None,
     calibration: Calibration = 0.0,
 ) -> Table:
@@ -57,8 +58,8 @@ def roughness(
     from_, to, width, section
         The line, as in “Step height”.
     cutoff : mm
-        Waves longer than this are taken away first, by the Gaussian filter of ISO 16610-21; 0 for none. Half a cut-off
-        at each end of the line is then left out.
+        Waves longer than this are taken away first, by the Gaussian filter of ISO 16610-21; none when left out. Half a
+        cut-off at each end of the line is then left out.
     leave_out : label map
         Voxels that carry a label do not count in Sa and Sq.
     calibration : %
@@ -75,9 +76,9 @@ def roughness(
     unit, factor = readable(image.unit)
     if from_ is not None or to is not None or section is not None:
         found = section_of(image, line_of(image, from_, to, width, section))
-        for name, value, spread in _of_line(found.along, found.values, cutoff, image.name):
+        for name, value, spread in _of_line(found.along, found.values, cutoff or 0.0, image.name):
             rows.append((name, factor * value, factor * math.hypot(spread, scale * value), unit))
-    for name, value in _of_surface(image, cutoff, leave_out):
+    for name, value in _of_surface(image, cutoff or 0.0, leave_out):
         rows.append((name, factor * value, factor * scale * value if scale else None, unit))
     columns = [Column("what"), Column("value", figures=4), Column("uncertainty (95 %)", figures=2), Column("unit")]
     table = Table(f"Roughness of {image.name}", columns)

@@ -10,6 +10,7 @@ import numpy as np
 from ..core.curve import Curve
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.left_out import LeftOut
 from ..core.operation import operation
 from ..core.parameter import Between, LineEnd, Unit
 from ..core.quantity import nanometres, readable
@@ -48,7 +49,7 @@ def step_height(
     width: Width = 0.0,
     *,
     section: Curve | None = None,
-    edge: Annotated[float, Unit("mm"), Between(0, 1e6)] = 0.0,
+    edge: Annotated[float | None, Unit("mm"), Between(0, 1e6), LeftOut("the standard’s thirds", was=0.0)] = None,
     calibration: Calibration = 0.0,
 ) -> Table:
     """The height of a step, or the depth of a groove, on a line across it: both levels are fitted by parallel straight
@@ -67,7 +68,7 @@ def step_height(
     section : curve
         A section that was kept, in place of the ends; it is taken of the image anew.
     edge : mm
-        Left out on each side of every edge; 0 for the standard's thirds, or a tenth of the shorter plateau.
+        Left out on each side of every edge; when left out the standard's thirds, or a tenth of the shorter plateau.
     calibration : %
         Relative standard uncertainty of the scale of heights.
 
@@ -84,7 +85,7 @@ def step_height(
     """
     line = line_of(image, from_, to, width, section)
     found = section_of(image, line)
-    step = step_in(found.along, found.lines, section.name if section is not None else image.name, edge)
+    step = step_in(found.along, found.lines, section.name if section is not None else image.name, edge or 0.0)
     return _told(step, image, calibration / 100)
 
 

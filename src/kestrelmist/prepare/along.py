@@ -10,6 +10,7 @@ import numpy as np
 from ..core.axis import Axis
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.left_out import LeftOut
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
 from ..core.progress import Progress, silent
@@ -115,7 +116,7 @@ def project(
     along: Literal["i", "j", "k"] = "k",
     how: Literal["mean", "sd", "maximum", "minimum", "sum"] = "maximum",
     *,
-    slab: Annotated[float, Unit("mm"), Between(0, 1e6)] = 0.0,
+    slab: Annotated[float | None, Unit("mm"), Between(0, 1e6), LeftOut("the whole length", was=0.0)] = None,
     progress: Progress = silent(),
 ) -> Image:
     """Take many voxels along one of the grid's own axes into one: the whole of it, or a slab that moves along.
@@ -128,7 +129,7 @@ def project(
         Mean, standard deviation (n − 1), maximum, minimum or sum of the voxels that have a value.
     slab : mm
         Thickness of a slab about every voxel, which stay as many as they are; the whole length becomes one voxel when
-        0.
+        it is left out.
 
     Raises
     ------
@@ -141,7 +142,7 @@ def project(
         raise Trouble(f"“{image.name}” is one voxel thick along {along}", "choose another axis")
     values = image.data.astype(np.float64)
     name = f"{image.name}, {how} along {along}"
-    if slab <= 0:
+    if not slab:
         progress.at(0.2, "Projecting")
         made = _reduced(values, how, axis)[tuple(slice(None) if n != axis else None for n in range(3))]
         affine = image.space.affine.copy()

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
+from typing import Annotated
 
 import numpy as np
 
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
+from ..core.left_out import LeftOut
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import ImageValue, LabelName
@@ -33,7 +35,7 @@ def take_out_body(
     labels: LabelMap,
     label: LabelName = "Body",
     *,
-    above: ImageValue | None = None,
+    above: Annotated[ImageValue | None, LeftOut("by Otsu’s threshold")] = None,
     fill: bool = True,
     all_pieces: bool = False,
     progress: Progress = silent(),

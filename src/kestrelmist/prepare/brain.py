@@ -10,6 +10,7 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
+from ..core.left_out import LeftOut
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, LabelName, Unit
@@ -66,8 +67,8 @@ def take_out_brain(
     label: LabelName = "Brain",
     looser: Annotated[float, Between(-1, 1)] = 0.0,
     *,
-    start: Annotated[tuple[float, float, float] | None, Unit("mm")] = None,
-    radius: Annotated[float, Unit("mm"), Between(0, 1e4)] = 0.0,
+    start: Annotated[tuple[float, float, float] | None, Unit("mm"), LeftOut("found")] = None,
+    radius: Annotated[float | None, Unit("mm"), Between(0, 1e4), LeftOut("found", was=0.0)] = None,
     progress: Progress = silent(),
 ) -> LabelEdit:
     """Label the brain in an MR head, or what the skull holds in a CT.
@@ -89,7 +90,7 @@ def take_out_brain(
     start : three mm
         World position in the brain; found when left out.
     radius : mm
-        Of a ball inside the brain round the start; found when 0.
+        Of a ball inside the brain round the start; found when left out.
 
     Raises
     ------
@@ -109,7 +110,9 @@ def take_out_brain(
             "choose an MR that is not standardised, or give a CT its unit, HU",
         )
     else:
-        mask = brain_mask(values, image.space.spacing, looser, _voxel(image, start), radius, progress.part(0.3, 0.95))
+        mask = brain_mask(
+            values, image.space.spacing, looser, _voxel(image, start), radius or 0.0, progress.part(0.3, 0.95)
+        )
     if not mask.any():
         raise Trouble(f"No brain was found in “{image.name}”", "give a place in it to start from")
     return found_anew(labels, table, row, mask, "Take out")

@@ -9,6 +9,7 @@ import numpy as np
 from ..core.curve import Curve
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.left_out import LeftOut
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
 from ..core.progress import Progress, silent
@@ -29,7 +30,7 @@ from .one_series import time_of
 )
 def clean_courses(
     image: Image,
-    slower: Annotated[float, Unit("s"), Between(0, 1e6)] = 0.0,
+    slower: Annotated[float | None, Unit("s"), Between(0, 1e6), LeftOut("none", was=0.0)] = None,
     without: list[Curve] | None = None,
     *,
     progress: Progress = silent(),
@@ -43,7 +44,7 @@ def clean_courses(
     Parameters
     ----------
     slower : s
-        Changes of longer periods than this are taken out, by cosines; 0 for none.
+        Changes of longer periods than this are taken out, by cosines; none when left out.
     without : curves
         With as many values as the series has volumes. Of a table all columns of numbers are taken but times, or those
         that are named behind it, as in motion.csv#trans_x,trans_y. What was taken out is noted with the image.
@@ -59,7 +60,7 @@ def clean_courses(
         When the image is no series in time, nothing is to be taken out, a curve does not fit, or so much is taken out
         that nothing would be left.
     """
-    axis = time_of(image)
+    axis, slower = time_of(image), slower or 0.0
     slow = list(cosines(axis.size, axis.step if axis.unit == "s" else None, slower))
     basis = _basis(image, slow, without)
     shares = np.zeros((len(basis), *image.space.shape), np.float32)

@@ -10,6 +10,7 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.kernel import kernel
+from ..core.left_out import LeftOut
 from ..core.operation import operation
 from ..core.parameter import Between, ImageValue
 from ..core.progress import Progress, silent
@@ -45,7 +46,7 @@ def reduce_noise(
     image: Image,
     how: Literal["non-local means", "total variation", "median", "diffusion"] = "non-local means",
     *,
-    noise: ImageValue = 0.0,
+    noise: Annotated[ImageValue | None, LeftOut("estimated", was=0.0)] = None,
     kind: Literal["gaussian", "rician"] = "gaussian",
     strength: Annotated[float, Between(0.05, 20)] = 1.0,
     progress: Progress = silent(),
@@ -59,7 +60,7 @@ def reduce_noise(
         total variation (L. Rudin et al., Physica D 60, 1992, by A. Chambolle, J. Math. Imaging Vis. 20, 2004); the
         median of 3 × 3 × 3 voxels; or curvature-driven diffusion (R. Whitaker and X. Xue, ICIP 2001).
     noise : value
-        Standard deviation of the noise; estimated when 0 (see `noise-level`).
+        Standard deviation of the noise; estimated when left out (see `noise-level`).
     kind : text
         "rician" for magnitudes of MR: their bias is taken away too (N. Wiest-Daesslé et al., MICCAI 2008).
     strength : number
@@ -84,7 +85,7 @@ def reduce_noise(
     if how == "median":
         made = _median(filled, progress)
     else:
-        spread = float(noise) if noise > 0 else noise_level(filled, kind)
+        spread = float(noise) if noise else noise_level(filled, kind)
         if not spread > 0:
             raise Trouble(f"No noise was found in “{image.name}”", "give its standard deviation yourself")
         if how == "non-local means":

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.left_out import Found
 from ..formats.sidecar import facts_of, number_of
 
 LONGEST, SHORTEST = 0.3, 5e-4
@@ -86,6 +88,20 @@ def lines_of(image: Image, spacing: float = 0.0, direction: str = "", accelerati
             "give the effective echo spacing in s, as in 0.0005",
         )
     return Lines(axis, sign, spacing, count, source)
+
+
+def found_spacing(given: dict[str, Any]) -> Found:
+    """The echo spacing that the sidecar of a series gives; see `core.left_out.LeftOut`."""
+    image = given["image"]
+    axis, _ = _direction(image, given.get("direction") or "")
+    value, source = _spacing(image, int(number_of(image, "ReconMatrixPE") or image.space.shape[axis]))
+    return Found(value, f"from the header ({source})" if source != "EffectiveEchoSpacing" else "from the header")
+
+
+def found_direction(given: dict[str, Any]) -> Found:
+    """The direction in which lines were read by the sidecar of a series."""
+    axis, sign = _direction(given["image"], "")
+    return Found("ijk"[axis] + ("-" if sign < 0 else ""), "from the header")
 
 
 def _direction(image: Image, given: str) -> tuple[int, int]:

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import math
-from typing import Annotated, Literal, NamedTuple
+from typing import Annotated, Any, Literal, NamedTuple
 
 import numpy as np
 
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
+from ..core.left_out import Found, LeftOut
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, Only, Unit
 from ..core.progress import Progress, silent
+from ..core.space import Space
 from .watched import execute
 
 WORK, FINER = 48, 12
@@ -44,7 +46,9 @@ class Even(NamedTuple):
 def even_brightness(
     image: Image,
     mask: LabelMap | None = None,
-    knots: Annotated[float, Unit("mm"), Between(0, 1e6)] = 0.0,
+    knots: Annotated[
+        float | None, Unit("mm"), Between(0, 1e6), LeftOut("half the longest side", _half_a_side, 0.0)
+    ] = None,
     *,
     progress: Progress = silent(),
 ) -> Even:
@@ -56,8 +60,8 @@ def even_brightness(
     mask : label map
         Voxels that carry a label are looked at; what is brighter than air when left out. All are changed.
     knots : mm
-        Distance between the knots of the spline that the field is made of; half of the image's longest side when 0.
-        Smaller ones let the field follow the anatomy.
+        Distance between the knots of the spline that the field is made of; half of the image's longest side when left
+        out. Smaller ones let the field follow the anatomy.
 
     Returns
     -------
@@ -74,7 +78,7 @@ def even_brightness(
     values = np.nan_to_num(image.kji.astype(np.float32), nan=0.0, posinf=0.0, neginf=0.0)
     inside = _looked_at(image, values, mask)
     try:
-        field = found_field(values, inside, image.space.spacing, knots, progress)
+        field = found_field(values, inside, image.space.spacing, knots or 0.0, progress)
     except RuntimeError as error:
         raise Trouble(f"No field could be found in “{image.name}”", "give a mask of what is looked at") from error
     return _divided(image, field, inside, "N4")
@@ -154,7 +158,13 @@ def even_background(
     degree: Annotated[int, Between(1, 4), Only("how", "polynomial")] = 2,
     *,
     blank: Image | None = None,
-    across: Annotated[float, Unit("mm"), Between(0, 1e6), Only("how", "median")] = 0.0,
+    across: Annotated[
+        float | None,
+        Unit("mm"),
+        Between(0, 1e6),
+        Only("how", "median"),
+        LeftOut("a fifth of the longest side", _fifth_of_a_side, 0.0),
+    ] = None,
     mask: LabelMap | None = None,
     progress: Progress = silent(),
 ) -> Even:
@@ -195,7 +205,7 @@ def even_background(
             inside &= mask.kji > 0
         field = _polynomial(values, inside, degree, progress)
     else:
-        field = _wide_median(values, image.space.spacing, across)
+        field = _wide_median(values, image.space.spacing, across or 0.0)
     if not np.isfinite(field).all() or field.min() <= 0:
         raise Trouble(
             "The background found is 0 or below somewhere, so nothing can be divided by it",
@@ -273,6 +283,18 @@ def _polynomial(values: np.ndarray, inside: np.ndarray, degree: int, progress: P
         parts = [places[n] ** p for n, p in enumerate(power)]
         field += weight * parts[0][:, None, None] * parts[1][None, :, None] * parts[2][None, None, :]
     return field.astype(np.float32)
+
+
+def _half_a_side(given: dict[str, Any]) -> Found:
+    return _of_the_longest_side(given["image"].space, 0.5, "half the longest side")
+
+
+def _fifth_of_a_side(given: dict[str, Any]) -> Found:
+    return _of_the_longest_side(given["image"].space, 0.2, "a fifth of the longest side")
+
+
+def _of_the_longest_side(space: Space, share: float, words: str) -> Found:
+    return Found(share * max(n * s for n, s in zip(space.shape, space.spacing)), words)
 
 
 def _wide_median(values: np.ndarray, spacing, across: float) -> np.ndarray:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal, NamedTuple
+from typing import Annotated, Any, Literal, NamedTuple
 
 import numpy as np
 
@@ -10,6 +10,7 @@ from ..core.caveat import NOTED, Caveat
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
+from ..core.left_out import Found, LeftOut
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
@@ -48,11 +49,13 @@ def field_map(
     second: Image | None = None,
     *,
     holds: Literal["as its unit says", "phase", "Hz", "rad/s"] = "as its unit says",
-    echo_difference: Annotated[float, Unit("s"), Between(0, LONGEST)] = 0.0,
-    turn: Annotated[float, Between(0, 1e6)] = 0.0,
+    echo_difference: Annotated[
+        float | None, Unit("s"), Between(0, LONGEST), LeftOut("not needed", _found_apart, 0.0)
+    ] = None,
+    turn: Annotated[float | None, Between(0, 1e6), LeftOut("found from the values", was=0.0)] = None,
     mask: LabelMap | None = None,
     erode: Annotated[float, Unit("mm"), Between(0, 1e4)] = 0.0,
-    smooth: Annotated[float, Unit("mm"), Between(0, 1e4)] = 0.0,
+    smooth: Annotated[float | None, Unit("mm"), Between(0, 1e4), LeftOut("not smoothed", was=0.0)] = None,
     offset: Literal["keep", "remove"] = "keep",
     progress: Progress = silent(),
 ) -> FieldMap:
@@ -75,17 +78,17 @@ def field_map(
     holds : text
         What the values are; a unit of Hz or rad/s says that it is a map, all else is taken for phase.
     echo_difference : s
-        Between the two echoes; taken from the sidecars when 0: of two phases, of the difference, or of the difference
-        and the magnitude of the first echo.
+        Between the two echoes; taken from the sidecars when left out: of two phases, of the difference, or of the
+        difference and the magnitude of the first echo.
     turn : number
-        Difference of values that is a whole turn; found from the values when 0.
+        Difference of values that is a whole turn; found from the values when left out.
     mask : label map
         Voxels that carry a label are the head; found from the magnitude, or from how smooth the phase is, when left
         out.
     erode : mm
         What lies this close to the edge of the head is not trusted, but carried on from further inside.
     smooth : mm
-        Full width at half maximum of a Gaussian within the head; none when 0.
+        Full width at half maximum of a Gaussian within the head.
     offset : text
         Whether the median within the head is taken away ("remove"), which is an offset of the scanner's frequency.
 
@@ -112,9 +115,9 @@ def field_map(
     rows: list[tuple[str, object, str]] = []
     scale = 1.0 if kind == RADIANS else TURN
     if kind == "phase":
-        apart, source = _between_echoes(image, second, magnitude, echo_difference)
-        found = scale_of_phase(image, turn)
-        later = None if second is None else scale_of_phase(second, turn)
+        apart, source = _between_echoes(image, second, magnitude, echo_difference or 0.0)
+        found = scale_of_phase(image, turn or 0.0)
+        later = None if second is None else scale_of_phase(second, turn or 0.0)
         rows += [("scale of the phase", found.words, ""), ("time between the echoes", 1000 * apart, "ms")]
         rows.append(("taken from", source, ""))
         scale = 1 / apart
@@ -154,7 +157,7 @@ def field_map(
         if not trusted.any():
             raise Trouble(f"“{image.name}” has no values where the head is", "give another mask, or erode less")
         flat = np.where(np.isfinite(values), values, 0) * np.float32(scale)
-        whole = cleaned(flat, trusted, None if bright is None else bright**2, spacing, smooth)
+        whole = cleaned(flat, trusted, None if bright is None else bright**2, spacing, smooth or 0.0)
         if offset == "remove":
             whole = whole - np.float32(np.median(whole[trusted]))
         made.append(carried_on(whole, trusted, spacing, part.part(0.7, 1.0)))
@@ -221,6 +224,13 @@ def _between_echoes(image: Image, second: Image | None, magnitude: Image | None,
         f"Nothing says how long the echoes of “{image.name}” are apart",
         "give the time between them in s, as in 0.00246",
     )
+
+
+def _found_apart(given: dict[str, Any]) -> Found | None:
+    if _kind(given["image"], given.get("holds") or "as its unit says") != "phase":
+        return None
+    apart, source = _between_echoes(given["image"], given.get("second"), given.get("magnitude"), 0.0)
+    return Found(apart, f"from the {source}")
 
 
 def _volume(image: Image, index: tuple[int, ...]) -> np.ndarray:

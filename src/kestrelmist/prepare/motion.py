@@ -11,6 +11,7 @@ from ..core.curve import COLOURS, Curve
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
+from ..core.left_out import LeftOut
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, NewPath, OrThing, Unit
@@ -56,7 +57,7 @@ def correct_motion(
     separate: Image | None = None,
     mask: LabelMap | None = None,
     how: Literal["linear", "cubic", "sinc"] = "cubic",
-    radius: Annotated[float, Unit("mm"), Between(0, 1e4)] = 0.0,
+    radius: Annotated[float | None, Unit("mm"), Between(0, 1e4), LeftOut("of what is compared", was=0.0)] = None,
     table: NewPath | None = None,
     transforms: NewPath | None = None,
     progress: Progress = silent(),

@@ -9,13 +9,28 @@ from ..core.axis import Axis
 from ..core.caveat import FACTS_BY_HAND, SIDECAR_CONTRADICTS, Caveat
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.left_out import Found, LeftOut
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
 from ..core.placement import Placement
-from ..formats.sidecar import with_facts
+from ..formats.sidecar import facts_of, number_of, with_facts
 from .volumes_of import slice_times
 
-Seconds = Annotated[float, Unit("s"), Between(0, 1e6)]
+DIRECTION = "PhaseEncodingDirection"
+Pattern = Literal["ascending", "descending", "interleaved", "interleaved, even first"]
+
+
+def _as_it_is(fact: str) -> LeftOut:
+    """What a fact is now, which stays where nothing is said of it."""
+
+    def find(given: dict[str, Any]) -> Found | None:
+        value = number_of(given["image"], fact) if fact != DIRECTION else facts_of(given["image"]).get(fact)
+        return None if value is None else Found(value, "as it is")
+
+    return LeftOut("not said, and stays so", find, 0.0 if fact != DIRECTION else "")
+
+
+Seconds = Annotated[float | None, Unit("s"), Between(0, 1e6)]
 
 
 @operation(
@@ -30,11 +45,11 @@ def say_taken(
     image: Image,
     note: str,
     *,
-    repetition_time: Seconds = 0.0,
-    echo_time: Seconds = 0.0,
-    direction: Literal["", "i", "i-", "j", "j-", "k", "k-"] = "",
-    echo_spacing: Seconds = 0.0,
-    slices: Literal["", "ascending", "descending", "interleaved", "interleaved, even first"] = "",
+    repetition_time: Annotated[Seconds, _as_it_is("RepetitionTime")] = None,
+    echo_time: Annotated[Seconds, _as_it_is("EchoTime")] = None,
+    direction: Annotated[Literal["i", "i-", "j", "j-", "k", "k-"] | None, _as_it_is(DIRECTION)] = None,
+    echo_spacing: Annotated[Seconds, _as_it_is("EffectiveEchoSpacing")] = None,
+    slices: Annotated[Pattern | None, LeftOut("as they are", was="")] = None,
     multiband: Annotated[int, Between(1, 64)] = 1,
 ) -> Placement:
     """Correct by hand how an image was taken, with a note why. What is left out stays; no value is touched or copied.
@@ -44,13 +59,13 @@ def say_taken(
     note : text
         Why, or where it comes from; it stays with the image.
     repetition_time : s
-        Between volumes; 0 leaves it.
+        Between volumes.
     echo_time : s
-        0 leaves it.
+        From the pulse to the echo.
     direction : text
         In which lines were read, along the image's own axes.
     echo_spacing : s
-        Effective, between neighbouring lines; 0 leaves it.
+        Effective, between neighbouring lines.
     slices : text
         In which order slices were taken along k; their times follow from it and the repetition time.
     multiband : number
@@ -83,7 +98,7 @@ def say_taken(
             "BandwidthPerPixelPhaseEncode": None,
         }
     if slices:
-        changed["SliceTiming"] = slice_times(image, slices, multiband, repetition_time)
+        changed["SliceTiming"] = slice_times(image, slices, multiband, repetition_time or 0.0)
     if not changed:
         raise Trouble("Nothing is said of how it was taken", "give at least one fact besides the note")
     said = ", ".join(name for name, value in changed.items() if value is not None)

@@ -10,6 +10,7 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
+from ..core.left_out import LeftOut
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
@@ -56,7 +57,7 @@ def split_tissues(
     others: list[Image] | None = None,
     *,
     brightest: Literal["white", "fluid"] = "white",
-    knots: Annotated[float, Unit("mm"), Between(0, 1e6)] = 0.0,
+    knots: Annotated[float | None, Unit("mm"), Between(0, 1e6), LeftOut("an eighth of the brain", was=0.0)] = None,
     noise: bool = True,
     progress: Progress = silent(),
 ) -> Tissues:
@@ -76,8 +77,8 @@ def split_tissues(
     brightest : text
         What is brightest in the first image: white matter, as in T1, or fluid, as in T2.
     knots : mm
-        Full width at half maximum of the field; about an eighth of the size of the brain when 0. A small one follows
-        the anatomy, which helps where grey matter differs from place to place.
+        Full width at half maximum of the field; about an eighth of the size of the brain when left out. A small one
+        follows the anatomy, which helps where grey matter differs from place to place.
     noise : bool
         Whether noise is taken away before.
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
-from typing import Annotated, Literal, NamedTuple
+from typing import Annotated, Any, Literal, NamedTuple
 
 import numpy as np
 
 from ..core.caveat import FIELD_DOUBTFUL, Caveat
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.left_out import LeftOut, Suits
 from ..core.operation import operation
 from ..core.overlap import require_one_world
 from ..core.parameter import Between, Unit
@@ -17,7 +18,7 @@ from ..core.progress import Progress, silent
 from ..core.rigid import moved_by
 from ..core.table import Column, Table
 from ..formats.sidecar import number_of, with_facts
-from .echo_lines import Lines, lines_of
+from .echo_lines import Lines, found_direction, found_spacing, lines_of
 from .field_fit import FieldFit
 from .field_map import RADIANS, TURN
 from .line_shift import shifted_back
@@ -56,11 +57,13 @@ class Undistorted(NamedTuple):
 )
 def undistort(
     image: Image,
-    field: Image,
+    field: Annotated[Image, Suits("a field map in Hz or rad/s", is_field)],
     magnitude: Image | None = None,
     *,
-    echo_spacing: Annotated[float, Unit("s"), Between(0, 1e6)] = 0.0,
-    direction: str = "",
+    echo_spacing: Annotated[
+        float | None, Unit("s"), Between(0, 1e6), LeftOut("from the sidecar", found_spacing, 0.0)
+    ] = (None),
+    direction: Annotated[str | None, LeftOut("from the sidecar", found_direction, "")] = None,
     acceleration: Annotated[float, Between(1, 64)] = 1.0,
     signal: bool = True,
     line_up: bool = True,
@@ -82,10 +85,10 @@ def undistort(
         whether the result lies better.
     echo_spacing : s
         Between the echoes of neighbouring lines. What counts is the effective one: with parallel acceleration the
-        echoes' own spacing divided by the factor. From the sidecar when 0: EffectiveEchoSpacing, TotalReadoutTime, or
-        the bandwidth of a pixel.
+        echoes' own spacing divided by the factor. From the sidecar when left out: EffectiveEchoSpacing,
+        TotalReadoutTime, or the bandwidth of a pixel.
     direction : text
-        Axis of the image along which lines were read, with a sign: i, i-, j, j-, k, k-. From the sidecar when empty.
+        Axis of the image along which lines were read, with a sign: i, i-, j, j-, k, k-. From the sidecar when left out.
     acceleration : number
         The echo spacing given is divided by it.
     signal : bool
@@ -124,7 +127,7 @@ def undistort(
     if field.axes or (magnitude is not None and magnitude.axes and magnitude.axes[0].name not in ("echo", "time")):
         raise Trouble(f"“{field.name}” is a series, and one volume is wanted", "choose one, as in name@1")
     hertz = _hertz(field)
-    lines = lines_of(image, echo_spacing, direction, acceleration)
+    lines = lines_of(image, echo_spacing or 0.0, direction or "", acceleration)
     for other in (field, magnitude):
         if other is not None:
             require_one_world(image, other)
@@ -246,6 +249,11 @@ def signal_left(hertz: np.ndarray, spacing, echo: float) -> np.ndarray:
         if n > 1 and echo > 0:
             left *= np.abs(np.sinc(np.gradient(hertz, axis=axis) * echo)).astype(np.float32)
     return left
+
+
+def is_field(image: Any) -> bool:
+    """Whether an image, or what is known of it, is a map of a field by its unit."""
+    return not image.axes and image.unit.replace(" ", "").lower() in (RADIANS, "hz")
 
 
 def _hertz(field: Image) -> np.ndarray:

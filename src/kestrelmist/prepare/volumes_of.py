@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.left_out import Found, LeftOut
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
 from ..core.progress import Progress
@@ -33,8 +34,8 @@ def drop_volumes(
     first: Many = 0,
     last: Many = 0,
     *,
-    expected: Many = 0,
-    repetition_time: Annotated[float, Unit("s"), Between(0, 1e6)] = 0.0,
+    expected: Annotated[Many | None, LeftOut("not checked", was=0)] = None,
+    repetition_time: Annotated[float | None, Unit("s"), Between(0, 1e6), LeftOut("not checked", was=0.0)] = None,
 ) -> Image:
     """Leave out the first and the last volumes of a series; before that, its count and repetition time can be checked.
 
@@ -43,9 +44,9 @@ def drop_volumes(
     first, last : number
         Volumes to leave out at the beginning and at the end.
     expected : number
-        Volumes that the task has, before any is left out; not checked when 0.
+        Volumes that the task has, before any is left out.
     repetition_time : s
-        What the task was run with; not checked when 0.
+        What the task was run with.
 
     Raises
     ------
@@ -82,6 +83,11 @@ def drop_volumes(
     return image.like(fetch, axes=axes, name=name, facts=facts)
 
 
+def _step_of(given: dict[str, Any]) -> Found | None:
+    step = repetition_of(given["image"])
+    return None if not step else Found(step, "from the series")
+
+
 @operation(
     "prepare",
     "Bring slices to one time",
@@ -100,7 +106,7 @@ def time_slices(
     multiband: Annotated[int, Between(1, 64)] = 1,
     to: Annotated[float, Between(0, 1)] = 0.5,
     how: Literal["sinc", "cubic", "linear"] = "sinc",
-    repetition_time: Annotated[float, Unit("s"), Between(0, 1e6)] = 0.0,
+    repetition_time: Annotated[float | None, Unit("s"), Between(0, 1e6), LeftOut("not known", _step_of, 0.0)] = None,
 ) -> Image:
     """Bring every slice to the time it would have been taken at, had all been taken at once, by interpolation through
     time (R. N. A. Henson et al., NeuroImage 9, 1999). Worked out volume by volume, when it is looked at.
@@ -119,7 +125,7 @@ def time_slices(
         A sinc with a window of four volumes to each side (Lanczos), a cubic (E. Catmull and R. Rom, 1974), or linear.
         At the ends the first and the last volume are taken again.
     repetition_time : s
-        Taken from the series when 0.
+        Between volumes; taken from the series when left out.
 
     Raises
     ------

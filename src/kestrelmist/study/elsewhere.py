@@ -75,14 +75,14 @@ def _from_memory(study: Study, folder: Path, progress: Progress) -> list[str]:
     lost = []
     with Study(folder) as fresh:
         for record in fresh.items.everything().values():
-            labels = study.maps.in_memory(record.id) if record.kind == "label map" else None
+            labels = study.maps.in_memory(record.id)
             if labels is not None:
                 LABELS.keep_file(fresh, record, labels)
                 continue
             files = record.body.get("files") or ([record.body["file"]] if record.body.get("file") else [])
             if all((folder / f).exists() for f in files):
                 continue
-            image = study.image_in_memory(record.id) if record.kind == "image" else None
+            image = study.image_in_memory(record.id)
             if image is None:
                 lost.append(record.name)
                 continue

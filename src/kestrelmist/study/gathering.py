@@ -15,9 +15,10 @@ from ..gather.gather import place_in
 from ..gather.plan import PlanLine
 from ..gather.subject_rule import SubjectRule
 from .catalogue_trouble import Gone
+from .inputs import settle
 from .keeping import AlreadyThere, keep_image, keep_into, step_of
 from .study import Study
-from .task import Task, compute, settle
+from .task import Task, compute
 
 MOST = 6
 """Lines that are named; more are counted."""

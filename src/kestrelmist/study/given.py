@@ -7,7 +7,8 @@ from pathlib import Path
 from typing import Any
 
 from ..core.labels import LabelMap
-from .logbook import Thing
+from .items import Record
+from .logbook import NONE_ON, Thing
 
 
 @dataclass(frozen=True)
@@ -26,3 +27,15 @@ class Given:
     """The thing itself, when Python handed it over."""
     blank: LabelMap | None = field(default=None, compare=False, repr=False)
     """The label map that is still to be made: this one, whatever has become of it by the time it is worked on."""
+    whence: str = field(default="", compare=False)
+    """How it was found, when nobody named it: "leads", "the only one"."""
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Without the values of a blank map: another process makes its own."""
+        return self.__dict__ | {"blank": None}
+
+
+def still_to_be_made(owner: Record, blank: LabelMap) -> Given:
+    """A label map that is blank, of an image."""
+    thing = Thing("label map", blank.name, owner.subject, owner.name, hash=f"{NONE_ON}{owner.id}")
+    return Given(thing, None, owner.id, blank=blank)

@@ -133,6 +133,8 @@ class ImageRecord(Record):
         return f"{shape} · {size}"
 
 
+RECORDS: dict[str, type[Record]] = {"image": ImageRecord}
+"""Kinds of which a row tells more than of others."""
 COLUMNS = (
     "item.id, item.kind, item.of, item.name, item.space, item.hash, item.body, item.removed, item.added,"
     " subject.name AS subject, owner.name AS owner,"
@@ -345,7 +347,7 @@ class Items:
 
 
 def _record(row: sqlite3.Row) -> Record:
-    kind = ImageRecord if row["kind"] == "image" else Record
+    kind = RECORDS.get(row["kind"], Record)
     if not row["sound"]:
         raise ValueError("the body of a row is no list of names and values")
     found = kind(

@@ -10,7 +10,10 @@ from typing import Any
 
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.kind import KINDS, can_lead, is_edited
 from ..core.labels import LabelMap
+from ..core.left_out import Found
+from ..core.operation import Result
 from ..core.patch import LabelEdit
 from ..core.placement import Placement
 from ..core.progress import Progress, silent
@@ -18,11 +21,12 @@ from ..core.table import Table
 from .changes import Change, ItemChange, LabelChange
 from .given import Given
 from .history import Stale
+from .inputs import settle
 from .items import Record
 from .logbook import Step, Thing, Things
 from .open_study import OpenStudy
 from .store import Prepared, store_for
-from .task import Made, Task, compute, settle
+from .task import Made, Task, compute
 
 
 class AlreadyThere(Trouble):
@@ -144,9 +148,9 @@ class _Keeping:
             if result.kind.is_thing:
                 self._take(db, result.name, value, result.many)
             elif isinstance(value, LabelEdit):
-                self._edit(db, result.name, value)
+                self._edit(db, result, value)
             elif isinstance(value, Placement):
-                self._place(result.name, value)
+                self._place(result, value)
             else:
                 self.result[result.name] = value
         self._refuse_when_nothing_new()
@@ -155,7 +159,7 @@ class _Keeping:
     def _require_labels_as_settled(self) -> None:
         """Raises Stale when labels that were read have changed since: the numbers are of no state there is."""
         for given in (g for several in self.task.inputs.values() for g in several):
-            if given.thing.kind == "label map" and given.item is not None and given.value is None:
+            if is_edited(given.thing.kind) and given.item is not None and given.value is None:
                 if self.study.history.revision(given.item) != _revision(given):
                     raise Stale(f"“{given.thing.name}” has changed meanwhile", "do it again")
 
@@ -187,7 +191,8 @@ class _Keeping:
         keys: list[int] = []
         things: list[Thing] = []
         for prepared, thing in zip(self.made.prepared[name], value if many else [value]):
-            same = self._same(prepared) if prepared.kind == "image" else None
+            kind = KINDS.get(prepared.kind)
+            same = self._same(prepared) if kind is not None and kind.once else None
             if same is not None:
                 self.known.append((prepared, same))
                 continue
@@ -198,7 +203,7 @@ class _Keeping:
         first = next(iter(self.made.prepared[name]), None)
         if first is not None and first.is_read:
             self.result[name] = value
-        elif many or (first is not None and first.kind == "image"):
+        elif many or (first is not None and can_lead(first.kind)):
             self.result[name] = keys
         else:
             self.result[name] = keys[0] if keys else None
@@ -248,15 +253,15 @@ class _Keeping:
             self._row(db, other, None, key)
         return found
 
-    def _edit(self, db: sqlite3.Connection, name: str, edit: LabelEdit) -> None:
-        target = self.task.first("label map")
+    def _edit(self, db: sqlite3.Connection, result: Result, edit: LabelEdit) -> None:
+        target = self.task.of(self.task.about.changed_by(result.kind))
         assert target is not None
         key, revision = self._label_map(db, target)
         self.changes.append(LabelChange(key, edit, revision))
         record = self.study.items.get(key)
         assert record is not None
-        self.outputs[name] = (Thing("label map", record.name, record.subject, record.owner, (), key),)
-        self.result[name] = edit
+        self.outputs[result.name] = (Thing(record.kind, record.name, record.subject, record.owner, (), key),)
+        self.result[result.name] = edit
 
     def _label_map(self, db: sqlite3.Connection, target: Given) -> tuple[int, int | None]:
         """The row of the label map that is edited, made when it is still to be; and the revision the edit fits."""
@@ -273,15 +278,15 @@ class _Keeping:
             maps.become(labels, key)
         return key, None
 
-    def _place(self, name: str, placement: Placement) -> None:
-        image = self.task.first("image")
+    def _place(self, result: Result, placement: Placement) -> None:
+        image = self.task.of(self.task.about.changed_by(result.kind))
         if image is None or image.item is None:
             raise Trouble("Only images of the study can be placed here", "name one that is on the Shelf")
         self.changes += self.study.placing(image.item, placement, self.task.title)
         record = self.study.items.get(image.item)
         assert record is not None
-        self.outputs[name] = (Thing("image", record.name, record.subject, "", (), record.id, record.hash),)
-        self.result[name] = placement
+        self.outputs[result.name] = (Thing(record.kind, record.name, record.subject, "", (), record.id, record.hash),)
+        self.result[result.name] = placement
 
 
 def _revision(given: Given) -> int:
@@ -294,7 +299,29 @@ def step_of(task: Task, made: Made | None = None, outputs: Things | None = None)
     inputs = {name: tuple(g.thing for g in given) for name, given in task.inputs.items()}
     settings = task.about.written(task.settings)
     seconds = made.seconds if made is not None else 0.0
-    return Step(task.operation, task.title, settings, inputs, outputs or {}, seconds, task.key, task.about.version)
+    return Step(
+        task.operation,
+        task.title,
+        settings,
+        inputs,
+        outputs or {},
+        seconds,
+        task.key,
+        task.about.version,
+        found=_found(task, made.found if made is not None else {}),
+    )
+
+
+def _found(task: Task, found: dict[str, Found]) -> dict[str, list]:
+    """What was used for what nobody gave, as the logbook holds it."""
+    named = {
+        name: [", ".join(str(g.thing.reference) for g in given), given[0].whence]
+        for name, given in task.inputs.items()
+        if given and given[0].whence
+    }
+    values = {name: one.value for name, one in found.items()}
+    written = task.about.written(values)
+    return named | {name: [value, found[name].whence] for name, value in written.items()}
 
 
 def keep_image(

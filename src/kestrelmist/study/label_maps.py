@@ -17,8 +17,8 @@ from .changes import Change, LabelChange
 from .items import Record
 from .logbook import Step
 from .open_study import OpenStudy
+from .opened import NO_MAP
 from .stores.label_maps import FILE_EVERY, LABELS
-from .task import NO_MAP
 
 IN_HAND = "labels in hand"
 """Key under which the study remembers which label maps of each image were chosen."""
@@ -47,7 +47,7 @@ class LabelMaps:
 
     def of(self, image: int) -> list[Record]:
         """The label maps of an image, the oldest first."""
-        return self.items.on(image, "label map")
+        return self.items.on(image, LABELS.kind)
 
     # which is in hand
 
@@ -62,7 +62,7 @@ class LabelMaps:
         """Choose the label map that is worked on; a gesture under way is ended first. In a study that can only be read
         the choice holds as long as it is open."""
         record = self.items.get(key)
-        if record is None or record.of is None or record.kind != "label map":
+        if record is None or record.of is None or record.kind != LABELS.kind:
             raise Trouble("This is no label map of an image", "choose one that is")
         if record.removed:
             raise Trouble(f"“{record.name}” is off the Shelf", "put it back first")
@@ -169,8 +169,8 @@ class LabelMaps:
         """The row of a label map that was blank up to now, inside the transaction of its first edit."""
         record = self.study.find(image)
         body: dict[str, Any] = {"table": [], "file": None, "file_seq": 0}
-        free = self.items.free_name(name, "label map", record.subject, image)
-        key = self.items.insert(db, Record(0, "label map", record.subject, free, image, record.grid, "", body))
+        free = self.items.free_name(name, LABELS.kind, record.subject, image)
+        key = self.items.insert(db, Record(0, LABELS.kind, record.subject, free, image, record.grid, "", body))
         self.choose(image, key)
         return key
 

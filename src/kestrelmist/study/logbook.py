@@ -10,6 +10,7 @@ from functools import cached_property
 from typing import Any
 
 from .. import VERSION
+from ..core.kind import can_lead
 from ..core.reference import Reference
 from .catalogue import Catalogue, now
 from .catalogue_trouble import rows_understood
@@ -102,6 +103,9 @@ class Step:
     made: str = ""
     who: str = ""
     program: str = ""
+    found: dict[str, list] = field(default_factory=dict)
+    """What was used for settings and inputs that nobody gave, and from where, by name: the value as YAML holds it, and
+    words such as "from the header"."""
 
     @property
     def subject(self) -> str:
@@ -115,12 +119,21 @@ class Step:
     @cached_property
     def sentence(self) -> str:
         """One line for the Drawer."""
-        on = ", ".join(t.name for things in self.inputs.values() for t in things if t.kind == "image")
+        on = ", ".join(t.name for things in self.inputs.values() for t in things if can_lead(t.kind))
         numbers = ", ".join(
             f"{k.replace('_', ' ')} {_short(v)}" for k, v in self.settings.items() if v is not None and v != ""
         )
+        found = ", ".join(
+            f"{name.replace('_', ' ')} {_short(value)} {whence}" for name, (value, whence) in self.told.items()
+        )
+        said = ", ".join(filter(None, (numbers, found)))
         undone = " (undone)" if self.undone else ""
-        return f"{self.title}{f' on {on}' if on else ''}{f': {numbers}' if numbers else ''}{undone}"
+        return f"{self.title}{f' on {on}' if on else ''}{f': {said}' if said else ''}{undone}"
+
+    @property
+    def told(self) -> dict[str, list]:
+        """Of what was found, the settings: inputs are told by their names."""
+        return {name: found for name, found in self.found.items() if name in self.settings and len(found) == 2}
 
 
 class Logbook:
@@ -136,7 +149,7 @@ class Logbook:
         with self.catalogue.change() as db:
             made = db.execute(
                 "INSERT INTO step (made, who, operation, version, title, settings, inputs, outputs, key, seconds,"
-                " program) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                " program, found) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
                     now(),
                     person(),
@@ -149,6 +162,7 @@ class Logbook:
                     step.key,
                     step.seconds,
                     f"Kestrelmist {VERSION}",
+                    json.dumps(step.found, default=str),
                 ),
             ).lastrowid
             assert made is not None
@@ -211,6 +225,7 @@ def _step(row) -> Step:
         row["made"],
         row["who"],
         row["program"],
+        json.loads(row["found"]),
     )
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from ..core.kind import can_lead
 from ..core.name_pattern import filled, has_places
 from ..core.operation import Operation
 from ..formats.bids_names import parsed, parsed_rest
@@ -22,7 +23,7 @@ def with_names(
     new = [p.name for p in operation.settings if p.role == "new" and has_places(str(settings.get(p.name) or ""))]
     if not new:
         return settings
-    first = next((g for given in inputs.values() for g in given if g.thing.kind == "image"), None)
+    first = next((g for given in inputs.values() for g in given if can_lead(g.thing.kind)), None)
     known = {} if first is None else _names_of(first, study)
     return settings | {name: Path(filled(str(settings[name]), known)) for name in new}
 

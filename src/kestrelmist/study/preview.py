@@ -24,7 +24,8 @@ from ..core.space import Space
 from ..prepare.crop import cropped
 from ..scene.view import View
 from .open_study import OpenStudy
-from .task import Task, opened_inputs
+from .opened import opened_arguments
+from .task import Task
 
 MOST = 4_000_000
 """Voxels of a part that are worked on as they are; of more, a coarser grid is taken."""
@@ -135,14 +136,11 @@ def preview(study: OpenStudy, task: Task, view: View, place: tuple[int, ...], pr
     Cancelled
     """
     operation = task.about
-    first = operation.first_input("image")
+    first = operation.lead
     if operation.reach is None or first is None:
         raise Trouble(f"“{operation.title}” has no preview", "do it and look at what it makes")
-    opened: dict[str, Any] = {}
-    for p in operation.inputs:
-        found = opened_inputs(study, p, task.inputs.get(p.name, ()), progress.part(0.0, 0.1))
-        if found:
-            opened[p.name] = found if p.many else found[0]
+    opened = opened_arguments(study, operation, task.inputs, progress.part(0.0, 0.1))
+    opened = {name: thing for name, thing in opened.items() if thing != []}
     lead = opened[first.name]
     image = lead if operation.through_time else lead.frame(place)
     reach = reach_of(operation, image.space, task.settings)

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import Trouble
+from ..core.kind import owner_kind
 from ..core.operation import OPERATIONS, find_operation
 from ..core.patch import LabelEdit
 from ..core.reference import Reference, quoted
@@ -118,7 +119,7 @@ class _Maker:
         roles = {p.name for p in known.inputs}
         drawn = {r.name for r in known.results if r.kind.type is LabelEdit}  # on maps that were there
         # an image without a label map had nothing to give to what only reads it, and the next one may have none either
-        asked = drawn or known.first_input("image") is None
+        asked = drawn or known.lead is None
         inputs = {
             role: [self.pointer(t) for t in things]
             for role, things in step.inputs.items()
@@ -138,12 +139,11 @@ class _Maker:
             return f"{thing.path}{part}{place}"
         if thing.item in self.made:
             return self.made[thing.item][0] + place
-        if thing.kind == "label map":
+        if owner := owner_kind(thing.kind):
             # a label map is found through its image, wherever that comes from
-            fits = [
-                p for p, t in self.made.values() if (t.kind, t.name, t.subject) == ("image", thing.of, thing.subject)
-            ]
-            return f"{fits[-1] if fits else self.slot('image', thing.of, thing.subject)}#{quoted(thing.name)}"
+            named = owner, thing.of, thing.subject
+            fits = [pointer for pointer, made in self.made.values() if (made.kind, made.name, made.subject) == named]
+            return f"{fits[-1] if fits else self.slot(*named)}#{quoted(thing.name)}"
         return self.slot(thing.kind, thing.name, thing.subject, thing.item) + place
 
     def slot(self, kind: str, name: str, subject: str, item: int | None = None) -> str:
@@ -263,8 +263,9 @@ def _from_older(recipe: Recipe) -> Recipe:
         inputs = {}
         for role, (name, *_) in step.inputs.items():
             known = next((p for p in find_operation(step.operation).inputs if p.name == role), None)
-            if known is not None and known.kind.name == "image":
-                slot = slots.setdefault(name, Slot(f"image {len(slots) + 1}", "image", name))
+            if known is not None and known.kind.leads:
+                kind = known.kind.name
+                slot = slots.setdefault(name, Slot(f"{kind} {len(slots) + 1}", kind, name))
                 inputs[role] = [f"${slot.name}"]
         steps.append(RecipeStep(step.operation, step.settings, inputs))
     return Recipe(tuple(slots.values()), tuple(steps))

@@ -11,16 +11,18 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ..core.errors import Trouble
+from ..core.kind import is_edited
 from ..core.labels import LabelMap
 from ..core.progress import Progress, silent
-from .given import Given
+from .given import Given, still_to_be_made
 from .history import Stale
+from .inputs import settle
 from .items import Record
 from .keeping import keep_and_tell
-from .logbook import NONE_ON, Step, Thing
+from .logbook import Step, Thing
 from .recipe import Recipe, RecipeStep, Slot, pointer_of
 from .referring import meant
-from .task import Made, Task, compute, settle
+from .task import Made, Task, compute
 
 if TYPE_CHECKING:
     from .study import Study
@@ -69,7 +71,7 @@ def _maps_missing(study: Study, recipe: Recipe, filled: dict[str, Record]) -> li
     missing, drawn = [], set()
     for step in recipe.steps:
         about = find_operation(step.operation)
-        target = about.first_input("label map") if about.returns("label edit") else None
+        target = about.edited
         for p in about.inputs:
             for text in step.inputs.get(p.name, ()):
                 pointer = pointer_of(text)
@@ -120,7 +122,7 @@ class RecipeRun:
         for p in find_operation(step.operation).inputs:
             for text in step.inputs.get(p.name, ()):
                 if pointer_of(text) is None:
-                    meant(self.study, text, p.kind.name)
+                    meant(self.study, text, p.thing_kind)
         find_operation(step.operation).checked(step.settings)
 
     @property
@@ -157,7 +159,7 @@ class RecipeRun:
 
         given: dict[str, Any] = dict(step.settings)
         for p in find_operation(step.operation).inputs:
-            told = [self._input(text, p.kind.name) for text in step.inputs.get(p.name, ())]
+            told = [self._input(text, p.thing_kind) for text in step.inputs.get(p.name, ())]
             if told:
                 given[p.name] = told if p.many else told[0]
         return settle(self.study, step.operation, given)
@@ -175,9 +177,7 @@ class RecipeRun:
             if fits:
                 return fits[0].id
             # made when the first step that draws on it is kept; until then nothing of the study changes
-            thing = Thing("label map", reference.part, record.subject, record.name, hash=f"{NONE_ON}{record.id}")
-            blank = LabelMap(record.grid, name=reference.part, subject=record.subject)
-            return Given(thing, None, record.id, blank=blank)
+            return still_to_be_made(record, LabelMap(record.grid, name=reference.part, subject=record.subject))
         if reference.place:
             return str(replace(record.reference, place=reference.place))
         return record.id
@@ -198,7 +198,7 @@ class RecipeRun:
         written = [task.settings.get(p.name) for p in task.about.settings if p.role == "new"]
         if any(path and not Path(path).exists() for path in written):
             return None  # what it wrote outside the study has been taken away
-        target = task.first("label map") if task.about.returns("label edit") else None
+        target = task.of(task.about.edited)
         if target is not None:
             return self._edited_before(task, target)
         return next((s for s in self.study.logbook.with_key(task.key) if self._still_there(s)), None)
@@ -233,7 +233,7 @@ def _alike(step: Step, task: Task, edited: int) -> bool:
         if len(then) != len(given):
             return False
         for old, new in zip(then, given):
-            if old.kind == "label map":
+            if is_edited(old.kind):
                 continue
             if (old.hash, old.place) != (new.thing.hash, new.thing.place):
                 return False

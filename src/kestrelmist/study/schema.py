@@ -56,6 +56,10 @@ ALTER TABLE image ADD COLUMN axes TEXT NOT NULL DEFAULT '[]';
 ALTER TABLE image ADD COLUMN colour INTEGER NOT NULL DEFAULT 0;
 """
 
+VERSION_6 = """
+ALTER TABLE step ADD COLUMN found TEXT NOT NULL DEFAULT '{}';
+"""
+
 VERSION_4 = """
 CREATE TABLE item (
     id INTEGER PRIMARY KEY, kind TEXT NOT NULL, subject_id INTEGER NOT NULL REFERENCES subject(id),
@@ -224,6 +228,7 @@ STEPS: tuple[Step, ...] = (
     (VERSION_3, None),
     (VERSION_4, _to_items),
     ("", _sections_to_images),
+    (VERSION_6, None),
 )
 CURRENT = len(STEPS)
 

@@ -6,6 +6,8 @@ side folder. Taking in is a rename and a row.
 
 from __future__ import annotations
 
+import hashlib
+import json
 import os
 import shutil
 import tempfile
@@ -21,6 +23,8 @@ from ..core.progress import Progress
 from ..core.registry import Registry
 from ..core.safe_write import write_trouble
 from ..core.space import Space
+from ..formats.format import format_of, words_for
+from .given import Given
 from .items import Record
 from .open_study import OpenStudy
 
@@ -74,6 +78,41 @@ class Store(ABC):
     @abstractmethod
     def open(self, study: OpenStudy, record: Record) -> Any:
         """The thing, its values still on disk where possible. Raises Trouble when its files are gone or damaged."""
+
+    def at_hand(self, study: OpenStudy, record: Record) -> Any:
+        """The thing as the study holds it in memory, opened where it does not."""
+        return self.open(study, record)
+
+    def identity(self, study: OpenStudy, record: Record) -> str:
+        """What tells the present content and place of a thing: two of one identity give the same results."""
+        place = "" if record.space is None else json.dumps(record.space.as_dict())
+        place += record.body.get("told") or ""
+        return f"{record.hash}{place and f':{hash_of(place)}'}"
+
+    def on(self, study: OpenStudy, owner: Record) -> Record | Given:
+        """Of a kind whose things are of others: the one that is worked on of a thing, or one still to be made."""
+        raise Trouble(f"Nothing of the kind “{self.kind}” is worked on of “{owner.name}”", "name one")
+
+    def ready(self, thing: Any, place: tuple[int, ...], fetch: bool, progress: Progress) -> Any:
+        """A thing as an operation is given it: the part at a place, its values read when `fetch` says so."""
+        return thing
+
+    def from_file(self, path: Path, part: str | None, progress: Progress) -> list[Any]:
+        """All things of the kind that a file holds, or those that a text names; raises Trouble when there is none."""
+        known = format_of(path, self.kind)
+        if known is None:
+            raise Trouble(f"This kind of file holds no {self.kind}", f"{words_for(self.kind)} can be read", path)
+        return known.open_parts(path, part)
+
+    def held_by(self, thing: Any) -> list[Any]:
+        """All things of the kind that a thing of another kind holds; see `core.kind.Kind.held_in`."""
+        return [thing]
+
+    def only(self, things: list[Any], path: Path | None, name: str = "") -> Any:
+        """The one thing of several; raises Trouble when it cannot be told which is meant."""
+        if len(things) == 1:
+            return things[0]
+        raise Trouble(f"There are {len(things)} {self.kind}s here", "name one of them behind a #", path)
 
     def files(self, study: OpenStudy, record: Record) -> list[Path]:
         """The study's own files of a thing, which go when it is deleted for good."""
@@ -137,6 +176,11 @@ def _alive(process: int) -> bool:
     except PermissionError:
         return True
     return True
+
+
+def hash_of(text: str) -> str:
+    """A short name for a text."""
+    return hashlib.sha256(text.encode()).hexdigest()[:16]
 
 
 def row_of(prepared: Prepared) -> Record:

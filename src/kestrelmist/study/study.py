@@ -26,7 +26,7 @@ from .label_maps import LabelMaps
 from .logbook import Logbook, Step, Thing
 from .referring import meant
 from .shelf_copy import write_shelf_copy
-from .store import Prepared, clear_sides, store_for
+from .store import Prepared, clear_sides, hash_of, store_for
 
 
 class Study:
@@ -137,22 +137,14 @@ class Study:
 
     def identity(self, record: Record) -> str:
         """What tells the present content and place of a thing: two of one identity give the same results."""
-        if record.kind == "label map":
-            return f"{record.id}@{self.history.revision(record.id)}"
-        place = "" if record.space is None else json.dumps(record.space.as_dict())
-        place += record.body.get("told") or ""
-        return f"{record.hash}{place and f':{hash_of(place)}'}"
+        return store_for(record.kind).identity(self, record) if record.known else record.hash
 
     def thing(self, key: int) -> Any:
         """The thing with an id, its values still on disk where possible."""
         record = self.items.get(key)
         if record is None:
             raise Trouble(f"There is nothing with the id {key} in this study", "choose something on the Shelf")
-        if record.kind == "image":
-            return self.image(key)
-        if record.kind == "label map":
-            return self.label_map(key)
-        return store_for(record.kind).open(self, record)
+        return store_for(record.kind).at_hand(self, record)
 
     def image(self, wanted: int | str | Reference) -> Image:
         """The image, its values still on disk."""
@@ -327,10 +319,3 @@ class Study:
         from .keeping import run
 
         return run(self, operation, given, progress)
-
-
-def hash_of(text: str) -> str:
-    """A short name for a text."""
-    import hashlib
-
-    return hashlib.sha256(text.encode()).hexdigest()[:16]

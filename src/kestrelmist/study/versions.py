@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ..core.errors import Trouble
+from ..core.kind import is_edited
 from ..core.labels import LabelMap
 from ..core.names import typed_name
 from ..core.patch import LabelEdit
@@ -60,7 +61,7 @@ def before_last_session(study: Study, key: int) -> Version | None:
 def name_version(study: Study, key: int, name: str) -> None:
     """Give the present state a name; raises Trouble when it is empty or taken."""
     record = study.items.get(key)
-    if record is None or record.kind != "label map":
+    if record is None or not is_edited(record.kind):
         raise Trouble("Only label maps have versions", "choose a label map")
     plain = typed_name(name)
     if not plain:

@@ -17,6 +17,8 @@ IMAGE = register(
         wanted=lambda p: "name a file, or an image of the study",
         field="thing",
         metavar=lambda p: "IMAGE",
+        leads=True,
+        once=True,
     )
 )
 LABEL_MAP = register(
@@ -30,6 +32,7 @@ LABEL_MAP = register(
         on_shelf=False,
         of="image",
         alters="label map",
+        edited=True,
     )
 )
 TABLE = register(

@@ -19,7 +19,10 @@ from PySide6.QtWidgets import (
 
 from ...core.digits import plain
 from ...core.kind import held_in
+from ...core.parameter import Parameter
+from ...study.inputs import suiting
 from ...study.items import ImageRecord, Record
+from ...study.referring import ANY
 from ...study.study import Study
 from ..desk_model import Desk
 from ..plain_text import plain_tip
@@ -201,11 +204,15 @@ def _left(count: int) -> str:
 class ThingField(QComboBox):
     """One thing of the study, chosen from a list."""
 
-    def __init__(self, study: Study, kind: str, optional: bool, chosen: int | None = None):
+    def __init__(self, study: Study, p: Parameter, chosen: int | None = None):
         super().__init__()
-        if optional:
+        kind = p.thing_kind
+        suiting_ones = suiting(p, study.items.of_kind(*(() if kind == ANY else (kind,))))
+        if not p.required:
             self.addItem("None", None)
-        records, left = _some(study.items.of_kind(*(() if kind == "thing" else (kind,))), study, chosen)
+        elif chosen is None and suiting_ones:
+            self.addItem("Choose one", None)
+        records, left = _some(suiting_ones, study, chosen)
         for record in records:
             self.addItem(str(record.reference), record.id)
             self.setItemData(self.count() - 1, plain_tip(record.short_facts), Qt.ItemDataRole.ToolTipRole)
@@ -213,7 +220,7 @@ class ThingField(QComboBox):
             self.addItem(_left(left), None)
             self.model().item(self.count() - 1).setEnabled(False)
         if not self.count():
-            self.addItem(f"There is no {kind} yet", None)
+            self.addItem(f"There is no {kind} yet" if p.suits is None else f"There is none: {p.suits.words}", None)
         if chosen is not None:
             self.setCurrentIndex(max(0, self.findData(chosen)))
 
@@ -227,9 +234,9 @@ def _nearest_first(study: Study, kind: str, lead: int | None) -> list[Record]:
     if holder := held_in(kind):  # such as tables, whose columns are curves
         records = records + study.items.of_kind(holder)
     first = study.items.get(lead) if lead is not None else None
-    if not isinstance(first, ImageRecord) or kind != "image" or len(records) > LISTED:
+    if not isinstance(first, ImageRecord) or kind != first.kind or len(records) > LISTED:
         return records
-    return sorted(records, key=lambda r: (not first.grid.same_grid(r.grid), r.subject != first.subject))
+    return sorted(records, key=lambda r: (not first.grid.same_grid(r.space), r.subject != first.subject))
 
 
 class ThingsField(QListWidget):

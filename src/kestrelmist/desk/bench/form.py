@@ -22,14 +22,19 @@ from ...core.name_pattern import has_places, with_place
 from ...core.operation import Operation
 from ...core.parameter import Parameter
 from ...core.quantity import pretty_unit
+from ...study.inputs import likely
 from ..desk_model import Desk
 from ..number_field import number
 from ..plain_text import Words, plain_tip
 from .companion import COMPANIONS, Ready
 from .fields import FramedField, PathField, PlaceField, PointsField, ThingField, ThingsField
+from .found_field import FoundField
 from .preview_row import PreviewRow
 from .rows import soft, title
+from .telling import Telling
 
+FIELDS_OF_ROLES = ("place", "area", "box", "points", "label", "secret")
+"""Roles of settings that have fields of their own."""
 LARGEST = 1e15
 """The largest number that may be typed where nothing else limits it."""
 
@@ -51,7 +56,7 @@ class OperationForm(QWidget):
         form = QFormLayout()
         form.setSpacing(7)
         form.setFieldGrowthPolicy(QFormLayout.FieldGrowthPolicy.AllNonFixedFieldsGrow)
-        led = [operation.first_input("image"), operation.first_input("label map")]
+        led = [operation.lead, operation.on_lead]
         for p in operation.parameters:
             if p.kind.family == "study" or p.role == "mark" or (p in led and p.required and not p.many):
                 continue
@@ -79,6 +84,7 @@ class OperationForm(QWidget):
         self.preview = PreviewRow(desk, self) if led[0] is not None and operation.reach is not None else None
         if self.preview is not None:
             column.addWidget(self.preview)
+        self.telling = Telling(desk, self, self)
         self.trouble = Words()
         self.trouble.setProperty("kind", "wrong")
         self.trouble.setWordWrap(True)
@@ -99,8 +105,8 @@ class OperationForm(QWidget):
         """Whether the labels of the image come along onto the new one; None where none is made, or there are no
         labels."""
         labels, about = self.viewing.labels, self.operation
-        makes = about.stage == "prepare" and not about.acts and about.returns("image")
-        if not makes or self.operation.first_input("image") is None or labels is None or not labels.counts[1:].any():
+        makes = about.stage == "prepare" and not about.acts and any(r.kind.leads for r in about.results)
+        if not makes or self.operation.lead is None or labels is None or not labels.counts[1:].any():
             return None
         box = QCheckBox("Bring its labels along")
         box.setToolTip(plain_tip("The labels in hand are brought onto the new image too, by position and majority"))
@@ -109,7 +115,7 @@ class OperationForm(QWidget):
     def _more(self, column: QVBoxLayout) -> QPushButton | None:
         """A button that opens a list of more images to do the same to; None where no image is worked on, or none is
         there."""
-        first = self.operation.first_input("image")
+        first = self.operation.lead
         if first is None or first.many or self.operation.acts or len(self.desk.study.records()) < 2:
             return None
         button = QPushButton("Do it to others too")
@@ -131,40 +137,43 @@ class OperationForm(QWidget):
         return button
 
     def _field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
+        if p.left_out is not None and p.kind.field in ("number", "numbers", "text") and p.role not in FIELDS_OF_ROLES:
+            return self._found_field(p)
         make = getattr(self, f"_{p.kind.field}_field")
         return make(p)
+
+    def _found_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
+        record = self.viewing.record
+        unit = (record.unit if record is not None else "") if p.unit == "value" else p.unit
+        field = FoundField(p, unit)
+        return field, field.value
 
     # one method a kind of field, named in the kinds
 
     def _thing_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
         study, viewing = self.desk.study, self.viewing
-        kind = p.role if p.kind.family == "record" else p.kind.name
+        kind = p.thing_kind
         lead = viewing.record.id if viewing.record is not None else None
         if p.many:
             several = ThingsField(study, kind, lead)
             return several, several.value
-        chosen = viewing.map.id if kind == "label map" and viewing.map is not None and p.required else None
-        if kind == "thing" or p == self.operation.first_input("image"):
-            chosen = lead  # another one is wanted only when it is asked for
-        elif kind == "image" and p.required:
-            chosen = self._likely(p, lead)
-        one = ThingField(study, kind, not p.required, chosen)
+        one = ThingField(study, p, self._chosen(p))
         return one, one.value
 
-    def _likely(self, p: Parameter, lead: int | None) -> int | None:
-        """The image of the lead's subject that is called most like a parameter, the newest first; else any other."""
-        subject = None if self.viewing.record is None else self.viewing.record.subject
-        others = [r for r in self.desk.study.records() if r.id != lead]
-        own = [r for r in others if r.subject == subject] or others
-        called = [r for r in own if p.words.casefold() in r.name.casefold()]
-        ending = [r for r in called if r.name.casefold().endswith(p.words.casefold())]
-        return max((r.id for r in ending or called or own), default=None)
+    def _chosen(self, p: Parameter) -> int | None:
+        """What is surely meant: what leads, or what would be found if nothing were named."""
+        if p == self.operation.lead or p.kind.family == "record":
+            return self.desk.lead.thing  # another one is wanted only when it is asked for
+        return likely(self.desk.study, self.operation, p, self.desk.lead)
 
     def _choice_field(self, p: Parameter) -> tuple[QWidget, Callable[[], Any]]:
         field = QComboBox()
         for choice in p.choices:
             field.addItem(str(choice), choice)
-        if not p.required:
+        if p.left_out is not None:
+            field.insertItem(0, p.left_out.words, None)
+            field.setCurrentIndex(0)
+        elif not p.required:
             field.setCurrentIndex(p.choices.index(p.default))
         return field, field.currentData
 
@@ -279,7 +288,7 @@ class OperationForm(QWidget):
         if self.preview is None or not self.preview.on_again:
             return None
         values = self.values()
-        return self.desk.given(self.operation, values) if self.preview.wanted(values) else None
+        return values if self.preview.wanted(values) else None
 
     def run(self) -> None:
         try:
@@ -320,7 +329,7 @@ class OperationForm(QWidget):
 
     def _for_another(self, given: dict[str, Any], key: int) -> dict[str, Any]:
         """The same for another image: what lies on the one that leads, such as a mask, is left out."""
-        first = self.operation.first_input("image")
+        first = self.operation.lead
         assert first is not None
         items, lead = self.desk.study.items, self.viewing.record
         kept = {}

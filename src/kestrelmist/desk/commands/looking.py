@@ -60,7 +60,7 @@ def same_scale(canvas) -> None:
     order=20,
 )
 def swap_sides(part) -> None:
-    part.viewing.set_left_on_left(not part.viewing.left_on_left)
+    part.viewing.arrange(left_on_left=not part.viewing.left_on_left)
 
 
 @command(

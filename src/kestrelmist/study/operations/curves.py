@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from ...core.curve import Dashes, require_style
 from ...core.errors import Trouble
+from ...core.left_out import LeftOut
 from ...core.operation import operation
 from ..changes import ItemChange
 from ..kinds import AnyCurve
@@ -18,7 +19,7 @@ def style_curve(
     study: Study,
     curve: AnyCurve,
     colour: str = "",
-    width: float = 0.0,
+    width: Annotated[float | None, LeftOut("as it is", was=0.0)] = None,
     dashes: Literal["as it is", Dashes] = "as it is",
 ) -> None:
     """Draw a curve in another colour, width or kind of line.
@@ -28,7 +29,7 @@ def style_curve(
     colour : text
         As #RRGGBB; as it is when left out.
     width : number
-        In pixels, 0.5 to 8; as it is when 0.
+        In pixels, 0.5 to 8; as it is when left out.
     dashes : text
         Kind of line.
 

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 from ...core.curve import Curve
 from ...core.progress import Progress
 from ...core.space import Space
+from ...core.table import Table
+from ...formats.curve_files import curves_of_table, only_curve
 from ..items import Record
 from ..open_study import OpenStudy
 from ..store import STORES, Prepared, Store
@@ -23,6 +26,12 @@ class CurveStore(Store):
 
     def prepare(self, study: OpenStudy, thing: Curve, progress: Progress) -> Prepared:
         return Prepared("curve", thing.name or "Curve", thing.subject, None, thing.content_hash(), thing.as_dict())
+
+    def held_by(self, thing: Table) -> list[Curve]:
+        return curves_of_table(thing)
+
+    def only(self, things: list[Any], path: Path | None, name: str = "") -> Curve:
+        return only_curve(things, path.name if path is not None else name, path)
 
     def is_of_image(self, thing: Curve) -> bool:
         return thing.line is not None

@@ -15,7 +15,7 @@ from ...core.waiting import reading
 from ...core.world import World
 from ...formats.layout import Layout
 from ...formats.nifti_write import save_nifti
-from ...formats.opening import reopened_image
+from ...formats.opening import open_image, reopened_image
 from ...formats.sampling import sampled_levels
 from ...formats.tiff_write import save_ome_tiff
 from ...scene.thumbnail import thumbnail
@@ -67,6 +67,18 @@ class ImageStore(Store):
         files = [f if os.path.isabs(f) else f"images/{key}/{f}" for f in prepared.body["files"]]
         return {"body.files": files}
 
+    def at_hand(self, study: OpenStudy, record: Record) -> Image:
+        return study.image(record.id)
+
+    def ready(self, thing: Image, place: tuple[int, ...], fetch: bool, progress: Progress) -> Image:
+        image = picked(thing, place) if place else thing
+        if fetch and not image.axes and not image.levels:
+            image.fetch(progress)
+        return image
+
+    def from_file(self, path: Path, part: str | None, progress: Progress) -> list[Image]:
+        return [open_image(path, progress, series=part)]
+
     def open(self, study: OpenStudy, record: Record) -> Image:
         assert isinstance(record, ImageRecord)
         stored = StoredImage(study.folder, record)
@@ -90,6 +102,16 @@ class ImageStore(Store):
             image.levels.append(made)
         image.part = stored.whole.part if image.levels else None
         return image
+
+
+def picked(image: Image, place: tuple[int, ...]) -> Image:
+    """One volume of a series by its places along the axes, counted from 1; raises Trouble when there is none."""
+    sizes = [a.size for a in image.axes]
+    told = " and ".join(f"a {a.name} from 1 to {a.size}" for a in image.axes) or "none: it is a single volume"
+    if len(place) != len(sizes) or any(not 1 <= n <= size for n, size in zip(place, sizes)):
+        said = ",".join(map(str, place))
+        raise Trouble(f"“@{said}” is no place in “{image.name}”", f"give {told}")
+    return image.frame(tuple(n - 1 for n in place))
 
 
 def body_of(image: Image, files: list[str], origin: Origin) -> dict[str, Any]:

@@ -25,6 +25,7 @@ from ...formats.nifti import read_nifti
 from ...formats.nifti_write import write_nifti
 from ..catalogue_trouble import rows_understood
 from ..changes import LabelChange
+from ..given import Given, still_to_be_made
 from ..items import Record
 from ..open_study import OpenStudy
 from ..store import STORES, Prepared, Store, side_folder
@@ -50,6 +51,17 @@ class LabelStore(Store):
             "label map", thing.name or "Labels", thing.subject, thing.space, thing.content_hash(), body, None, side
         )
 
+    def at_hand(self, study: OpenStudy, record: Record) -> LabelMap:
+        return study.label_map(record.id)
+
+    def identity(self, study: OpenStudy, record: Record) -> str:
+        return f"{record.id}@{study.history.revision(record.id)}"
+
+    def on(self, study: OpenStudy, owner: Record) -> Record | Given:
+        key = study.in_hand(owner.id)
+        record = None if key is None else study.items.get(key)
+        return still_to_be_made(owner, study.maps.blank(owner.id)) if record is None else record
+
     def is_of_image(self, thing: LabelMap) -> bool:
         return True
 
@@ -71,7 +83,7 @@ class LabelStore(Store):
         """The map as it was when the last gesture was finished."""
         assert record.space is not None
         try:
-            labels = self.from_file(study, record)
+            labels = self.from_last_file(study, record)
         except Trouble as trouble:
             return self._from_journal(study, record, trouble)
         for edit in _edits(study, record, record.body.get("file_seq", 0)):
@@ -111,7 +123,7 @@ class LabelStore(Store):
             self.keep_file(study, record, labels)
         return labels
 
-    def from_file(self, study: OpenStudy, record: Record) -> LabelMap:
+    def from_last_file(self, study: OpenStudy, record: Record) -> LabelMap:
         """The map as its last file has it."""
         assert record.space is not None
         table = LabelTable.from_list(record.body["table"])

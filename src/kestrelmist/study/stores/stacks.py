@@ -25,15 +25,15 @@ class StackStore(Store):
     def open(self, study: OpenStudy, record: Record) -> LaidStack:
         def find(key: Any) -> Image | LabelMap:
             there = study.items.get(key) if isinstance(key, int) else None
-            if there is None or there.removed or there.kind not in ("image", "label map"):
+            thing = None if there is None or there.removed else study.thing(there.id)
+            if isinstance(thing, LabelMap):
+                return thing
+            if not isinstance(thing, Image):
                 raise Trouble(
                     f"A layer of the stack “{record.name}” is no longer in the study", "lay the stack anew and save it"
                 )
-            if there.kind == "label map":
-                return study.label_map(there.id)
-            image = study.image(there.id)
             place = places.get(key, ())
-            return image.frame(tuple(place) if len(place) == len(image.axes) else ())
+            return thing.frame(tuple(place) if len(place) == len(thing.axes) else ())
 
         layers = record.body.get("layers") or []
         places = {row.get("thing"): row.get("place") or () for row in layers if isinstance(row, dict)}

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
 from ...core.progress import Progress
 from ...core.transform import Transform
 from ..items import Record
@@ -18,6 +22,10 @@ class TransformStore(Store):
         return Prepared(
             "transform", thing.name or "Transform", thing.subject, None, thing.content_hash(), thing.as_dict()
         )
+
+    def only(self, things: list[Any], path: Path | None, name: str = "") -> Transform:
+        found = super().only(things, path, name)
+        return found if path is None else replace(found, name=path.stem)
 
     def open(self, study: OpenStudy, record: Record) -> Transform:
         return Transform.from_dict(record.body, record.name, record.subject)
