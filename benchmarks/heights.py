@@ -41,7 +41,11 @@ def rows() -> list[Row]:
     study: OpenStudy = None  # type: ignore[assignment]  # nothing of a study is asked for: the image is handed over
 
     def dragged() -> None:
-        task = settle(study, "level", {"image": image, "order": 2, "limit_above": float(next(limits))})
+        task = settle(
+            study,
+            "level",
+            {"image": image, "how": "lines", "robust": False, "order": 2, "limit_above": float(next(limits))},
+        )
         preview(study, task, view, (), silent())
 
     dragged()

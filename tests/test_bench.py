@@ -499,7 +499,11 @@ class RoomTest(DeskCase):
         window.bench.open_operation(find_operation("undistort"))
         self.settle(window)
         pause(200)
-        fields = sorted(window.bench.page("Prepare").form.fields.values(), key=lambda field: field.y())
+        form = window.bench.page("Prepare").form
+        form.folded.open()
+        pause(200)
+        top = lambda field: field.mapTo(form, field.rect().topLeft()).y()  # noqa: E731
+        fields = sorted(form.fields.values(), key=top)
         self.assertGreater(len(fields), 8)
         for above, below in zip(fields, fields[1:]):
-            self.assertGreaterEqual(below.y(), above.y() + above.height(), below.accessibleName())
+            self.assertGreaterEqual(top(below), top(above) + above.height(), below.accessibleName())

@@ -150,7 +150,7 @@ class DoorsTest(DeskCase):
             said = kestrelmist("undistort", "Run", "--study", self.template, "--dry-run", "--json").stdout
             told = {row["setting"]: (row["what"], row["from"]) for row in json.loads(said)["would use"]}
             self.assertEqual(told["Echo spacing"], ("0.51 ms", "from the header"))
-            self.assertEqual(told["Field"], ("T-1/Field", "the only one"))
+            self.assertEqual(told["Field map"], ("T-1/Field", "the only one"))
             before = len(study.logbook.entries())
             made = study.run("undistort", image=RUN, line_up=False)
             by_hand = study.run("undistort", image=RUN, line_up=False, echo_spacing="0.51 ms", direction="j-")
@@ -170,5 +170,5 @@ class DoorsTest(DeskCase):
                 self.assertIsNone(task.settings["knots"], words)
             self.assertEqual(found_for(study, task)["knots"].value, 10.0)
             self.assertEqual(settle(study, "even-brightness", {"image": BALLS, "knots": "1 cm"}).settings["knots"], 10)
-            with self.assertRaisesRegex(Trouble, "not right for knots"):
+            with self.assertRaisesRegex(Trouble, "not right for “Follows over”"):
                 settle(study, "even-brightness", {"image": BALLS, "knots": "3 s"})

@@ -13,9 +13,15 @@ from kestrelmist.core.operation import find_operation
 from kestrelmist.core.space import Space, picture_space
 from kestrelmist.demo.enamel import PIXEL, enamel
 from kestrelmist.formats.opening import open_image
-from kestrelmist.prepare.level import LEVELLED, level
+from kestrelmist.prepare.level import LEVELLED
+from kestrelmist.prepare.level import level as levelled
 from tests.command import kestrelmist
 from tests.making import PlaceCase
+
+
+def level(image, how="lines", **settings):
+    """Level by lines, with nothing left out by itself, unless a test says otherwise."""
+    return levelled(image, how, **{"robust": False} | settings)
 
 
 def height_map(heights: np.ndarray, unit: str = "nm", pixel: float = 1e-4) -> Image:
@@ -293,6 +299,8 @@ class WrongTest(PlaceCase):
         done = kestrelmist(
             "level",
             source,
+            "--how",
+            "lines",
             "--along",
             "fast",
             "--order",

@@ -104,7 +104,7 @@ class FormsTest(DeskCase):
         self.assertGreater(walked, 80)
 
     def walk(self, operation, form, p, field) -> None:
-        kept = form._values[p.name]
+        kept = form.kept[p.name].value
         for value in TYPED:
             value = float(round(value)) if p.kind.type is int else value
             if not max(p.low, -1e15) <= value <= min(p.high, 1e15):

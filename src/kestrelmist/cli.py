@@ -125,7 +125,7 @@ def command_of(operation: Operation) -> click.Command:
     for p in operation.parameters:
         if p.kind.family == "study":
             continue
-        parameters.append(_argument(p) if p is first else _option(p))
+        parameters.append(_argument(p) if p is first else _option(p, operation.counts_where(p)))
     parameters += _common(operation)
 
     def run(**given):
@@ -154,9 +154,10 @@ def _first_sentence(text: str) -> str:
     return head + ("." if stop else "")
 
 
-def _words(p: Parameter) -> str:
+def _words(p: Parameter, counts: str) -> str:
     text = (p.help or p.words).rstrip(".") + "."
-    text += f" Counts where {p.only.words}." if p.only is not None else ""
+    text = f"{p.called}: {text}" if p.called and p.help else text
+    text += f" Counts where {counts}." if counts else ""
     return text + (" May be given several times." if p.many else "")
 
 
@@ -165,17 +166,17 @@ def _argument(p: Parameter) -> click.Argument:
     return click.Argument([p.name], required=not p.is_input and p.required, nargs=count, metavar=p.kind.metavar(p))
 
 
-def _option(p: Parameter) -> click.Option:
+def _option(p: Parameter, counts: str = "") -> click.Option:
     flag = f"--{p.flag}"
     if p.kind.name == "yes or no" and not p.optional:
         both = f"{flag}/--no-{flag[2:]}"
-        return click.Option([both, p.name], default=None, help=_words(p) + _default(p), show_default=False)
+        return click.Option([both, p.name], default=None, help=_words(p, counts) + _default(p), show_default=False)
     return click.Option(
         [flag, p.name],
         metavar=p.kind.metavar(p),
         multiple=p.many,
         default=None,
-        help=_words(p) + _default(p),
+        help=_words(p, counts) + _default(p),
         hide_input=p.role == "secret",
     )
 

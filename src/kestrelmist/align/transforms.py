@@ -17,7 +17,13 @@ from ..formats.grid_facts import placed
 from ..formats.saving import save_thing
 
 
-@operation("align", "Open a transform", name="open-transform", keywords="affine matrix itk import registration")
+@operation(
+    "align",
+    "Open a transform",
+    name="open-transform",
+    keywords="affine matrix itk import registration",
+    called={"source": "From world", "target": "To world"},
+)
 def open_transform(file: FilePath, subject: str = "", *, source: str = "", target: str = "") -> Transform:
     """Take an affine transform into the study, from ITK text or four rows of four numbers.
 
@@ -69,7 +75,13 @@ def save_transform(transform: Transform, to: NewPath, *, replace_file: bool = Fa
     return Table(f"{transform.name} saved", [Column("transform"), Column("file")], [(transform.name, str(to))])
 
 
-@operation("align", "Join transforms", name="join-transforms", keywords="concatenate compose chain affine")
+@operation(
+    "align",
+    "Join transforms",
+    name="join-transforms",
+    keywords="concatenate compose chain affine",
+    called={"then": "And then"},
+)
 def join_transforms(transform: Transform, then: Transform) -> Transform:
     """One transform that does the work of two, one after the other.
 

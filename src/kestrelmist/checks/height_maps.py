@@ -55,7 +55,7 @@ def streaks(subject: Subject) -> list[Notice]:
     setting = {"limit_above" if sign > 0 else "limit_below": rounded(limit * factor, 0.0, abs(limit * factor) or 1.0)}
     what = "tall" if sign > 0 else "deep"
     order = int(image.facts[LEVELLED].rpartition(" ")[2])
-    mend = Mend("Level again without it", "level", {"order": order, **setting})
+    mend = Mend("Level again without it", "level", {"how": "lines", "robust": False, "order": order, **setting})
     sentence = (
         f"{len(lines)} lines beside what is {what} lie off their neighbours: its height has pulled their fit. "
         f"Leave it out of the fit."

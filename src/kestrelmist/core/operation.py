@@ -9,8 +9,8 @@ from __future__ import annotations
 import inspect
 import re
 import typing
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -67,6 +67,12 @@ class Operation:
     it; infinite where the whole image counts. What has a reach is shown on the slice in view before it is done."""
     through_time: bool = False
     """Of what has a reach: whether all volumes of a series tell what becomes of one."""
+    called: Mapping[str, str] = field(default_factory=dict)
+    """Words for parameters whose names say too little, by name."""
+    rare: frozenset[str] = frozenset()
+    """Settings that few need, which a form folds away."""
+    made_by: Mapping[str, str] = field(default_factory=dict)
+    """For inputs that another operation makes, its name: a mask, by taking out the brain."""
     tinted: Callable[[dict[str, Any]], np.ndarray] | None = None
     """What a preview tints, from inputs and settings by name: bool [i, j, k] on the grid of the first image, such as
     what is left out of a fit."""
@@ -90,7 +96,11 @@ class Operation:
         """Inputs and settings in the order of the signature, with the help its docstring gives."""
         helps = _parameter_helps(inspect.getdoc(self.function) or "")
         return tuple(
-            parameter_of(p, self._hints[p.name], helps.get(p.name, ""))
+            replace(
+                parameter_of(p, self._hints[p.name], helps.get(p.name, "")),
+                called=self.called.get(p.name, ""),
+                rare=p.name in self.rare,
+            )
             for p in inspect.signature(self.function).parameters.values()
             if p.name != "progress"
         )
@@ -165,7 +175,7 @@ class Operation:
         for p in self.parameters:
             if p.or_thing is not None and p.name in given and p.or_thing.means_thing(given[p.name]):
                 if given.get(p.or_thing.input) is not None:
-                    raise Trouble(f"“{self.title}” is given two things for {p.words.lower()}", "give one of them")
+                    raise Trouble(f"“{self.title}” is given two things for {p.said}", "give one of them")
                 given[p.or_thing.input] = given.pop(p.name)
         return given
 
@@ -179,14 +189,22 @@ class Operation:
         result = {}
         for p in self.settings:
             if p.name not in given and p.required:
-                raise Trouble(f"“{self.title}” needs {p.words.lower()}", p.wanted)
+                raise Trouble(f"“{self.title}” needs {p.said}", p.wanted)
             result[p.name] = p.checked(given[p.name]) if p.name in given else p.default
         for p in self.settings:
             if p.only is not None and not p.counts(result) and result[p.name] != p.default:
                 raise Trouble(
-                    f"“{self.title}” has no use for {p.words.lower()} here", f"it counts only where {p.only.words}"
+                    f"“{self.title}” has no use for {p.said} here",
+                    f"it counts only where {self.counts_where(p)}",
                 )
         return result
+
+    def counts_where(self, p: Parameter) -> str:
+        """With which choices of another setting one counts, in words; "" when it always does."""
+        if p.only is None:
+            return ""
+        other = next(q for q in self.settings if q.name == p.only.setting)
+        return p.only.words(other.said)
 
     def counting(self, given: dict[str, Any]) -> dict[str, Any]:
         """What was given without settings that do not count beside the others."""
@@ -269,6 +287,9 @@ def operation(
     group: str = "",
     reach: float | Callable[[Space, dict[str, Any]], float] | None = None,
     through_time: bool = False,
+    called: Mapping[str, str] | None = None,
+    rare: str = "",
+    made_by: Mapping[str, str] | None = None,
     tinted: Callable[[dict[str, Any]], np.ndarray] | None = None,
 ):
     """Register a function as an operation of a stage.
@@ -287,7 +308,9 @@ def operation(
         "series", "colour" or both: kinds of image the function is given as they are; see `Operation.takes`.
     version : int
         See `Operation.version`.
-    repeats, final, slow, edits, group, reach, through_time, tinted
+    rare : str
+        Names of settings, with blanks between; see `Operation.rare`.
+    repeats, final, slow, edits, group, reach, through_time, called, made_by, tinted
         See the fields of `Operation`.
     """
     if stage not in STAGES:
@@ -296,8 +319,10 @@ def operation(
     def register(function):
         key = name or function.__name__.replace("_", "-")
         words = frozenset(takes.split())
-        said = (keywords, words, version, repeats, final, slow, edits, group, reach, through_time, tinted)
-        OPERATIONS.add(key, Operation(key, stage, title, function, *said))
+        said = (keywords, words, version, repeats, final, slow, edits, group, reach, through_time)
+        folded = frozenset(rare.split())
+        more = (called or {}, folded, made_by or {}, tinted)
+        OPERATIONS.add(key, Operation(key, stage, title, function, *said, *more))
         return function
 
     return register

@@ -67,12 +67,11 @@ class Only:
         object.__setattr__(self, "setting", setting)
         object.__setattr__(self, "choices", choices)
 
-    @property
-    def words(self) -> str:
-        """With what it counts, in words."""
+    def words(self, setting: str) -> str:
+        """With what it counts, in words; the other setting goes by the words for it."""
         told = ["yes" if c is True else "no" if c is False else f"“{c}”" for c in self.choices]
         several = " or ".join(filter(None, (", ".join(told[:-1]), told[-1])))
-        return f"{self.setting.rstrip('_').replace('_', ' ')} is {several}"
+        return f"{setting} is {several}"
 
 
 Fill = Annotated[float, Unit("value"), Role("fill")]
@@ -100,6 +99,7 @@ class Parameter:
     """One parameter of an operation.
 
     `length` counts the numbers of a group, `many` says that several may be given, `optional` that none need be.
+    `called` are the words for it where its name says too little, and `rare` is one that a form folds away.
     """
 
     name: str
@@ -118,6 +118,8 @@ class Parameter:
     left_out: LeftOut | None = None
     suits: Suits | None = None
     help: str = ""
+    called: str = ""
+    rare: bool = False
 
     @property
     def required(self) -> bool:
@@ -137,7 +139,12 @@ class Parameter:
     @property
     def words(self) -> str:
         """The name as a person reads it."""
-        return self.name.rstrip("_").replace("_", " ").capitalize()
+        return self.called or self.name.rstrip("_").replace("_", " ").capitalize()
+
+    @property
+    def said(self) -> str:
+        """The same within a sentence."""
+        return f"“{self.called}”" if self.called else self.words.lower()
 
     @property
     def wanted(self) -> str:
@@ -171,17 +178,17 @@ class Parameter:
         try:
             value = self.kind.read(value, self)
         except (TypeError, ValueError, OverflowError):
-            raise Trouble(f"“{_short(value)}” is not right for {self.words.lower()}", self.wanted) from None
+            raise Trouble(f"“{_short(value)}” is not right for {self.said}", self.wanted) from None
         if known is not None and known.means_left(value):
             return None
         if self.choices and value not in self.choices:
-            raise Trouble(f"“{_short(value)}” is not one of the choices for {self.words.lower()}", self.wanted)
+            raise Trouble(f"“{_short(value)}” is not one of the choices for {self.said}", self.wanted)
         numbers = value if self.kind.type is tuple else (value,) if self.kind.type in (float, int) else ()
         for number in numbers:
             if self.role == "fill" and math.isnan(number):
                 continue
             if not math.isfinite(number) or not self.low <= number <= self.high:
-                raise Trouble(f"{number:g} is out of bounds for {self.words.lower()}", self.wanted)
+                raise Trouble(f"{number:g} is out of bounds for {self.said}", self.wanted)
         return value
 
     def written(self, value: Any) -> Any:

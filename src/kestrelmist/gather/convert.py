@@ -22,6 +22,7 @@ from ..formats.saving import save_image
     name="convert",
     keywords="export save as nifti nrrd metaimage tiff zarr dicom json sidecar bids bval bvec gradients",
     takes="series colour",
+    called={"sidecar": "Facts beside"},
 )
 def convert(
     image: Image, to: NewPath, sidecar: bool = True, replace: bool = False, progress: Progress = silent()

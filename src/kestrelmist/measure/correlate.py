@@ -38,6 +38,14 @@ RUN = 128
     version=2,
     keywords="functional connectivity pearson seed map series",
     takes="series",
+    called={
+        "ball": "Ball about it",
+        "curve": "Or a curve",
+        "without": "Take out",
+        "mask": "Only within",
+        "drift": "Slower than",
+        "mean_course": "And the mean",
+    },
 )
 def correlate(
     image: Image,

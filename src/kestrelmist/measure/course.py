@@ -20,7 +20,13 @@ MODES = Literal["raw", "mean removed", "z-score", "scaled", "percent", "spectrum
 
 
 @operation(
-    "measure", "Course through time", name="course", keywords="time curve series region plot spectrum", takes="series"
+    "measure",
+    "Course through time",
+    name="course",
+    keywords="time curve series region plot spectrum",
+    takes="series",
+    called={"ball": "Ball about it", "label": "Or label", "mode": "Shown as", "time_column": "With times"},
+    rare="time_column",
 )
 def course(
     image: Image,

@@ -20,6 +20,8 @@ from .seed import Ball, Seed, seed_at, time_axis
     name="hold-course",
     keywords="time curve keep series region plot",
     takes="series",
+    called={"ball": "Ball about it", "label": "Or label", "dashes": "Line"},
+    rare="colour width dashes",
 )
 def hold_course(
     image: Image,

@@ -126,6 +126,13 @@ def noise_between(found: Section, first: float, second: float) -> Sureness | Non
     name="read-sections",
     keywords="cursor distance height difference slope angle compare profile section",
     version=2,
+    called={
+        "first": "First place",
+        "second": "Second place",
+        "calibration": "Scale ± heights",
+        "calibration_of_lengths": "Scale ± lengths",
+    },
+    rare="calibration calibration_of_lengths",
 )
 def read_sections(
     sections: list[Curve],

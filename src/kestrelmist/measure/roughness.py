@@ -35,6 +35,8 @@ PARTS = 5
     name="roughness",
     keywords="ra rq rz sa sq iso 4287 25178 21920 surface texture",
     version=2,
+    called={"from_": "From", "cutoff": "Cut-off", "leave_out": "Not within", "calibration": "Scale ±"},
+    rare="calibration",
 )
 def roughness(
     image: Image,

@@ -147,6 +147,8 @@ def _at(kji: np.ndarray, space: Space, places: np.ndarray) -> np.ndarray:
     "Section along a line",
     name="profile",
     keywords="profile line cross-section height plot intensity",
+    called={"from_": "From", "stroke": "Thickness", "dashes": "Line"},
+    rare="colour stroke dashes",
 )
 def profile(
     image: Image,

@@ -41,6 +41,8 @@ def line_of(image: Image, from_, to, width: float, section: Curve | None) -> Lin
     name="step-height",
     keywords="plateau groove depth ridge iso 5436 section profile height",
     version=2,
+    called={"from_": "From", "edge": "Off each edge", "calibration": "Scale ±"},
+    rare="edge calibration",
 )
 def step_height(
     image: Image,

@@ -24,6 +24,7 @@ POINTS = 20_000
     "Compare two label maps",
     name="compare-labels",
     keywords="overlap dice jaccard hausdorff surface distance agreement version",
+    called={"other": "Compare with"},
 )
 def compare_labels(labels: LabelMap, other: LabelMap, progress: Progress = silent()) -> Table:
     """Overlap and distance of labels that have the same name in two label maps.

@@ -15,7 +15,13 @@ from ..core.progress import Progress, silent
 from .flood import flood
 
 
-@operation("outline", "Grow from point", keywords="region growing seed connected fill flood")
+@operation(
+    "outline",
+    "Grow from point",
+    keywords="region growing seed connected fill flood",
+    called={"through": "Spread through", "neighbours": "Joined by"},
+    rare="neighbours",
+)
 def grow(
     image: Image,
     labels: LabelMap,

@@ -44,7 +44,13 @@ def pieces_of(
     return sorted(found, key=lambda p: -p.voxels), runs
 
 
-@operation("outline", "List loose pieces", name="pieces", keywords="connected components islands")
+@operation(
+    "outline",
+    "List loose pieces",
+    name="pieces",
+    keywords="connected components islands",
+    called={"neighbours": "Joined by"},
+)
 def list_pieces(labels: LabelMap, label: LabelName, neighbours: Literal[26, 18, 6] = 26) -> Table:
     """List the connected pieces of a label, largest first, with volume and place.
 
@@ -75,7 +81,14 @@ def list_pieces(labels: LabelMap, label: LabelName, neighbours: Literal[26, 18, 
     return table
 
 
-@operation("outline", "Remove loose pieces", name="remove-pieces", keywords="keep largest island clean")
+@operation(
+    "outline",
+    "Remove loose pieces",
+    name="remove-pieces",
+    keywords="keep largest island clean",
+    called={"below": "Smaller than", "neighbours": "Joined by"},
+    rare="neighbours",
+)
 def remove_pieces(
     image: Image,
     labels: LabelMap,

@@ -28,6 +28,7 @@ Ways = Literal["mean", "sd", "maximum", "minimum", "sum", "median", "snr"]
     group="Series",
     reach=0.0,
     through_time=True,
+    called={"how": "Take the"},
 )
 def through_time(image: Image, how: Ways = "mean", *, progress: Progress = silent()) -> Image:
     """One volume from all of a series, voxel by voxel. Volumes are read one after another; values that are not finite
@@ -110,6 +111,7 @@ def _median(image: Image, progress: Progress) -> np.ndarray:
     name="project",
     keywords="slab mip maximum intensity projection mean sum along axis thick slice",
     group="Values",
+    called={"how": "Take the", "slab": "Slab"},
 )
 def project(
     image: Image,

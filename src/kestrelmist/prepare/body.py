@@ -29,6 +29,7 @@ from .mean_volume import mean_volume
     group="Taken out",
     reach=math.inf,
     through_time=True,
+    called={"above": "Brighter than", "fill": "Air inside too", "all_pieces": "Every piece"},
 )
 def take_out_body(
     image: Image,

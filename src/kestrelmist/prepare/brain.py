@@ -60,6 +60,8 @@ class Body(NamedTuple):
     group="Taken out",
     reach=math.inf,
     through_time=True,
+    called={"looser": "Tighter, looser", "start": "Start from", "radius": "Inner radius"},
+    rare="start radius",
 )
 def take_out_brain(
     image: Image,

@@ -26,6 +26,7 @@ from .resample import softened, softening
     keywords="labels resample onto another grid majority transfer carry",
     takes="series colour",
     group="Grid",
+    called={"source": "From"},
 )
 def bring_labels(image: Image, labels: LabelMap, source: LabelMap, *, progress: Progress = silent()) -> LabelEdit:
     """Bring the labels of another image onto this one, by position in the world: after a crop, a resampling or a turn,

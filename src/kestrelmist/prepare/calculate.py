@@ -27,6 +27,7 @@ LETTERS = "abcdefghijklmnopqrstuvwxyz"
     version=2,
     group="Values",
     reach=0.0,
+    called={"others": "b, c, d …"},
 )
 def calculate(
     image: Image, formula: str, others: list[Image] | None = None, *, unit: str = "", progress: Progress = silent()

@@ -28,6 +28,7 @@ WIDE = 1.6
     keywords="carpet plot grey voxel time quality series artefact",
     takes="series",
     group="Series",
+    called={"rows": "Voxels shown"},
 )
 def carpet(
     image: Image,

@@ -52,6 +52,7 @@ def split_channels(image: Image) -> list[Image]:
     name="merge-channels",
     keywords="together combine stack fluorescence composite",
     group="Sections",
+    called={"others": "With"},
 )
 def merge_channels(image: Image, others: list[Image], *, names: str = "") -> Image:
     """Several pictures on one grid as the channels of one.

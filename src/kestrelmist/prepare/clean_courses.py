@@ -27,6 +27,7 @@ from .one_series import time_of
     group="Series",
     reach=0.0,
     through_time=True,
+    called={"slower": "Slower than", "without": "Take out"},
 )
 def clean_courses(
     image: Image,

@@ -28,6 +28,7 @@ class Combined(NamedTuple):
     "Combine images",
     keywords="mean average standard deviation maximum sum difference subtract add",
     group="Values",
+    called={"how": "Combine by", "others": "With", "mask": "Only within"},
 )
 def combine(
     image: Image,

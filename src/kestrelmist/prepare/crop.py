@@ -30,6 +30,14 @@ Margin = Annotated[float, Unit("mm"), Between(-1e6, 1e6)]
     keywords="box cut part pad margin field of view trim",
     takes="series colour",
     group="Grid",
+    called={
+        "box": "Between corners",
+        "voxels": "Voxels",
+        "label": "Round label",
+        "air": "Without air",
+        "fill": "Beyond image",
+    },
+    rare="fill",
 )
 def crop(
     image: Image,
@@ -174,6 +182,7 @@ def bounds_of(inside: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     keywords="rotate mirror quarter flip axes",
     takes="series colour",
     group="Grid",
+    called={"quarters": "Quarter turns", "flip": "Mirror after"},
 )
 def turn(
     image: Image,

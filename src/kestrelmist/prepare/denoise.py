@@ -41,6 +41,8 @@ class Denoised(NamedTuple):
     keywords="denoise filter non-local means total variation median edge preserving anisotropic diffusion rician",
     group="Noise and brightness",
     reach=lambda space, _: REACH * max(space.spacing),
+    called={"how": "Method", "kind": "Noise is", "noise": "Its spread"},
+    rare="kind",
 )
 def reduce_noise(
     image: Image,

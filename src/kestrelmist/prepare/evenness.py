@@ -42,6 +42,7 @@ class Even(NamedTuple):
     keywords="bias field n4 shading uneven illumination flat",
     group="Noise and brightness",
     reach=math.inf,
+    called={"mask": "Look only at", "knots": "Follows over"},
 )
 def even_brightness(
     image: Image,
@@ -151,6 +152,7 @@ def found_field(
     takes="series",
     group="Noise and brightness",
     reach=math.inf,
+    called={"how": "Background by", "blank": "Empty field", "across": "Window", "mask": "Only within"},
 )
 def even_background(
     image: Image,

@@ -42,6 +42,17 @@ class FieldMap(NamedTuple):
     keywords="phase unwrap magnitude b0 off resonance fieldmap distortion rad/s hz",
     takes="series",
     group="Field maps",
+    called={
+        "holds": "Values are",
+        "echo_difference": "Between echoes",
+        "turn": "A whole turn is",
+        "mask": "Head",
+        "erode": "Edge left out",
+        "smooth": "Smooth by",
+        "second": "Second phase",
+        "offset": "Median in head",
+    },
+    rare="turn erode smooth offset",
 )
 def field_map(
     image: Image,

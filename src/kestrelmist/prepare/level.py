@@ -69,10 +69,21 @@ def runs_slow(how: str, along: str) -> bool:
     group="Height maps",
     reach=math.inf,
     tinted=_left_out,
+    called={
+        "how": "Fit",
+        "along": "Lines run",
+        "order": "Degree",
+        "limit_below": "Not below",
+        "limit_above": "Not above",
+        "each_line": "Line by line",
+        "leave_out": "Not within",
+        "robust": "Leave outliers",
+        "points": "Three points",
+    },
 )
 def level(
     image: Image,
-    how: WAYS = "lines",
+    how: WAYS = "plane",
     along: Annotated[Literal["fast", "slow"], Only("how", *BY_LINE)] = "fast",
     order: Annotated[int, Between(0, 3), Only("how", "lines", "surface")] = 1,
     *,
@@ -80,7 +91,7 @@ def level(
     limit_above: Annotated[float | None, Unit("nm")] = None,
     each_line: bool = False,
     leave_out: LabelMap | None = None,
-    robust: Annotated[bool, Only("how", *FITTED)] = False,
+    robust: Annotated[bool, Only("how", *FITTED)] = True,
     points: Points = None,
     progress: Progress = silent(),
 ) -> Levelled:

@@ -49,6 +49,15 @@ class Still(NamedTuple):
     takes="series",
     version=2,
     group="Series",
+    called={
+        "separate": "Reference image",
+        "mask": "Only within",
+        "how": "Interpolation",
+        "radius": "Radius of head",
+        "table": "Table to file",
+        "transforms": "Moves to file",
+    },
+    rare="how radius table transforms",
 )
 def correct_motion(
     image: Image,

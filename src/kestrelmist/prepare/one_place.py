@@ -20,6 +20,7 @@ from ..core.parameter import Between
     keywords="volume frame echo channel detector phase extract split series time",
     takes="series",
     group="Series",
+    called={"axis": "Along", "number": "Place"},
 )
 def one_place(image: Image, axis: str, number: Annotated[int, Between(1, 1_000_000)] = 1) -> Image:
     """One volume of a series, or of a series with several axes a series with one axis less.

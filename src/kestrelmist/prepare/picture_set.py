@@ -36,6 +36,17 @@ LARGEST = 8192
     keywords="machine learning training validation test boxes dataset resize npy zarr radiograph split annotation",
     group="Sets",
     repeats=False,
+    called={
+        "rule": "Fit pictures by",
+        "values": "Range from",
+        "type": "Number type",
+        "by_part_column": "Parts by column",
+        "columns": "Columns mean",
+        "layout": "Boxes are",
+        "counted_in": "Boxes count in",
+        "store": "Kept as",
+    },
+    rare="seed workers store layout counted_in columns by_part_column",
 )
 def picture_set(
     table: FilePath,

@@ -31,6 +31,8 @@ FWHM = 2 * np.sqrt(2 * np.log(2))
     takes="series",
     group="Grid",
     reach=lambda space, settings: REACH * max(*space.spacing, *(settings["spacing"] or (0.0,))),
+    called={"onto": "Onto grid of", "spacing": "Or voxel size", "how": "Interpolation", "soften": "Smooth first"},
+    rare="soften",
 )
 def resample(
     image: Image,

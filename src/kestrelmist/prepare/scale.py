@@ -18,6 +18,7 @@ from ..core.operation import operation
     keywords="normalise normalize rescale values",
     group="Values",
     reach=math.inf,
+    called={"low": "1st percentile", "high": "99th percentile"},
 )
 def scale(image: Image, low: float = 0.0, high: float = 1.0) -> Image:
     """Map the values linearly so that the 1st and 99th percentile become two given numbers. Voxels without a value

@@ -25,6 +25,7 @@ PALE = 0.05
     keywords="grand mean intensity normalise percent signal change series",
     takes="series",
     group="Series",
+    called={"each": "Mean of each", "to": "Becomes", "mask": "Mean within"},
 )
 def scale_series(
     image: Image,

@@ -29,6 +29,8 @@ WIDTHS = 1.75
     takes="series",
     group="Noise and brightness",
     reach=lambda _, settings: WIDTHS * max(settings["fwhm"], *(settings["along"] or (0.0,))),
+    called={"fwhm": "Width (FWHM)", "along": "Or along i, j, k", "mask": "Only within"},
+    rare="along",
 )
 def smooth(
     image: Image,

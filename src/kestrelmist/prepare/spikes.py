@@ -36,6 +36,7 @@ class Despiked(NamedTuple):
     group="Series",
     reach=0.0,
     through_time=True,
+    called={"limit": "Spread beyond"},
 )
 def despike(image: Image, limit: Annotated[float, Between(1, 100)] = 4.0, *, progress: Progress = silent()) -> Despiked:
     """Replace what jumps away from a voxel's course and comes back: a value further from the median of five volumes

@@ -59,6 +59,14 @@ class Separated(NamedTuple):
     takes="colour",
     group="Sections",
     reach=math.inf,  # the white point and what is estimated are told by all of the picture
+    called={
+        "pair": "Stains",
+        "white": "Colour of light",
+        "white_area": "Or empty glass",
+        "first": "First stain",
+        "second": "Second stain",
+        "third": "Third stain",
+    },
 )
 def stains(
     image: Image,
@@ -128,6 +136,8 @@ def stains(
     keywords="back to colour recolour virtual stain merge deconvolution",
     group="Sections",
     reach=0.0,
+    called={"pair": "Stains", "vectors": "Their colours", "white": "Colour of light"},
+    rare="vectors white",
 )
 def stain_colours(
     image: Image,

@@ -27,7 +27,7 @@ def _as_it_is(fact: str) -> LeftOut:
         value = number_of(given["image"], fact) if fact != DIRECTION else facts_of(given["image"]).get(fact)
         return None if value is None else Found(value, "as it is")
 
-    return LeftOut("not said, and stays so", find, 0.0 if fact != DIRECTION else "")
+    return LeftOut("not said", find, 0.0 if fact != DIRECTION else "")
 
 
 Seconds = Annotated[float | None, Unit("s"), Between(0, 1e6)]
@@ -40,6 +40,8 @@ Seconds = Annotated[float | None, Unit("s"), Between(0, 1e6)]
     keywords="facts sidecar repetition time echo time slice timing phase encoding direction echo spacing correct",
     takes="series",
     group="Series",
+    called={"slices": "Order of slices", "multiband": "At once", "direction": "Read along"},
+    rare="multiband",
 )
 def say_taken(
     image: Image,

@@ -50,6 +50,9 @@ class Tissues(NamedTuple):
     keywords="segmentation grey gray white matter csf fluid partial volume mixture brain",
     group="Taken out",
     reach=math.inf,
+    called={"mask": "Brain", "others": "More contrasts", "knots": "Field over", "noise": "Take noise away"},
+    rare="knots noise",
+    made_by={"mask": "take-out-brain"},
 )
 def split_tissues(
     image: Image,

@@ -54,6 +54,16 @@ class Undistorted(NamedTuple):
     takes="series",
     group="Field maps",
     reach=math.inf,
+    called={
+        "field": "Field map",
+        "direction": "Read along",
+        "signal": "Set signal right",
+        "line_up": "Line map up",
+        "constant": "Constant part",
+        "how": "Interpolation",
+    },
+    rare="acceleration signal constant how",
+    made_by={"field": "field-map"},
 )
 def undistort(
     image: Image,

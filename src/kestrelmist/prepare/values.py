@@ -32,6 +32,7 @@ QUANTILES = 1024
     version=2,
     group="Values",
     reach=0.0,
+    called={"low": "Not below", "high": "Not above"},
 )
 def clip(image: Image, low: ImageValue | None = None, high: ImageValue | None = None) -> Image:
     """Bring values below one limit and above another one to the limit. Voxels without a value stay so.
@@ -83,6 +84,7 @@ def _limits_that_count(kind: np.dtype, low: float | None, high: float | None) ->
     takes="",
     group="Values",
     reach=math.inf,
+    called={"mask": "Counts within"},
 )
 def standardise(image: Image, mask: LabelMap | None = None) -> Image:
     """Take the mean away and divide by the standard deviation (n − 1) of the voxels in a mask, or of all.
@@ -112,6 +114,7 @@ def standardise(image: Image, mask: LabelMap | None = None) -> Image:
     keywords="histogram match normalise percentile intensity reference",
     group="Values",
     reach=math.inf,
+    called={"to": "Like", "how": "Match", "mask": "Look only at"},
 )
 def match_values(
     image: Image,
@@ -168,6 +171,7 @@ def match_values(
     takes="series",
     group="Values",
     reach=math.inf,
+    called={"how": "Turn by"},
 )
 def turn_values(image: Image, how: Literal["invert", "logarithm"] = "invert") -> Image:
     """Mirror the values within their range, or take their natural logarithm.
@@ -215,6 +219,7 @@ class Converted(NamedTuple):
     keywords="convert bits integer float uint8 int16 cast",
     group="Values",
     reach=math.inf,
+    called={"round_values": "Round"},
 )
 def number_type(
     image: Image, type: TYPES = "int16", *, round_values: bool = True, progress: Progress = silent()

@@ -28,6 +28,7 @@ Many = Annotated[int, Between(0, 1_000_000)]
     keywords="first last discard dummy steady state count repetition time check series",
     takes="series colour",
     group="Series",
+    called={"first": "At the start", "last": "At the end", "expected": "There should be"},
 )
 def drop_volumes(
     image: Image,
@@ -98,6 +99,8 @@ def _step_of(given: dict[str, Any]) -> Found | None:
     reach=0.0,
     through_time=True,
     version=2,
+    called={"pattern": "Taken in order", "to": "Bring to", "how": "Interpolation", "multiband": "At once"},
+    rare="multiband to how",
 )
 def time_slices(
     image: Image,

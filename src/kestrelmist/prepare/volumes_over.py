@@ -27,6 +27,7 @@ class Over(NamedTuple):
     name="volumes-over",
     keywords="framewise displacement dvars threshold outlier mark censor motion",
     group="Series",
+    called={"before": "And before", "after": "And after", "below": "Under it"},
 )
 def volumes_over(
     curve: Curve,

@@ -32,7 +32,29 @@ MOST_PIXELS = 100_000_000
 Share = Annotated[float, Between(0, 1)]
 
 
-@operation("report", "Picture of a plane", name="picture", keywords="figure png export layers overlay", takes="colour")
+@operation(
+    "report",
+    "Picture of a plane",
+    name="picture",
+    keywords="figure png export layers overlay",
+    takes="colour",
+    called={
+        "at": "Position",
+        "over": "Over it",
+        "low": "From",
+        "high": "To",
+        "over_low": "Over: from",
+        "over_high": "Over: to",
+        "over_colours": "Over: colours",
+        "below_colours": "Below zero",
+        "compare": "Laid",
+        "written": "Letters and bars",
+        "square": "Squares",
+        "share": "Share seen",
+        "left_on_left": "Left on left",
+    },
+    rare="over_low over_high over_colours below_colours opacity compare share square",
+)
 def picture(
     image: Image | None = None,
     *,

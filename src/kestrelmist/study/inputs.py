@@ -70,7 +70,7 @@ def settle(study: OpenStudy | None, name: str, given: dict[str, Any], lead: Lead
             inputs[p.name] = (finding.named(p, value),)
         elif p.many:
             if p.required:
-                raise Trouble(f"“{operation.title}” needs {p.words.lower()}", p.wanted)
+                raise Trouble(f"“{operation.title}” needs {p.said}", p.wanted)
             inputs[p.name] = ()
     for p in operation.inputs:
         if p.name not in inputs and p.required:

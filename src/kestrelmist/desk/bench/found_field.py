@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLineEdit
+from typing import Any
+
+from PySide6.QtCore import QRect, Qt
+from PySide6.QtGui import QColor, QFont, QPainter
+from PySide6.QtWidgets import QApplication, QLineEdit
 
 from ...core.digits import plain
+from ...core.kinds.plain import WITH_UNIT
 from ...core.left_out import Found
 from ...core.parameter import Parameter
 from ...core.quantity import pretty_unit, suited_unit
-from ..plain_text import Words
-from ..theme.theme import figures
+from ..theme.theme import Theme, figures
 
-ROOM = 10
-"""Pixels between what is typed and the unit."""
+EDGE, GAP = 9, 8
+"""Pixels at the ends of the field, and between what it tells."""
 
 
 class FoundField(QLineEdit):
@@ -25,32 +28,28 @@ class FoundField(QLineEdit):
         self.asked = p
         self.base = unit if p.kind.field == "number" else ""
         self.shown, self.factor = self.base, 1.0
-        self.unit = Words(parent=self)
-        self.unit.setProperty("kind", "soft")
-        self.unit.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.left, self.right = "", ""
+        """What is told while it is empty: the value, and where it comes from."""
         if p.kind.field in ("number", "numbers"):
             self.setFont(figures(13))
-        self.textChanged.connect(self._show_unit)
+        self.textChanged.connect(self._make_room)
         self.tell(None)
 
     def tell(self, found: Found | str | None) -> None:
         """Show what will be used: what was found, the sentence of a trouble, or what the setting says of itself."""
         assert self.asked.left_out is not None
+        words = self.asked.left_out.words
         if isinstance(found, Found):
-            if not self.text().strip():
-                self._suit(found.value)
-            words = f"{self._written(found.value)} · {found.whence}"
+            if not self.text().strip() and self.base and isinstance(found.value, (int, float)):
+                self.shown, self.factor = suited_unit(float(found.value), self.base)
+            self.left, self.right = self._written(found.value), found.whence
         elif isinstance(found, str):
-            words = "needed: nothing says it"
+            self.left, self.right = "", "not said: needed"
         else:
-            words = self.asked.left_out.words
-        self.setPlaceholderText(words)
-        self.setAccessibleDescription(found if isinstance(found, str) else words)
-        self._show_unit()
-
-    def _suit(self, value: object) -> None:
-        if self.base and isinstance(value, (int, float)):
-            self.shown, self.factor = suited_unit(float(value), self.base)
+            self.left, self.right = "", words
+        told = found if isinstance(found, str) else " ".join(filter(None, (self.left, self.right)))
+        self.setAccessibleDescription(told)
+        self._make_room()
 
     def _written(self, value: object) -> str:
         if isinstance(value, (int, float)) and self.base:
@@ -60,20 +59,44 @@ class FoundField(QLineEdit):
     def value(self) -> str | None:
         """What was typed, with its unit; None when it is left to the program."""
         text = self.text().strip()
-        bare = self.factor != 1.0 and text.replace("−", "-").lstrip("+-").replace(".", "", 1).replace("e", "", 1)
-        if bare and bare.replace("-", "").isdigit():
+        if text and self.factor != 1.0 and WITH_UNIT.fullmatch(text.replace("−", "-")) is None:
             return f"{text} {self.shown}"
         return text or None
 
-    def _show_unit(self) -> None:
-        self.unit.setText(pretty_unit(self.shown) if self.text().strip() and self.shown else "")
-        self.unit.adjustSize()
-        self.setTextMargins(0, 0, self.unit.width() + ROOM if self.unit.text() else 0, 0)
-        self._place()
+    def put(self, value: Any) -> None:
+        """Fill in a value as it is used."""
+        if value is None:
+            self.clear()
+        elif isinstance(value, (tuple, list)):
+            self.setText(", ".join(plain(v) for v in value))
+        elif isinstance(value, (int, float)):
+            self.shown, self.factor = suited_unit(float(value), self.base)
+            self.setText(plain(float(f"{value * self.factor:.15g}")))
+        else:
+            self.setText(str(value))
 
-    def resizeEvent(self, event) -> None:
-        super().resizeEvent(event)
-        self._place()
+    def _make_room(self) -> None:
+        unit = pretty_unit(self.shown) if self.text() else ""
+        self.setTextMargins(0, 0, self.fontMetrics().horizontalAdvance(unit) + GAP if unit else 0, 0)
+        self.update()
 
-    def _place(self) -> None:
-        self.unit.move(self.width() - self.unit.width() - ROOM, (self.height() - self.unit.height()) // 2)
+    def paintEvent(self, event) -> None:
+        super().paintEvent(event)
+        inside = self.rect().adjusted(EDGE, 0, -EDGE, 0)
+        with QPainter(self) as painter:
+            painter.setPen(QColor(Theme.tokens.soft))
+            if self.text():
+                painter.setFont(self.font())
+                painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+                                 pretty_unit(self.shown))  # fmt: skip
+                return
+            painter.setFont(self.font())
+            painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self.left)
+            taken = painter.fontMetrics().horizontalAdvance(self.left) + GAP if self.left else 0
+            small = QFont(QApplication.font().families(), 1)  # named outright: a painter fills in from the widget's own
+            small.setPixelSize(12)
+            painter.setFont(small)
+            room = QRect(inside.left() + taken, inside.top(), inside.width() - taken, inside.height())
+            words = painter.fontMetrics().elidedText(self.right, Qt.TextElideMode.ElideRight, room.width())
+            side = Qt.AlignmentFlag.AlignRight if self.left else Qt.AlignmentFlag.AlignLeft
+            painter.drawText(room, Qt.AlignmentFlag.AlignVCenter | side, words)

@@ -87,7 +87,7 @@ class OperationPages(OnePage):
         from .form import OperationForm
 
         self.close_form()
-        self.form = OperationForm(self.desk, operation, self.close_form)
+        self.form = OperationForm(self.desk, operation, self.close_form, self.open)
         self.add(self.form)
         self.show_page(self.form)
         return self.form

@@ -14,7 +14,14 @@ from ..logbook import Step
 from ..study import Study
 
 
-@operation("measure", "Style a curve", name="style-curve", keywords="colour width dashes line course", repeats=False)
+@operation(
+    "measure",
+    "Style a curve",
+    name="style-curve",
+    keywords="colour width dashes line course",
+    repeats=False,
+    called={"dashes": "Line"},
+)
 def style_curve(
     study: Study,
     curve: AnyCurve,

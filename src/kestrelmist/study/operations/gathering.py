@@ -16,7 +16,15 @@ from ..gathering import take_lines
 from ..study import Study
 
 
-@operation("gather", "Gather a folder", name="gather", keywords="import open load add dicom nifti tiff drop", slow=True)
+@operation(
+    "gather",
+    "Gather a folder",
+    name="gather",
+    keywords="import open load add dicom nifti tiff drop",
+    slow=True,
+    called={"uneven": "Odd slices", "sequences": "Numbers mean", "spacing": "Voxel size"},
+    rare="spacing sequences",
+)
 def gather(
     study: Study,
     folder: FolderPath,

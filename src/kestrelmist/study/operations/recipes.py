@@ -66,6 +66,8 @@ def logbook(study: Study, to: NewPath | None = None, *, subject: str = "", with_
     repeats=False,
     slow=True,
     edits="label map",
+    called={"each_subject": "Every subject", "allow_writing": "May write files", "allow_deleting": "May delete"},
+    rare="workers",
 )
 def recipe(
     study: Study,

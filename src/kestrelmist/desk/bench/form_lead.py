@@ -1,0 +1,71 @@
+"""What a form works on: the image that leads and its label map, told by name, and what is missing of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+
+from ...core.operation import Operation, find_operation
+from ..desk_model import Desk
+from ..plain_text import Words, plain_tip
+from .form_rows import Rows
+from .rows import soft
+
+ROOM = 168
+"""Pixels for a name."""
+
+
+class LeadRows(QWidget):
+    """Two rows at most, which it adds to those of the form, and below them a word where the label map that is needed is
+    not there yet."""
+
+    def __init__(self, desk: Desk, operation: Operation, rows: Rows, open_operation: Callable | None):
+        super().__init__()
+        self.desk, self.operation = desk, operation
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(4)
+        lead, on_it = operation.lead, operation.on_lead
+        self.of_lead = Words() if lead is not None and lead.required and not lead.many else None
+        self.of_map = Words() if on_it is not None and on_it.required and not on_it.many else None
+        if self.of_lead is not None and lead is not None:
+            rows.add(lead.words, self.of_lead)
+        if self.of_map is not None and on_it is not None:
+            rows.add(on_it.words, self.of_map)
+        self.lacks = soft("")
+        column.addWidget(self.lacks)
+        maker = operation.made_by.get(on_it.name) if on_it is not None else None
+        self.make = QPushButton(find_operation(maker).title if maker else "")
+        self.make.setProperty("kind", "small")
+        if maker and open_operation is not None:
+            self.make.clicked.connect(lambda: open_operation(find_operation(maker)))
+        column.addWidget(self.make)
+        rows.form.addRow(self)
+        self._makes = bool(maker and open_operation)
+        for signal in (desk.viewing.lead_changed, desk.viewing.lead_ready, desk.viewing.labels_changed):
+            signal.connect(self._tell)
+        self._tell()
+
+    def _tell(self) -> None:
+        viewing = self.desk.viewing
+        record, labels = viewing.record, viewing.map
+        if self.of_lead is not None:
+            self._put(self.of_lead, "nothing leads yet" if record is None else f"{record.name} of {record.subject}")
+        lacking = ""
+        if self.of_map is not None:
+            there = viewing.labels is not None and bool(len(viewing.labels.table))
+            if labels is not None:
+                self._put(self.of_map, labels.name)
+            else:
+                self._put(self.of_map, "none yet")
+            if not there and self.operation.edited is None and record is not None:
+                lacking = f"“{record.name}” has no labels yet: outline it first."
+        self.lacks.setText(lacking)
+        self.lacks.setVisible(bool(lacking))
+        self.make.setVisible(bool(lacking) and self._makes)
+
+    def _put(self, words: Words, text: str) -> None:
+        words.setText(words.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, ROOM))
+        words.setToolTip(plain_tip(text))
