@@ -10,7 +10,6 @@ from kestrelmist.core.operation import all_operations, find_operation
 from kestrelmist.core.quantity import short_size
 from kestrelmist.desk.bench.fields import ByHandField, PathField, ThingField, ThingsField
 from kestrelmist.desk.bench.rows import soft
-from kestrelmist.desk.finder import Entry, ranked
 from kestrelmist.desk.light_table.overlay import scale_bar
 from kestrelmist.desk.shelf_cards import two_lines
 from kestrelmist.desk.solid.solid_pane import RESTARTS
@@ -425,49 +424,6 @@ class BenchTest(DeskCase):
         look.labels.activated.emit(1)
         self.assertEqual((self.desk.viewing.look.low, self.desk.viewing.look.colour_map), (-200.0, "Ember"))
         self.assertEqual((self.desk.viewing.label_look.fill, self.desk.viewing.label_look.edges), (0.0, True))
-
-    def test_finder_ranks_names_before_other_words(self):
-        entries = [
-            Entry("tool", name, more, lambda: None)
-            for name, more in (
-                ("Remove loose pieces", "smoothing"),
-                ("Smooth", ""),
-                ("True voxels, smooth or not", ""),
-                ("Brush", ""),
-            )
-        ]
-        self.assertEqual(
-            [e.name for e in ranked(entries, "smoo")], ["Smooth", "True voxels, smooth or not", "Remove loose pieces"]
-        )
-        self.assertEqual([e.name for e in ranked(entries, "loose rem")], ["Remove loose pieces"])
-        self.assertEqual(len(ranked(entries, "")), 4)
-
-    def test_finder_knows_the_words_of_the_trade(self):
-        entries = self.window.finder._entries()
-        for typed, name in (
-            ("bias field", "Even brightness"),
-            ("skull strip", "Take out the brain"),
-            ("brain extraction", "Take out the brain"),
-            ("line profile", "Section along a line"),
-            ("window level", "Range of values that is shown"),
-            ("region of interest", "New label"),
-            ("de-identify", "Remove identity"),
-            ("bvec", "Convert"),
-            ("slice timing", "Bring slices to one time"),
-            ("realign", "Correct motion"),
-            ("nuisance regression", "Clean courses"),
-            ("histogram matching", "Match values"),
-            ("median filter", "Reduce noise"),
-            ("h&e", "Separate stains"),
-            ("color deconvolution", "Separate stains"),
-            ("tissue segmentation", "Split tissues"),
-            ("mip", "Project"),
-            ("dice", "Compare two label maps"),
-            ("epi distortion", "Undistort"),
-            ("fieldmap", "Field map"),
-            ("dicom tags", "Facts of an image"),
-        ):
-            self.assertEqual([e.name for e in ranked(entries, typed)][:1], [name], typed)
 
 
 class RoomTest(DeskCase):

@@ -52,7 +52,8 @@ class PagesTest(unittest.TestCase):
                     words = shlex.split(line)[1 + operation.name.count(" ") :]
                     command_of(operation).make_context(operation.name, words)  # as it stands, it is understood
                     known = {f"--{p.flag}" for p in operation.parameters}
-                    known |= {"--study", "--out", "--json", "--help"}
+                    known |= {f"--no-{p.flag}" for p in operation.parameters if p.kind.type is bool}
+                    known |= {"--study", "--out", "--json", "--dry-run", "--help"}
                     known |= {flag_of(r.name) for r in beside_results(operation)}
                     for option in re.findall(r"--[\w-]+", line):
                         self.assertIn(option, known, line)

@@ -170,5 +170,5 @@ class DoorsTest(DeskCase):
                 self.assertIsNone(task.settings["knots"], words)
             self.assertEqual(found_for(study, task)["knots"].value, 10.0)
             self.assertEqual(settle(study, "even-brightness", {"image": BALLS, "knots": "1 cm"}).settings["knots"], 10)
-            with self.assertRaisesRegex(Trouble, "not right for “Follows over”"):
+            with self.assertRaisesRegex(Trouble, "not right for “Follows over” .knots."):
                 settle(study, "even-brightness", {"image": BALLS, "knots": "3 s"})

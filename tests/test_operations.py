@@ -36,13 +36,15 @@ class OperationTest(unittest.TestCase):
         ):
             with self.assertRaisesRegex(Trouble, words):
                 grow.checked({**({} if "label" in wrong else full), **wrong})
-        with self.assertRaisesRegex(Trouble, "out of bounds for “Width .FWHM.”: give a number from"):
+        with self.assertRaisesRegex(Trouble, "out of bounds for “Width .FWHM.” .fwhm.: give a number from"):
             find_operation("smooth").checked({"fwhm": -1})
 
     def test_a_setting_that_would_not_count_is_refused(self):
         level = find_operation("level")
         self.assertEqual(level.checked({"how": "plane", "order": "1"})["order"], 1)  # as it is left out
-        with self.assertRaisesRegex(Trouble, "“Degree” here: it counts only where “Fit” is “lines” or “surface”"):
+        with self.assertRaisesRegex(
+            Trouble, "“Degree” .order. here: it counts only where “Fit” .how. is “lines” or “surface”"
+        ):
             level.checked({"how": "plane", "order": 2})
         self.assertEqual(level.checked({"how": "surface", "order": 2})["order"], 2)
         written = {"how": "plane", "order": 2, "along": "fast", "limit_above": 5.0, "image": 3}
@@ -50,12 +52,12 @@ class OperationTest(unittest.TestCase):
         by_lines = {"how": "lines", "order": 2}
         self.assertEqual(level.counting(by_lines), by_lines)
         self.assertEqual(level.counting({"order": 2}), {})  # beside the default
-        with self.assertRaisesRegex(Trouble, "only where “Parts by column” is no"):
+        with self.assertRaisesRegex(Trouble, "only where “Parts by column” .by-part-column. is no"):
             find_operation("picture-set").checked(
                 {"table": "t", "folder": ".", "to": "n", "seed": 3, "by_part_column": True}
             )
         told = " ".join(kestrelmist("level", "--help").stdout.split())
-        self.assertIn("Counts where “Fit” is “points”.", told)
+        self.assertIn("Counts where “Fit” (how) is “points”.", told)
         for operation in all_operations().values():
             known = {p.name: p for p in operation.settings}
             for p in operation.parameters:
@@ -189,7 +191,7 @@ class CommandLineTest(PlaceCase):
             (("facts", self.place / "none.nii"), "no file or folder"),
             (("smooth", bad, "--out", self.place / "o.nii"), "cut short"),
             (("smooth", good), "needs a place for its result"),
-            (("smooth", good, "--fwhm", "wide", "--out", self.place / "o.nii"), "not right for “Width (FWHM)”"),
+            (("smooth", good, "--fwhm", "wide", "--out", self.place / "o.nii"), "not right for “Width (FWHM)” (fwhm)"),
             (
                 (
                     "grow",

@@ -208,7 +208,7 @@ class EnamelTest(unittest.TestCase):
         for seed in seeds:
             made = enamel(seed, 256, depth=600 + 40 * (seed - 200))
             image = height_map(made.heights, pixel=PIXEL / 1000)
-            flat = level(level(image, "plane", robust=True).image, order=2, robust=True).image
+            flat = level(level(image, "plane", robust=True).image, "lines", order=2, robust=True).image
             a, b = ends(flat, (0, 127.5), (255, 127.5))
             table = step_height(flat, a, b, 240 * PIXEL / 1000)
             depth, sure = value(table, "depth of the groove"), value(table, "depth of the groove", 2)
@@ -219,7 +219,7 @@ class EnamelTest(unittest.TestCase):
 
     def test_the_scale_of_heights_makes_it_less_sure(self):
         made = enamel(3, 256, depth=1000)
-        flat = level(height_map(made.heights, pixel=1e-4), order=2, robust=True).image
+        flat = level(height_map(made.heights, pixel=1e-4), "lines", order=2, robust=True).image
         a, b = ends(flat, (0, 200), (255, 200))
         sure = value(step_height(flat, a, b, 2e-3), "depth of the groove", 2)
         less = value(step_height(flat, a, b, 2e-3, calibration=2.0), "depth of the groove", 2)
@@ -278,7 +278,7 @@ class DoorsTest(PlaceCase):
     def test_on_the_command_line(self):
         made = enamel(4, 192, depth=900)
         image = height_map(made.heights, pixel=PIXEL / 1000)
-        flat = level(image, order=2, robust=True).image
+        flat = level(image, "lines", order=2, robust=True).image
         save_image(self.place / "flat.x3p", flat)
         a, b = ends(flat, (0, 95), (191, 95))
         start, end = (",".join(f"{v:.6f}" for v in p[:2]) for p in (a, b))

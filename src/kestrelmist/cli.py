@@ -17,9 +17,12 @@ from .core.kernel import not_kept
 from .core.operation import OPERATIONS, STAGES, Operation
 from .core.parameter import Parameter
 from .core.progress import Progress
+from .core.sentence import first_sentence
 from .demo.commands import add_demo_commands
 
 WIDTH = 110
+FOUND = 12
+"""Lines that are told of what is found."""
 NEGATIVE = "0123456789.,"
 """What may follow a minus sign for a word to be numbers and no option."""
 
@@ -89,7 +92,7 @@ class Group(click.Group):
 
     def format_commands(self, ctx, formatter) -> None:
         for stage in STAGES:
-            rows = [(o.name, _first_sentence(o.summary)) for o in self._operations() if o.stage == stage]
+            rows = [(o.name, first_sentence(o.summary)) for o in self._operations() if o.stage == stage]
             if rows:
                 with formatter.section(stage.capitalize()):
                     formatter.write_dl(rows, col_max=24)
@@ -136,7 +139,7 @@ def command_of(operation: Operation) -> click.Command:
         params=parameters,
         callback=run,
         help=_help(operation),
-        short_help=_first_sentence(operation.summary),
+        short_help=first_sentence(operation.summary),
         context_settings={"max_content_width": WIDTH},
     )
 
@@ -147,11 +150,6 @@ def _help(operation: Operation) -> str:
     import re
 
     return re.split(r"\n\w+\n-+\n", inspect.getdoc(operation.function) or "")[0].strip()
-
-
-def _first_sentence(text: str) -> str:
-    head, stop, _ = text.partition(". ")
-    return head + ("." if stop else "")
 
 
 def _words(p: Parameter, counts: str) -> str:
@@ -358,6 +356,20 @@ def _install(take_away: bool, command: str) -> None:
         return
     for path in desktop.install(shlex.split(command) or [sys.executable, "-m", "kestrelmist.cli", "desk"]):
         print(f"Put in place {path}")
+
+
+@program.command("find")
+@click.argument("words", nargs=-1, required=True)
+def _find(words: tuple[str, ...]) -> None:
+    """Find tools and settings by the words of the trade, as the Finder of the window does."""
+    from .core.finding import Finding
+    from .desk.lines import fixed_lines
+
+    lines = Finding([(line, line) for line, _ in fixed_lines()]).found(" ".join(words))
+    if not lines:
+        raise Trouble(f"Nothing is found for “{' '.join(words)}”", "try another word for it")
+    for line in lines[:FOUND]:
+        print(f"{line.name} ({line.kind}): {line.says}")
 
 
 @program.command("version")

@@ -10,7 +10,13 @@ from ..core.parameter import WorldPoint
 from ..core.placement import Placement
 
 
-@operation("align", "Set the origin", name="set-origin", keywords="landmark zero position shift", takes="series colour")
+@operation(
+    "align",
+    "Set the origin",
+    name="set-origin",
+    keywords="landmark zero position shift landmark anterior commissure re-origin",
+    takes="series colour",
+)
 def set_origin(image: Image, point: WorldPoint) -> Placement:
     """Move an image so that a landmark comes to lie at world position (0, 0, 0). No value is touched or copied.
 

@@ -21,7 +21,7 @@ from ..formats.saving import save_thing
     "align",
     "Open a transform",
     name="open-transform",
-    keywords="affine matrix itk import registration",
+    keywords="affine matrix itk import registration registration matrix load transform",
     called={"source": "From world", "target": "To world"},
 )
 def open_transform(file: FilePath, subject: str = "", *, source: str = "", target: str = "") -> Transform:
@@ -79,7 +79,7 @@ def save_transform(transform: Transform, to: NewPath, *, replace_file: bool = Fa
     "align",
     "Join transforms",
     name="join-transforms",
-    keywords="concatenate compose chain affine",
+    keywords="concatenate compose chain affine concatenate transforms multiply matrices",
     called={"then": "And then"},
 )
 def join_transforms(transform: Transform, then: Transform) -> Transform:
@@ -99,13 +99,21 @@ def join_transforms(transform: Transform, then: Transform) -> Transform:
     return replace(joined, name=f"{transform.name}, then {then.name}")
 
 
-@operation("align", "Turn a transform round", name="invert-transform", keywords="inverse reverse affine back")
+@operation(
+    "align", "Turn a transform round", name="invert-transform", keywords="inverse reverse affine back inverse transform"
+)
 def invert_transform(transform: Transform) -> Transform:
     """The way back: from where a transform leads to where it starts."""
     return replace(transform.inverse(), name=f"{transform.name}, turned round")
 
 
-@operation("align", "Place by a transform", name="place-by", keywords="apply affine move", takes="series colour")
+@operation(
+    "align",
+    "Place by a transform",
+    name="place-by",
+    keywords="apply affine move apply transform move image",
+    takes="series colour",
+)
 def place_by(image: Image, transform: Transform) -> Placement:
     """Move an image by an affine transform, without resampling: its voxels come to lie elsewhere, no value changes.
 

@@ -41,6 +41,9 @@ class LeftOut:
         return self.was is not None and type(value) is not bool and value == self.was
 
 
+NO_LIMIT = LeftOut("no limit")
+
+
 @dataclass(frozen=True)
 class Suits:
     """What a thing must be to be offered for an input, by what is known of it without opening it.

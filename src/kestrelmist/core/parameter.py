@@ -144,7 +144,7 @@ class Parameter:
     @property
     def said(self) -> str:
         """The same within a sentence."""
-        return f"“{self.called}”" if self.called else self.words.lower()
+        return f"“{self.called}” ({self.flag})" if self.called else self.words.lower()
 
     @property
     def wanted(self) -> str:

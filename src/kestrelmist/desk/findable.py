@@ -4,24 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from ..core.operation import OPERATIONS, Operation
+from ..core.finding import Line
+from ..core.operation import Operation
 from ..study.items import ImageRecord
-from .command import COMMANDS, Command
-from .desk_model import STAGES, Desk
-from .finder import Entry
+from .command import Command
+from .desk_model import Desk
+from .lines import Target, fixed_lines
 from .on_table import OnTable
-from .tool import TOOLS, Tool
+from .tool import Tool
 
-NOT_FOUND = {f"stage-{stage.lower()}" for stage in STAGES} | {"finder"}
-"""Commands that are listed elsewhere, or that open the Finder."""
 MANY = 300
 """Images that are all listed; of more, those that fit what is typed."""
 WAYS = "image of lay over: show beside: · layer on the table overlay side by side compare"
 """Words that may be typed of any image."""
+Do = Callable[[], object]
 
 
 class Findable:
-    """Makes entries for the Finder of a window.
+    """Makes lines for the Finder of a window, each with what it does.
 
     Parameters
     ----------
@@ -41,46 +41,46 @@ class Findable:
         self.take_tool, self.open_operation, self.do = take_tool, open_operation, do
         self._texts: tuple[object, list[tuple[str, ImageRecord]]] = None, []
 
-    def fixed(self) -> list[Entry]:
+    def fixed(self) -> list[tuple[Line, Do]]:
         """All but images."""
         layers = self.desk.layers
-        found = [Entry("tool", t.title, t.hint, lambda t=t: self.take_tool(t)) for t in TOOLS]
-        titles = {t.title for t in TOOLS}
-        found += [
-            Entry("tool", o.title, f"{o.stage} {o.keywords} {o.summary}", lambda o=o: self.open_operation(o))
-            for o in OPERATIONS
-            if o.title not in titles
+        found: list[tuple[Line, Do]] = [
+            (line, lambda target=target: self._go(target)) for line, target in fixed_lines()
         ]
-        found += [Entry("stage", s, "", lambda s=s: self.desk.viewing.set_stage(s)) for s in STAGES]
         found += [
-            Entry("stack", f"Lay out: {words}", "layers saved view", lambda key=key: layers.lay_out(key))
+            (Line("stack", f"Lay out: {words}", "A stack that was saved", "layers view"),
+             lambda key=key: layers.lay_out(key))
             for words, key in self.on_table.stacks()
-        ]
-        found += [
-            Entry("setting", one.title, f"{one.more} {' '.join(one.keys)}", lambda one=one: self.do(one))
-            for one in COMMANDS
-            if one.name not in NOT_FOUND
-        ]
+        ]  # fmt: skip
         return found
 
-    def images(self, typed: str = "") -> list[Entry]:
+    def _go(self, target: Target) -> None:
+        if isinstance(target, Tool):
+            self.take_tool(target)
+        elif isinstance(target, Operation):
+            self.open_operation(target)
+        elif isinstance(target, Command):
+            self.do(target)
+        else:
+            self.desk.viewing.set_stage(target)
+
+    def images(self, typed: str = "") -> list[tuple[Line, Do]]:
         """Images to be shown, laid over the one that leads, or shown beside it."""
         layers, beside, show = self.desk.layers, self.desk.beside, self.desk.viewing.show_image
         records = self._meant(typed.casefold().split())
         over, laid = self.on_table.there(), self.on_table.there(whole=True)
-        found = [Entry("image", f"{r.name} of {r.subject}", r.short_facts, lambda r=r: show(r.id)) for r in records]
-        found += [
-            Entry(
-                "layer", f"Lay over: {r.subject} · {r.name}", "on the table overlay", lambda r=r: layers.lay_over(r.id)
-            )
-            for r in records
-            if r.id not in over
+        found: list[tuple[Line, Do]] = [
+            (Line("image", f"{r.name} of {r.subject}", r.short_facts), lambda r=r: show(r.id)) for r in records
         ]
-        found += [
-            Entry("layer", f"Show beside: {r.subject} · {r.name}", "side by side compare", lambda r=r: beside.add(r.id))
-            for r in records
-            if r.id not in laid
-        ]
+        for r in records:
+            named = f"{r.subject} · {r.name}"
+            if r.id not in over:
+                line = Line("layer", f"Lay over: {named}", "Over the image that leads", "on the table overlay")
+                found.append((line, lambda r=r: layers.lay_over(r.id)))
+        for r in records:
+            if r.id not in laid:
+                line = Line("layer", f"Show beside: {r.subject} · {r.name}", "Side by side", "compare")
+                found.append((line, lambda r=r: beside.add(r.id)))
         return found
 
     def _meant(self, parts: list[str]) -> list[ImageRecord]:

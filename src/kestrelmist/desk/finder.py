@@ -1,67 +1,80 @@
-"""The Finder: type a few letters, get any tool, image or setting."""
+"""The Finder: type a few words, get any tool, image or setting."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
-from PySide6.QtCore import QEvent, QPoint, QStringListModel, Qt
-from PySide6.QtWidgets import QFrame, QGraphicsDropShadowEffect, QLineEdit, QListView, QVBoxLayout
+from PySide6.QtCore import QEvent, QPoint, QRect, QStringListModel, Qt
+from PySide6.QtGui import QColor, QFont
+from PySide6.QtWidgets import QFrame, QGraphicsDropShadowEffect, QLineEdit, QListView, QStyle, QStyledItemDelegate
 
+from PySide6.QtWidgets import QVBoxLayout  # isort: skip
 
-@dataclass(frozen=True)
-class Entry:
-    """Something that can be found: its kind ("tool", "image", "layer", "setting", "stage"), name, more words, and what
-    it does."""
-
-    kind: str
-    name: str
-    more: str
-    do: Callable[[], None]
-
+from ..core.errors import Trouble
+from ..core.finding import Finding, Line
+from ..study.study import Study
+from .theme.theme import Theme
 
 MOST = 500
-"""Entries that are listed; whoever looks for others types more letters."""
-STEM = 5
-"""Letters of a word that more may be typed of."""
+"""Lines that are listed; whoever looks for others types more letters."""
+KEPT = 20
+"""Names of what was used lately that are kept."""
+LATELY = "found lately"
+ROW = 29
+Found = tuple[Line, Callable[[], object]]
 
 
-def ranked(entries: list[Entry], typed: str) -> list[Entry]:
-    """Entries whose name holds every typed piece or whose other words begin so, or are its stem ("regression" finds
-    "regress"); best first: names that start so, names with words that start so, names that hold it, words, then
-    stems."""
-    parts = typed.casefold().split()
-    found = []
-    for n, entry in enumerate(entries):
-        name, words = entry.name.casefold(), f"{entry.kind} {entry.more}".casefold().split()
-        begin = all(p in name or any(w.startswith(p) for w in words) for p in parts)
-        stems = [w for w in words if len(w) >= STEM]
-        if not begin and not all(p in name or any(w.startswith(p) or p.startswith(w) for w in stems) for p in parts):
-            continue
-        if parts and name.startswith(" ".join(parts)):
-            score = 0
-        elif all(any(w.startswith(p) for w in name.split()) for p in parts):
-            score = 1
-        elif all(p in name for p in parts):
-            score = 2
-        else:
-            score = 3 if begin else 4
-        found.append((score, n, entry))
-    return [entry for _, _, entry in sorted(found, key=lambda f: f[:2])]
+class LineDelegate(QStyledItemDelegate):
+    """A line as its name, what it does in soft ink, and its kind at the end."""
+
+    def __init__(self, finder: Finder):
+        super().__init__(finder)
+        self.finder = finder
+
+    def paint(self, painter, option, index) -> None:
+        line = self.finder.shown[index.row()][0]
+        style = option.widget.style()
+        style.drawPrimitive(QStyle.PrimitiveElement.PE_PanelItemViewItem, option, painter, option.widget)
+        inside = option.rect.adjusted(8, 0, -8, 0)
+        painter.save()
+        middle = Qt.AlignmentFlag.AlignVCenter
+        small = QFont(option.font)
+        small.setPixelSize(12)
+        painter.setFont(small)
+        painter.setPen(QColor(Theme.tokens.soft))
+        painter.drawText(inside, middle | Qt.AlignmentFlag.AlignRight, line.kind)
+        inside.setRight(inside.right() - painter.fontMetrics().horizontalAdvance(line.kind) - 12)
+        painter.setFont(option.font)
+        painter.setPen(QColor(Theme.tokens.ink))
+        metrics = painter.fontMetrics()
+        most = max(inside.width() // 2, inside.width() - 130) if line.says else inside.width()
+        name = metrics.elidedText(line.name, Qt.TextElideMode.ElideMiddle, most)
+        painter.drawText(inside, middle | Qt.AlignmentFlag.AlignLeft, name)
+        taken = metrics.horizontalAdvance(name) + 12
+        painter.setFont(small)
+        painter.setPen(QColor(Theme.tokens.soft))
+        room = QRect(inside.left() + taken, inside.top(), max(0, inside.width() - taken), inside.height())
+        says = painter.fontMetrics().elidedText(line.says, Qt.TextElideMode.ElideRight, room.width())
+        painter.drawText(room, middle | Qt.AlignmentFlag.AlignLeft, says)
+        painter.restore()
 
 
 class Finder(QFrame):
-    """A box over the Light table; Enter does the first entry, Esc closes it."""
+    """A box over the Light table; Enter does the first line, Esc closes it."""
 
-    def __init__(self, parent, entries: Callable[[], list[Entry]], images: Callable[[str], list[Entry]]):
+    def __init__(self, parent, study: Study, lines: Callable[[], list[Found]], images: Callable[[str], list[Found]]):
         super().__init__(parent)
         self.setObjectName("finder")
-        self._entries, self._images, self._shown = entries, images, []
+        self.study = study
+        self._lines, self._images = lines, images
+        self.shown: list[Found] = []
+        self._finding: Finding[Found] = Finding([])
         self.field, self.list = QLineEdit(), QListView()
-        self.field.setPlaceholderText("Type a few letters of a tool, an image or a setting")
+        self.field.setPlaceholderText("Type a few words for a tool, an image or a setting")
         self.field.setAccessibleName("Finder")
         self.model = QStringListModel(self)
         self.list.setModel(self.model)
+        self.list.setItemDelegate(LineDelegate(self))
         self.list.setEditTriggers(QListView.EditTrigger.NoEditTriggers)
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -77,8 +90,8 @@ class Finder(QFrame):
 
     def open(self, typed: str = "") -> None:
         """Show it, with some letters typed, or empty, with everything listed."""
-        self._all = self._entries()
-        width = min(560, self.parent().width() - 40)
+        self._finding = Finding([(found[0], found) for found in self._lines()])
+        width = min(680, self.parent().width() - 40)
         self.setGeometry((self.parent().width() - width) // 2, 60, width, 380)
         self.field.setText(typed)
         self._search(typed)
@@ -86,25 +99,43 @@ class Finder(QFrame):
         self.raise_()
         self.field.setFocus()
 
+    def found(self, typed: str) -> list[Found]:
+        """What is meant by some words, the likeliest first: images after what else is found as surely."""
+        images = Finding([(found[0], found) for found in self._images(typed)])
+        return _merged(self._finding.scored(typed, self.lately()), images.scored(typed))
+
+    def lately(self) -> list[str]:
+        """Names of what was used lately, the last one first."""
+        kept = self.study.catalogue.recall(LATELY, [])
+        return [name for name in kept if isinstance(name, str)] if isinstance(kept, list) else []
+
     def _search(self, typed: str) -> None:
-        found = ranked(self._all + self._images(typed), typed)
-        self._shown = found[:MOST]
-        self.model.setStringList([f"{e.name}   ·   {e.kind}" for e in self._shown])
+        self.shown = self.found(typed)[:MOST]
+        self.model.setStringList([f"{line.name}   ·   {line.kind}" for line, _ in self.shown])
         self.list.setCurrentIndex(self.model.index(0))
-        self.setFixedHeight(66 + 29 * max(1, min(len(self._shown), 11)))
+        self.setFixedHeight(66 + ROW * max(1, min(len(self.shown), 11)))
 
     def _do(self, row: int) -> None:
-        if 0 <= row < len(self._shown):
-            entry = self._shown[row]
+        if 0 <= row < len(self.shown):
+            line, do = self.shown[row]
             self.hide()
-            entry.do()
+            self._keep(line)
+            do()
+
+    def _keep(self, line: Line) -> None:
+        if self.study.read_only or line.kind not in ("tool", "setting"):
+            return
+        try:
+            self.study.catalogue.remember(LATELY, [line.name, *(n for n in self.lately() if n != line.name)][:KEPT])
+        except Trouble:
+            pass  # what cannot be remembered is no reason to stop anyone
 
     def eventFilter(self, watched, event) -> bool:
         if event.type() == QEvent.Type.KeyPress:
             row = self.list.currentIndex().row()
             if event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
                 row += 1 if event.key() == Qt.Key.Key_Down else -1
-                self.list.setCurrentIndex(self.model.index(max(0, min(len(self._shown) - 1, row))))
+                self.list.setCurrentIndex(self.model.index(max(0, min(len(self.shown) - 1, row))))
                 return True
             if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
                 self._do(row)
@@ -115,3 +146,9 @@ class Finder(QFrame):
         elif event.type() == QEvent.Type.FocusOut:
             self.hide()
         return super().eventFilter(watched, event)
+
+
+def _merged(first: list[tuple[float, Found]], second: list[tuple[float, Found]]) -> list[Found]:
+    """Two lists with scores as one, the likeliest first; what stands in the first goes before what is as likely."""
+    both = sorted([*first, *second], key=lambda pair: -pair[0])
+    return [found for _, found in both]

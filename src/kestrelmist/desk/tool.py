@@ -86,6 +86,8 @@ class Tool:
         Whether it has a button of its own on the Bench.
     order : int
         Its place among the buttons.
+    more : str
+        More words to find it by.
     """
 
     name: str
@@ -99,6 +101,7 @@ class Tool:
     hover: Callable[[QPainter, View, OpenDesk, np.ndarray], None] | None = None
     offered: bool = True
     order: int = 0
+    more: str = ""
 
 
 TOOLS: Registry[Tool] = Registry("tool", f"{__package__}.tools", order=lambda t: (t.order, t.title))

@@ -18,13 +18,14 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.errors import Trouble
+from ..core.operation import Operation
 from ..study.study import Study
 from .bench.bench import Bench
 from .command import COMMANDS, Command
 from .desk_model import Desk
 from .drawer import Drawer
 from .findable import Findable
-from .finder import Entry, Finder
+from .finder import Finder
 from .light_table.light_table import LightTable
 from .light_table.strip import Strip
 from .lost_study import GoneWatch
@@ -129,8 +130,8 @@ class Window(QMainWindow):
         column.addLayout(across, 1)
         column.addWidget(self.readout)
         self.setCentralWidget(centre)
-        self.findable = Findable(self.desk, self.on_table, self._take_tool, self.bench.open_operation, self._do)
-        self.finder = Finder(centre, self.findable.fixed, self.findable.images)
+        self.findable = Findable(self.desk, self.on_table, self._take_tool, self._open_form, self._do)
+        self.finder = Finder(centre, study, self.findable.fixed, self.findable.images)
         self.message = Message(self.middle)
         self.sheet = Sheet(centre)
         self.table.rearranged.connect(self._listen)
@@ -217,12 +218,15 @@ class Window(QMainWindow):
         self.drawer.hide()
         self.table.working.canvas.setFocus()
 
-    def _entries(self) -> list[Entry]:
-        """All that the Finder can find."""
-        return self.findable.fixed() + self.findable.images()
-
     def _do(self, one: Command) -> None:
         one.do(self.table.working.canvas if one.pane else self)
+
+    def _open_form(self, operation: Operation) -> None:
+        """A form that was asked for by the keyboard is filled in by it."""
+        self.bench.open_operation(operation)
+        form = self.bench.page(operation.stage.capitalize()).form
+        if form is not None:
+            form.focus_first()
 
     def _take_tool(self, tool: Tool) -> None:
         if tool.stages and self.viewing.stage not in tool.stages:

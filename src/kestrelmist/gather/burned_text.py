@@ -211,7 +211,7 @@ def text_in(image: Image, progress: Progress = silent(), most: int | None = None
     "gather",
     "Find burned-in text",
     name="find-text",
-    keywords="identity words pixels annotation ultrasound",
+    keywords="identity words pixels annotation ultrasound ocr burned in",
     takes="series colour",
 )
 def find_text(image: Image, progress: Progress = silent()) -> Table:

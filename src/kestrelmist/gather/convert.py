@@ -20,7 +20,10 @@ from ..formats.saving import save_image
     "gather",
     "Convert",
     name="convert",
-    keywords="export save as nifti nrrd metaimage tiff zarr dicom json sidecar bids bval bvec gradients",
+    keywords=(
+        "export nifti save as nifti nrrd metaimage tiff zarr dicom json sidecar bids bval bvec gradients save image "
+        "write file format"
+    ),
     takes="series colour",
     called={"sidecar": "Facts beside"},
 )

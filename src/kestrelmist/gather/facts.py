@@ -12,7 +12,7 @@ from ..formats.sidecar import KEY, facts_of
     "gather",
     "Facts of an image",
     name="facts",
-    keywords="header dicom information tags metadata search",
+    keywords="header dicom information tags metadata search metadata sidecar",
     takes="series colour",
 )
 def facts(image: Image) -> Table:

@@ -23,7 +23,7 @@ from ..formats.label_files import read_label_map, table_path
     "gather",
     "Open labels",
     name="open-labels",
-    keywords="segmentation structure set mask dicom seg rtstruct nifti import",
+    keywords="structure set mask dicom seg rtstruct nifti import segmentation file",
     takes="series colour",
 )
 def open_labels(image: Image, labels: LabelMap, file: FilePath, progress: Progress = silent()) -> LabelEdit:

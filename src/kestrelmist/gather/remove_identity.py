@@ -36,7 +36,10 @@ Area = Annotated[tuple[float, float, float, float], Unit("px"), Role("area"), Be
 PIXELS = Literal["leave", "keep the area", "blank the area"]
 DATES = Literal["remove", "shift"]
 PictureNumber = Annotated[int, Between(1, 1e7)]
-WORDS = "de-identify anonymise anonymize confidential patient names burned-in text privacy"
+WORDS = (
+    "de-identify anonymise anonymize confidential patient names burned-in text privacy "
+    "deidentify deidentification pseudonymise pseudonymize anonymization defacing scrub phi"
+)
 
 
 class WithoutIdentity(NamedTuple):

@@ -17,7 +17,7 @@ from ..formats.grid_facts import reordered
     "gather",
     "Standard axis order",
     name="reorient",
-    keywords="flip swap canonical RAS axes orientation",
+    keywords="flip swap canonical RAS axes orientation standard orientation nibabel lps ras+",
     takes="series colour",
 )
 def reorient(image: Image) -> Image:

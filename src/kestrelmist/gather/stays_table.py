@@ -11,7 +11,9 @@ from .identity_profile import SUBJECTS, Rules
 from .what_stays import GROUPS
 
 
-@operation("gather", "What stays without identity", name="what-stays", keywords="anonymise privacy header elements")
+@operation(
+    "gather", "What stays without identity", name="what-stays", keywords="privacy header elements kept anonymise"
+)
 def what_stays(keep_characteristics: bool = False, keep_device: bool = False, keep_descriptions: bool = False) -> Table:
     """List every element of the DICOM standard that may stay when identity is removed, and why; all others go.
 

@@ -36,7 +36,7 @@ RUN = 128
     "Correlate with a seed",
     name="correlate",
     version=2,
-    keywords="functional connectivity pearson seed map series",
+    keywords="functional connectivity pearson seed map series seed based correlation connectivity resting state",
     takes="series",
     called={
         "ball": "Ball about it",

@@ -23,7 +23,7 @@ MODES = Literal["raw", "mean removed", "z-score", "scaled", "percent", "spectrum
     "measure",
     "Course through time",
     name="course",
-    keywords="time curve series region plot spectrum",
+    keywords="time curve series region plot spectrum time course time series plot of values roi signal",
     takes="series",
     called={"ball": "Ball about it", "label": "Or label", "mode": "Shown as", "time_column": "With times"},
     rare="time_column",

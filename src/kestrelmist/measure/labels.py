@@ -16,7 +16,15 @@ from ..core.progress import Progress, silent
 from ..core.table import Column, Table
 
 
-@operation("measure", "Measure labels", name="measure labels", keywords="volume mean statistics cm3 mm3")
+@operation(
+    "measure",
+    "Measure labels",
+    name="measure labels",
+    keywords=(
+        "volume mean statistics cm3 mm3 volumetry volume of labels region statistics roi statistics size area "
+        "count voxels morphometry"
+    ),
+)
 def measure_labels(image: Image, labels: LabelMap, progress: Progress = silent()) -> Table:
     """Volume, voxel count, mean and standard deviation of the image in every label.
 

@@ -33,7 +33,7 @@ PARTS = 5
     "measure",
     "Roughness",
     name="roughness",
-    keywords="ra rq rz sa sq iso 4287 25178 21920 surface texture",
+    keywords="ra rq rz sa sq iso 4287 25178 21920 surface texture surface roughness",
     version=2,
     called={"from_": "From", "cutoff": "Cut-off", "leave_out": "Not within", "calibration": "Scale ±"},
     rare="calibration",

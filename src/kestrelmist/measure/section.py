@@ -146,7 +146,7 @@ def _at(kji: np.ndarray, space: Space, places: np.ndarray) -> np.ndarray:
     "measure",
     "Section along a line",
     name="profile",
-    keywords="profile line cross-section height plot intensity",
+    keywords=("profile line cross-section height plot intensity line profile intensity profile plot profile line scan"),
     called={"from_": "From", "stroke": "Thickness", "dashes": "Line"},
     rare="colour stroke dashes",
 )

@@ -23,7 +23,7 @@ POINTS = 20_000
     "outline",
     "Compare two label maps",
     name="compare-labels",
-    keywords="overlap dice jaccard hausdorff surface distance agreement version",
+    keywords="overlap dice jaccard hausdorff surface distance agreement version dice coefficient iou inter-rater",
     called={"other": "Compare with"},
 )
 def compare_labels(labels: LabelMap, other: LabelMap, progress: Progress = silent()) -> Table:

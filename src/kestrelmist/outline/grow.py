@@ -18,7 +18,7 @@ from .flood import flood
 @operation(
     "outline",
     "Grow from point",
-    keywords="region growing seed connected fill flood",
+    keywords="region growing seed connected fill flood magic wand segment segmentation",
     called={"through": "Spread through", "neighbours": "Joined by"},
     rare="neighbours",
 )

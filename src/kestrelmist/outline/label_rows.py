@@ -15,7 +15,12 @@ from ..core.patch import LabelEdit, patch_from_mask
 COLOUR = re.compile(r"#[0-9A-Fa-f]{6}")
 
 
-@operation("outline", "New label", name="add-label", keywords="create class name region of interest roi")
+@operation(
+    "outline",
+    "New label",
+    name="add-label",
+    keywords="create class name region of interest roi roi region of interest new class structure",
+)
 def add_label(labels: LabelMap, label: str, colour: str = "") -> LabelEdit:
     """Add a label to the table of a label map, at the lowest free number.
 

@@ -15,7 +15,7 @@ from .brush import Brush, Stroke
 BrushSize = Annotated[float, Unit("mm"), Between(1e-6, 1e4)]
 
 
-@operation("outline", "Paint a ball", name="paint", keywords="brush draw")
+@operation("outline", "Paint a ball", name="paint", keywords="brush draw manual segmentation")
 def paint(
     image: Image,
     labels: LabelMap,

@@ -48,7 +48,7 @@ def pieces_of(
     "outline",
     "List loose pieces",
     name="pieces",
-    keywords="connected components islands",
+    keywords="connected components islands connected component labelling count objects",
     called={"neighbours": "Joined by"},
 )
 def list_pieces(labels: LabelMap, label: LabelName, neighbours: Literal[26, 18, 6] = 26) -> Table:
@@ -85,7 +85,7 @@ def list_pieces(labels: LabelMap, label: LabelName, neighbours: Literal[26, 18, 
     "outline",
     "Remove loose pieces",
     name="remove-pieces",
-    keywords="keep largest island clean",
+    keywords="keep largest island clean islands small objects despeckle clean up",
     called={"below": "Smaller than", "neighbours": "Joined by"},
     rare="neighbours",
 )

@@ -13,7 +13,9 @@ from ..core.parameter import ImageValue, LabelName
 from ..core.patch import LabelEdit, patch_from_mask
 
 
-@operation("outline", "Threshold", keywords="range bone tissue")
+@operation(
+    "outline", "Threshold", keywords="range bone tissue thresholding binarise binarize segment segmentation otsu"
+)
 def threshold(image: Image, labels: LabelMap, label: LabelName, low: ImageValue, high: ImageValue) -> LabelEdit:
     """Give a label to every voxel whose value lies in a range, joined or not.
 

@@ -23,7 +23,10 @@ Ways = Literal["mean", "sd", "maximum", "minimum", "sum", "median", "snr"]
     "prepare",
     "Through time",
     name="through-time",
-    keywords="mean standard deviation maximum minimum sum temporal signal to noise series tsnr",
+    keywords=(
+        "mean standard deviation maximum minimum sum temporal signal to noise series tsnr mean image temporal "
+        "mean average over time"
+    ),
     takes="series",
     group="Series",
     reach=0.0,
@@ -109,7 +112,10 @@ def _median(image: Image, progress: Progress) -> np.ndarray:
     "prepare",
     "Project",
     name="project",
-    keywords="slab mip maximum intensity projection mean sum along axis thick slice",
+    keywords=(
+        "slab mip maximum intensity projection mean sum along axis thick slice z projection z-projection z "
+        "stack minip average intensity"
+    ),
     group="Values",
     called={"how": "Take the", "slab": "Slab"},
 )

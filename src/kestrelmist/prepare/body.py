@@ -24,7 +24,7 @@ from .mean_volume import mean_volume
     "prepare",
     "Take out the body",
     name="take-out-body",
-    keywords="body air threshold fill mask outline skin animal head foreground",
+    keywords="body air threshold fill mask outline skin animal head foreground otsu background removal",
     takes="series",
     group="Taken out",
     reach=math.inf,

@@ -55,7 +55,9 @@ class Body(NamedTuple):
     "prepare",
     "Take out the brain",
     name="take-out-brain",
-    keywords="brain extraction skull stripping mask head skull ct",
+    keywords=(
+        "brain extraction skull stripping mask head skull ct skull strip skull-strip skullstripping brain mask deskull"
+    ),
     takes="series",
     group="Taken out",
     reach=math.inf,

@@ -23,7 +23,7 @@ from .resample import softened, softening
     "prepare",
     "Bring labels along",
     name="bring-labels",
-    keywords="labels resample onto another grid majority transfer carry",
+    keywords="labels resample onto another grid majority transfer carry propagate",
     takes="series colour",
     group="Grid",
     called={"source": "From"},

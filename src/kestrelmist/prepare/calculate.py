@@ -22,7 +22,9 @@ LETTERS = "abcdefghijklmnopqrstuvwxyz"
     "prepare",
     "Calculate",
     name="calculate",
-    keywords="arithmetic formula expression subtract divide ratio where compare maths",
+    keywords=(
+        "arithmetic formula expression subtract divide ratio where compare maths image math calculator algebra ratio"
+    ),
     takes="series",
     version=2,
     group="Values",

@@ -22,7 +22,7 @@ COLOURS = ("red", "green", "blue")
     "prepare",
     "Split channels",
     name="split-channels",
-    keywords="apart separate colours red green blue fluorescence",
+    keywords="apart separate colours red green blue fluorescence split rgb channels",
     takes="series colour",
     group="Sections",
 )
@@ -50,7 +50,7 @@ def split_channels(image: Image) -> list[Image]:
     "prepare",
     "Merge channels",
     name="merge-channels",
-    keywords="together combine stack fluorescence composite",
+    keywords="together combine stack fluorescence composite rgb overlay channels",
     group="Sections",
     called={"others": "With"},
 )

@@ -21,7 +21,10 @@ from .one_series import time_of
     "prepare",
     "Clean courses",
     name="clean-courses",
-    keywords="high-pass filter drift regress out nuisance motion confounds series",
+    keywords=(
+        "high-pass filter drift regress out nuisance motion confounds series detrend detrending highpass low "
+        "frequency drift nuisance regression confound "
+    ),
     takes="series",
     version=2,
     group="Series",

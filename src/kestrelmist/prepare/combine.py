@@ -26,7 +26,10 @@ class Combined(NamedTuple):
 @operation(
     "prepare",
     "Combine images",
-    keywords="mean average standard deviation maximum sum difference subtract add",
+    keywords=(
+        "mean average standard deviation maximum sum difference subtract add average mean image sum of images "
+        "subtraction"
+    ),
     group="Values",
     called={"how": "Combine by", "others": "With", "mask": "Only within"},
 )

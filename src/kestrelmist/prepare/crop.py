@@ -27,7 +27,7 @@ Margin = Annotated[float, Unit("mm"), Between(-1e6, 1e6)]
     "prepare",
     "Crop",
     name="crop",
-    keywords="box cut part pad margin field of view trim",
+    keywords="box cut part pad margin field of view trim trim resize canvas bounding box fov",
     takes="series colour",
     group="Grid",
     called={
@@ -179,7 +179,7 @@ def bounds_of(inside: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     "prepare",
     "Turn or flip",
     name="turn",
-    keywords="rotate mirror quarter flip axes",
+    keywords="rotate mirror quarter flip axes rotation rotate 90 mirror image",
     takes="series colour",
     group="Grid",
     called={"quarters": "Quarter turns", "flip": "Mirror after"},

@@ -38,7 +38,10 @@ class Denoised(NamedTuple):
     "prepare",
     "Reduce noise",
     name="reduce-noise",
-    keywords="denoise filter non-local means total variation median edge preserving anisotropic diffusion rician",
+    keywords=(
+        "denoise filter non-local means total variation median edge preserving anisotropic diffusion rician "
+        "noise reduction denoising nlm tv bilateral wiener"
+    ),
     group="Noise and brightness",
     reach=lambda space, _: REACH * max(space.spacing),
     called={"how": "Method", "kind": "Noise is", "noise": "Its spread"},

@@ -39,7 +39,10 @@ class Even(NamedTuple):
     "Even brightness",
     name="even-brightness",
     version=2,
-    keywords="bias field n4 shading uneven illumination flat",
+    keywords=(
+        "bias field n4 shading uneven illumination flat bias field correction inhomogeneity intensity "
+        "nonuniformity non-uniformity inu"
+    ),
     group="Noise and brightness",
     reach=math.inf,
     called={"mask": "Look only at", "knots": "Follows over"},
@@ -148,7 +151,10 @@ def found_field(
     "prepare",
     "Even background",
     name="even-background",
-    keywords="illumination shading flat field section plate vignette polynomial blank",
+    keywords=(
+        "illumination shading flat field section plate vignette polynomial blank background subtraction "
+        "shading correction vignetting flat-field correction"
+    ),
     takes="series",
     group="Noise and brightness",
     reach=math.inf,

@@ -39,7 +39,7 @@ class FieldMap(NamedTuple):
     "prepare",
     "Field map",
     name="field-map",
-    keywords="phase unwrap magnitude b0 off resonance fieldmap distortion rad/s hz",
+    keywords="phase unwrap magnitude b0 off resonance fieldmap distortion rad/s hz phase unwrapping b0 map",
     takes="series",
     group="Field maps",
     called={

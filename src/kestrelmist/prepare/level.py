@@ -12,6 +12,7 @@ from ..core.errors import Trouble
 from ..core.heights import in_nanometres, require_picture
 from ..core.image import Image
 from ..core.labels import LabelMap
+from ..core.left_out import NO_LIMIT
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import Between, Only, Role, Unit
@@ -65,7 +66,10 @@ def runs_slow(how: str, along: str) -> bool:
     "prepare",
     "Level",
     name="level",
-    keywords="flatten tilt bow plane polynomial line height map background subtract scan",
+    keywords=(
+        "flatten tilt bow plane polynomial line height map background subtract scan levelling plane fit "
+        "flattening polynomial fit form removal"
+    ),
     group="Height maps",
     reach=math.inf,
     tinted=_left_out,
@@ -87,8 +91,8 @@ def level(
     along: Annotated[Literal["fast", "slow"], Only("how", *BY_LINE)] = "fast",
     order: Annotated[int, Between(0, 3), Only("how", "lines", "surface")] = 1,
     *,
-    limit_below: Annotated[float | None, Unit("nm")] = None,
-    limit_above: Annotated[float | None, Unit("nm")] = None,
+    limit_below: Annotated[float | None, Unit("nm"), NO_LIMIT] = None,
+    limit_above: Annotated[float | None, Unit("nm"), NO_LIMIT] = None,
     each_line: bool = False,
     leave_out: LabelMap | None = None,
     robust: Annotated[bool, Only("how", *FITTED)] = True,

@@ -45,7 +45,10 @@ class Still(NamedTuple):
     "prepare",
     "Correct motion",
     name="correct-motion",
-    keywords="realign head movement series rigid framewise displacement dvars",
+    keywords=(
+        "realign head movement series rigid framewise displacement dvars motion correction realignment head "
+        "motion volume registration"
+    ),
     takes="series",
     version=2,
     group="Series",

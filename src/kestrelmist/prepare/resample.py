@@ -27,7 +27,10 @@ FWHM = 2 * np.sqrt(2 * np.log(2))
     "prepare",
     "Resample",
     name="resample",
-    keywords="spacing grid isotropic interpolate onto",
+    keywords=(
+        "spacing grid isotropic interpolate onto reslice regrid resize downsample upsample isotropic voxels "
+        "interpolation rebin match grid"
+    ),
     takes="series",
     group="Grid",
     reach=lambda space, settings: REACH * max(*space.spacing, *(settings["spacing"] or (0.0,))),

@@ -15,7 +15,7 @@ from ..core.operation import operation
     "prepare",
     "Scale intensities",
     name="scale",
-    keywords="normalise normalize rescale values",
+    keywords="normalise normalize rescale values rescale intensity normalisation stretch percentiles",
     group="Values",
     reach=math.inf,
     called={"low": "1st percentile", "high": "99th percentile"},

@@ -22,7 +22,7 @@ PALE = 0.05
     "prepare",
     "Scale to a mean",
     name="scale-series",
-    keywords="grand mean intensity normalise percent signal change series",
+    keywords="grand mean intensity normalise percent signal change series grand mean scaling global",
     takes="series",
     group="Series",
     called={"each": "Mean of each", "to": "Becomes", "mask": "Mean within"},

@@ -25,7 +25,7 @@ WIDTHS = 1.75
 @operation(
     "prepare",
     "Smooth",
-    keywords="blur gaussian filter noise",
+    keywords="blur gaussian filter noise smoothing gaussian blur fwhm sigma spatial",
     takes="series",
     group="Noise and brightness",
     reach=lambda _, settings: WIDTHS * max(settings["fwhm"], *(settings["along"] or (0.0,))),

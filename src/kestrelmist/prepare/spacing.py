@@ -25,7 +25,7 @@ from ..core.placement import Placement
     "prepare",
     "Set the voxel size",
     name="set-spacing",
-    keywords="spacing scale calibrate missing",
+    keywords="spacing scale calibrate missing voxel size pixel size resolution calibration dpi",
     takes="series colour",
     group="Grid",
 )

@@ -31,7 +31,7 @@ class Despiked(NamedTuple):
     "prepare",
     "Take spikes out",
     name="despike",
-    keywords="spike outlier hampel course series volume",
+    keywords="spike outlier hampel course series volume despiking spikes outliers",
     takes="series",
     group="Series",
     reach=0.0,

@@ -55,7 +55,10 @@ class Separated(NamedTuple):
     "prepare",
     "Separate stains",
     name="stains",
-    keywords="colour color deconvolution unmix h&e haematoxylin hematoxylin eosin dab bright field histology density",
+    keywords=(
+        "colour color deconvolution unmix h&e haematoxylin hematoxylin eosin dab bright field histology "
+        "density h&e h and e h-e colour deconvolution immunohistochemistry ihc"
+    ),
     takes="colour",
     group="Sections",
     reach=math.inf,  # the white point and what is estimated are told by all of the picture
@@ -133,7 +136,7 @@ def stains(
     "prepare",
     "Colours of stains",
     name="stain-colours",
-    keywords="back to colour recolour virtual stain merge deconvolution",
+    keywords="back to colour recolour virtual stain merge ",
     group="Sections",
     reach=0.0,
     called={"pair": "Stains", "vectors": "Their colours", "white": "Colour of light"},

@@ -47,7 +47,10 @@ class Tissues(NamedTuple):
     "Split tissues",
     name="split-tissues",
     version=2,
-    keywords="segmentation grey gray white matter csf fluid partial volume mixture brain",
+    keywords=(
+        "segmentation grey gray white matter csf fluid partial volume mixture brain tissue segmentation "
+        "tissue classes gm wm"
+    ),
     group="Taken out",
     reach=math.inf,
     called={"mask": "Brain", "others": "More contrasts", "knots": "Field over", "noise": "Take noise away"},

@@ -50,7 +50,7 @@ class Undistorted(NamedTuple):
     "Undistort",
     name="undistort",
     version=2,
-    keywords="field map epi distortion unwarp susceptibility echo planar shift b0 geometric",
+    keywords="distortion correction field map epi distortion unwarp susceptibility echo planar shift b0 geometric",
     takes="series",
     group="Field maps",
     reach=math.inf,

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
-from typing import Literal, NamedTuple
+from typing import Annotated, Literal, NamedTuple
 
 import numpy as np
 
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
+from ..core.left_out import NO_LIMIT
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.parameter import ImageValue
@@ -23,18 +24,21 @@ QUANTILES = 1024
 """Steps of the curve that a histogram is matched by."""
 
 
+Limit = Annotated[ImageValue, NO_LIMIT]
+
+
 @operation(
     "prepare",
     "Clip",
     name="clip",
-    keywords="limit threshold range values window",
+    keywords="limit threshold range values window clamp winsorise saturate",
     takes="series",
     version=2,
     group="Values",
     reach=0.0,
     called={"low": "Not below", "high": "Not above"},
 )
-def clip(image: Image, low: ImageValue | None = None, high: ImageValue | None = None) -> Image:
+def clip(image: Image, low: Limit | None = None, high: Limit | None = None) -> Image:
     """Bring values below one limit and above another one to the limit. Voxels without a value stay so.
 
     Parameters
@@ -80,7 +84,7 @@ def _limits_that_count(kind: np.dtype, low: float | None, high: float | None) ->
     "prepare",
     "Standardise",
     name="standardise",
-    keywords="z-score normalise mean deviation mask",
+    keywords="z-score normalise mean deviation mask zscore z score normalize standardize",
     takes="",
     group="Values",
     reach=math.inf,
@@ -111,7 +115,7 @@ def standardise(image: Image, mask: LabelMap | None = None) -> Image:
     "prepare",
     "Match values",
     name="match-values",
-    keywords="histogram match normalise percentile intensity reference",
+    keywords="histogram match normalise percentile intensity reference histogram matching normalize harmonise",
     group="Values",
     reach=math.inf,
     called={"to": "Like", "how": "Match", "mask": "Look only at"},
@@ -216,7 +220,10 @@ class Converted(NamedTuple):
     "prepare",
     "Number type",
     name="number-type",
-    keywords="convert bits integer float uint8 int16 cast",
+    keywords=(
+        "convert bits integer float uint8 int16 cast bit depth 8-bit 16-bit 8 bit 16 bit float double data "
+        "type datatype"
+    ),
     group="Values",
     reach=math.inf,
     called={"round_values": "Round"},

@@ -25,7 +25,10 @@ Many = Annotated[int, Between(0, 1_000_000)]
     "prepare",
     "Leave volumes out",
     name="drop-volumes",
-    keywords="first last discard dummy steady state count repetition time check series",
+    keywords=(
+        "first last discard dummy steady state count repetition time check series dummy scans discard volumes "
+        "non-steady initial"
+    ),
     takes="series colour",
     group="Series",
     called={"first": "At the start", "last": "At the end", "expected": "There should be"},
@@ -93,7 +96,7 @@ def _step_of(given: dict[str, Any]) -> Found | None:
     "prepare",
     "Bring slices to one time",
     name="time-slices",
-    keywords="slice timing correction interleaved multiband temporal interpolation series",
+    keywords=("slice timing correction interleaved multiband series temporal slice time correction stc"),
     takes="series",
     group="Series",
     reach=0.0,

@@ -25,7 +25,9 @@ class Over(NamedTuple):
     "prepare",
     "Volumes over a limit",
     name="volumes-over",
-    keywords="framewise displacement dvars threshold outlier mark censor motion",
+    keywords=(
+        "framewise displacement dvars threshold outlier mark censor motion scrubbing censoring fd spikes bad volumes"
+    ),
     group="Series",
     called={"before": "And before", "after": "And after", "below": "Under it"},
 )

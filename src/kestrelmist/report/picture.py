@@ -36,7 +36,10 @@ Share = Annotated[float, Between(0, 1)]
     "report",
     "Picture of a plane",
     name="picture",
-    keywords="figure png export layers overlay",
+    keywords=(
+        "figure png export layers overlay screenshot save picture montage export figure snapshot save image "
+        "jpeg tiff scale bar"
+    ),
     takes="colour",
     called={
         "at": "Position",

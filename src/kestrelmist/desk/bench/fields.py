@@ -13,6 +13,9 @@ from PySide6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
     QPushButton,
+    QStyle,
+    QStyleOptionComboBox,
+    QStylePainter,
     QVBoxLayout,
     QWidget,
 )
@@ -201,7 +204,24 @@ def _left(count: int) -> str:
     return f"{count} more: show one of their subject first"
 
 
-class ThingField(QComboBox):
+class NamesBox(QComboBox):
+    """A list of names, of which the chosen one is cut in its middle where it has no room."""
+
+    def paintEvent(self, event) -> None:
+        option = QStyleOptionComboBox()
+        self.initStyleOption(option)
+        room = self.style().subControlRect(
+            QStyle.ComplexControl.CC_ComboBox, option, QStyle.SubControl.SC_ComboBoxEditField, self
+        )
+        text = option.currentText
+        option.currentText = self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, room.width() - 4)
+        painter = QStylePainter(self)
+        painter.drawComplexControl(QStyle.ComplexControl.CC_ComboBox, option)
+        painter.drawControl(QStyle.ControlElement.CE_ComboBoxLabel, option)
+        painter.end()
+
+
+class ThingField(NamesBox):
     """One thing of the study, chosen from a list."""
 
     def __init__(self, study: Study, p: Parameter, chosen: int | None = None):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...core.errors import Trouble
@@ -101,6 +102,11 @@ class OperationForm(QWidget):
             for p in self.operation.parameters
             if p.kind.family != "study" and p.role != "mark" and not (p in led and p.required and not p.many)
         ]
+
+    def focus_first(self) -> None:
+        """Put the keyboard into the first field, or onto the button where there is none."""
+        seen = [field for field in self.fields.values() if field.isVisibleTo(self)]
+        (seen[0] if seen else self.apply).setFocus(Qt.FocusReason.ShortcutFocusReason)
 
     # the last settings, and the usual ones
 

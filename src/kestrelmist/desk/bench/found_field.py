@@ -15,7 +15,7 @@ from ...core.parameter import Parameter
 from ...core.quantity import pretty_unit, suited_unit
 from ..theme.theme import Theme, figures
 
-EDGE, GAP = 9, 8
+EDGE, GAP = 8, 5
 """Pixels at the ends of the field, and between what it tells."""
 
 
@@ -90,11 +90,11 @@ class FoundField(QLineEdit):
                 painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
                                  pretty_unit(self.shown))  # fmt: skip
                 return
-            painter.setFont(self.font())
+            painter.setFont(figures(12) if self.base else self.font())
             painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self.left)
             taken = painter.fontMetrics().horizontalAdvance(self.left) + GAP if self.left else 0
             small = QFont(QApplication.font().families(), 1)  # named outright: a painter fills in from the widget's own
-            small.setPixelSize(12)
+            small.setPixelSize(11 if self.left else 12)
             painter.setFont(small)
             room = QRect(inside.left() + taken, inside.top(), inside.width() - taken, inside.height())
             words = painter.fontMetrics().elidedText(self.right, Qt.TextElideMode.ElideRight, room.width())

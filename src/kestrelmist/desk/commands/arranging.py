@@ -6,13 +6,25 @@ from ...scene.layer import FOLLOWS
 from ..command import command
 
 
-@command("pane-alone", "One pane or four", "Panes", "F11", more="arrangement layout alone large", order=10)
+@command(
+    "pane-alone",
+    "One pane or four",
+    "Panes",
+    "F11",
+    more="arrangement layout alone large full screen single view maximise orthogonal views",
+    order=10,
+)
 def alone(window) -> None:
     window.table.set_alone(not window.table.alone)
 
 
 @command(
-    "side-by-side", "Images side by side, or one", "Panes", "F6", more="arrangement layout compare beside", order=11
+    "side-by-side",
+    "Images side by side, or one",
+    "Panes",
+    "F6",
+    more="arrangement layout compare beside two images tile compare beside",
+    order=11,
 )
 def side_by_side(window) -> None:
     beside = window.desk.beside
@@ -25,7 +37,12 @@ def three_planes(window) -> None:
 
 
 @command(
-    "all-times", "All volumes of the series in one pane", "Panes", "F8", more="arrangement times sheet 4d", order=13
+    "all-times",
+    "All volumes of the series in one pane",
+    "Panes",
+    "F8",
+    more="arrangement times sheet 4d montage mosaic contact sheet lightbox",
+    order=13,
 )
 def all_times(window) -> None:
     window.table.set_times(not window.viewing.arrangement.times)
@@ -37,7 +54,13 @@ def next_pane(canvas) -> None:
 
 
 @command(
-    "follow", "Move together: by place, by voxel, or apart", "Panes", "T", more="link images lock", pane=True, order=15
+    "follow",
+    "Move together: by place, by voxel, or apart",
+    "Panes",
+    "T",
+    more="link images lock synchronise sync scroll",
+    pane=True,
+    order=15,
 )
 def follow(part) -> None:
     beside = part.desk.beside
@@ -67,7 +90,7 @@ def float_pane(canvas) -> None:
     "Fold the sides away, or bring everything back",
     "Panes",
     "F12",
-    more="hide shelf bench drawer restore standard layout",
+    more="hide shelf bench drawer restore standard layout full screen distraction free panels",
     order=21,
 )
 def fold(window) -> None:
@@ -87,3 +110,14 @@ def previous_image(window) -> None:
 @command("last-image", "Back to the image that led before", "Panes", "Ctrl+Tab", more="switch quick toggle", order=24)
 def last_image(window) -> None:
     window.viewing.show_last()
+
+
+@command(
+    "solid",
+    "Solid view, large",
+    "Panes",
+    more="3d view volume rendering surface mesh model render three dimensions",
+    order=19,
+)
+def solid(window) -> None:
+    window.table.bring_to_lead(window.table.solid)

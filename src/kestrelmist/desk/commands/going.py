@@ -27,7 +27,9 @@ for name, title, along, count, key in (
     command(f"step-{name}", title, "Going", key, pane=True, order=10)(_step(along, count))
 
 
-@command("origin", "Go to the origin", "Going", "O", more="crosshair zero jump", pane=True, order=20)
+@command(
+    "origin", "Go to the origin", "Going", "O", more="crosshair zero jump anterior commissure home", pane=True, order=20
+)
 def origin(part) -> None:
     part.viewing.go_to((0.0, 0.0, 0.0))
 
@@ -41,7 +43,13 @@ def middle(part) -> None:
 
 
 @command(
-    "highest", "Go to the highest value near", "Going", "H", more="peak maximum crosshair jump", pane=True, order=22
+    "highest",
+    "Go to the highest value near",
+    "Going",
+    "H",
+    more="peak maximum crosshair jump peak voxel hottest",
+    pane=True,
+    order=22,
 )
 def highest(part) -> None:
     """The highest value of the chosen layer within a few voxels of the crosshair."""
@@ -55,7 +63,13 @@ def highest(part) -> None:
 
 
 @command(
-    "label-centre", "Go to the centre of the label", "Going", "L", more="crosshair jump region", pane=True, order=23
+    "label-centre",
+    "Go to the centre of the label",
+    "Going",
+    "L",
+    more="crosshair jump region centre of mass centroid",
+    pane=True,
+    order=23,
 )
 def label_centre(part) -> None:
     desk = part.desk
@@ -75,7 +89,7 @@ def label_centre(part) -> None:
     "Type a position",
     "Going",
     "G",
-    more="go to world voxel crosshair jump coordinates",
+    more="go to world voxel crosshair jump coordinates goto coordinates position mni standard",
     pane=True,
     order=24,
 )

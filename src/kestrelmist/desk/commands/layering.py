@@ -16,19 +16,17 @@ def _way(way: str):
     return do
 
 
-for n, (way, words) in enumerate(
+for n, (way, words, more) in enumerate(
     (
-        ("over", "Compare: one over the other"),
-        ("fade", "Compare: fade"),
-        ("swipe", "Compare: swipe"),
-        ("squares", "Compare: squares"),
-        ("edges", "Compare: edges"),
+        ("over", "Compare: one over the other", "overlay blend fusion fuse"),
+        ("fade", "Compare: fade", "fuse fusion opacity transparency overlay blend"),
+        ("swipe", "Compare: swipe", "wipe curtain slider"),
+        ("squares", "Compare: squares", "checkerboard chequerboard tiles"),
+        ("edges", "Compare: edges", "outline contour"),
     )
 ):
     assert way in WAYS
-    command(
-        f"compare-{way}", words, "Layers", f"Ctrl+{n + 1}", more="two images chequerboard wipe blend", order=10 + n
-    )(_way(way))
+    command(f"compare-{way}", words, "Layers", f"Ctrl+{n + 1}", more=f"{more} two images", order=10 + n)(_way(way))
 
 
 @command("fade-held", "While held: fade to what lies above, or away from it", "Layers", "F", pane=True, order=20)

@@ -12,22 +12,29 @@ handling("pan", "Middle drag", "Move the picture", "Looking", "Middle", "pan")
 handling("range", "Right drag", "Display range: sideways wider, up and down brighter", "Looking", "Right", "range")
 
 
-@command("zoom-in", "Zoom in", "Looking", "+", "=", pane=True, order=10)
+@command("zoom-in", "Zoom in", "Looking", "+", "=", pane=True, order=10, more="magnify enlarge zoom")
 def zoom_in(canvas) -> None:
     canvas.zoom(1.2)
 
 
-@command("zoom-out", "Zoom out", "Looking", "-", pane=True, order=11)
+@command("zoom-out", "Zoom out", "Looking", "-", pane=True, order=11, more="shrink zoom")
 def zoom_out(canvas) -> None:
     canvas.zoom(1 / 1.2)
 
 
-@command("fit", "Fit the image into this pane", "Looking", "0", pane=True, order=12)
+@command("fit", "Fit the image into this pane", "Looking", "0", pane=True, order=12, more="zoom to fit whole image")
 def fit(canvas) -> None:
     canvas.fit()
 
 
-@command("fit-all", "Fit the image into the panes", "Looking", "Shift+0", more="zoom reset", order=13)
+@command(
+    "fit-all",
+    "Fit the image into the panes",
+    "Looking",
+    "Shift+0",
+    more="zoom reset view zoom to fit whole image",
+    order=13,
+)
 def fit_all(window) -> None:
     window.fit_all()
 
@@ -55,7 +62,7 @@ def same_scale(canvas) -> None:
     "Swap left and right",
     "Looking",
     "X",
-    more="side convention radiological neurological feet above",
+    more="side convention radiological neurological feet above flip display left right",
     pane=True,
     order=20,
 )
@@ -76,32 +83,60 @@ def own_axes(part) -> None:
     part.viewing.arrange(own_axes=not part.viewing.arrangement.own_axes)
 
 
-@command("smooth", "Smooth or true voxels", "Looking", "V", more="interpolation nearest", pane=True, order=22)
+@command(
+    "smooth",
+    "Smooth or true voxels",
+    "Looking",
+    "V",
+    more="interpolation nearest bilinear resample pixelated",
+    pane=True,
+    order=22,
+)
 def smooth(part) -> None:
     layers = part.desk.layers
     if layers.look is not None:
         layers.set_look(smooth=not layers.look.smooth)
 
 
-@command("crosshair", "Crosshair on or off", "Looking", "C", more="hide lines", pane=True, order=23)
+@command("crosshair", "Crosshair on or off", "Looking", "C", more="hide lines cursor lines", pane=True, order=23)
 def crosshair(part) -> None:
     part.viewing.arrange(crosshair_width=0.0 if part.viewing.arrangement.crosshair_width else 1.0)
 
 
-@command("bars", "Colour bars on or off", "Looking", "B", more="legend scale unit", pane=True, order=24)
+@command(
+    "bars",
+    "Colour bars on or off",
+    "Looking",
+    "B",
+    more="legend scale unit scale bar colourbar ruler",
+    pane=True,
+    order=24,
+)
 def bars(part) -> None:
     part.viewing.arrange(bars=not part.viewing.arrangement.bars)
 
 
 @command(
-    "range", "Range of values that is shown", "Looking", more="window level width centre contrast limits", order=25
+    "range",
+    "Range of values that is shown",
+    "Looking",
+    more="brightness window level width centre auto contrast limits reset contrast ct hounsfield preset",
+    order=25,
 )
 def range_shown(window) -> None:
     window.bench.look.low.setFocus()
     window.bench.look.low.selectAll()
 
 
-@command("invert", "Turn the colours round", "Looking", "I", more="invert negative", pane=True, order=25)
+@command("colours", "Colours", "Looking", more="colormap colour map color lookup table lut palette", order=25)
+def colours(window) -> None:
+    window.bench.look.colours.setFocus()
+    window.bench.look.colours.showPopup()
+
+
+@command(
+    "invert", "Turn the colours round", "Looking", "I", more="invert negative inverted lookup", pane=True, order=25
+)
 def invert(part) -> None:
     layers = part.desk.layers
     if layers.look is not None:

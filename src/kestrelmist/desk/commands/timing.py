@@ -17,12 +17,27 @@ def before(part) -> None:
         part.viewing.go_along(0, part.viewing.place[0] - 1)
 
 
-@command("film", "Play the series, or stop", "Time", "P", more="film movie cine time", pane=True, order=12)
+@command(
+    "film",
+    "Play the series, or stop",
+    "Time",
+    "P",
+    more="film movie cine time play animation loop time lapse",
+    pane=True,
+    order=12,
+)
 def film(part) -> None:
     part.desk.film.toggle()
 
 
-@command("courses", "Courses", "Time", "Ctrl+J", more="time course curve plot drawer", order=13)
+@command(
+    "courses",
+    "Courses",
+    "Time",
+    "Ctrl+J",
+    more="time course curve plot drawer time course time series voxel plot",
+    order=13,
+)
 def courses(window) -> None:
     window.toggle_drawer("courses")
 

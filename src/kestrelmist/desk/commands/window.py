@@ -11,42 +11,51 @@ def finder(window) -> None:
     window.finder.open()
 
 
-@command("sheet", "All keys and gestures", "Window", "F1", more="help shortcuts mouse sheet", order=2)
+@command(
+    "sheet",
+    "All keys and gestures",
+    "Window",
+    "F1",
+    more="help shortcuts mouse sheet keyboard hotkeys manual about",
+    order=2,
+)
 def sheet(window) -> None:
     window.sheet.open()
 
 
-@command("undo", "Undo", "Window", "Ctrl+Z", order=3)
+@command("undo", "Undo", "Window", "Ctrl+Z", order=3, more="revert back")
 def undo(window) -> None:
     window.desk.undoing.undo()
 
 
-@command("redo", "Redo", "Window", "Ctrl+Shift+Z", "Ctrl+Y", order=4)
+@command("redo", "Redo", "Window", "Ctrl+Shift+Z", "Ctrl+Y", order=4, more="again")
 def redo(window) -> None:
     window.desk.undoing.redo()
 
 
-@command("logbook", "Open the logbook", "Window", "Ctrl+L", more="history steps recipe yaml drawer", order=5)
+@command(
+    "logbook", "Open the logbook", "Window", "Ctrl+L", more="history steps recipe yaml drawer provenance log", order=5
+)
 def logbook(window) -> None:
     window.toggle_drawer("logbook")
 
 
-@command("tables", "Tables", "Window", "Ctrl+T", more="results csv drawer", order=6)
+@command("tables", "Tables", "Window", "Ctrl+T", more="results csv drawer results measurements", order=6)
 def tables(window) -> None:
     window.toggle_drawer("tables")
 
 
-@command("mist", "Theme mist", "Window", more="light colours", order=7)
+@command("mist", "Theme mist", "Window", more="light colours light mode", order=7)
 def mist(window) -> None:
     window.set_theme("mist")
 
 
-@command("dusk", "Theme dusk", "Window", more="dark colours night", order=8)
+@command("dusk", "Theme dusk", "Window", more="dark colours night dark mode", order=8)
 def dusk(window) -> None:
     window.set_theme("dusk")
 
 
-@command("other-study", "Open another study…", "Window", more="folder", order=9)
+@command("other-study", "Open another study…", "Window", more="folder open project database", order=9)
 def other_study(window) -> None:
     window.ask_and_open()
 

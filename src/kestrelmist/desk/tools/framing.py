@@ -112,5 +112,6 @@ register(
         ("Gather", "Prepare"),
         offered=False,
         order=9,
+        more="rectangle box crop area select",
     )
 )

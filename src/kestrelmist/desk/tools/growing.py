@@ -25,6 +25,7 @@ def _start(event: ToolEvent) -> Gesture | None:
             "neighbours": settings.neighbours,
             "through": "label" if inside else "range",
         },
+        more="region growing magic wand flood fill segmentation segment",
     )
     return None
 

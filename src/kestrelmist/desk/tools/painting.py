@@ -85,9 +85,10 @@ def _hover(erases: bool):
     return draw
 
 
-for name, title, hint, erases, groups in (
-    ("brush", "Brush", "Drag to paint the chosen label.", False, ("size", "range")),
-    ("eraser", "Eraser", "Drag to take the chosen label away. Other labels stay.", True, ("size",)),
+PAINTS = "segmentation paint draw manual segmentation size segment mask contour label"
+for name, title, hint, erases, groups, more in (
+    ("brush", "Brush", "Drag to paint the chosen label.", False, ("size", "range"), PAINTS),
+    ("eraser", "Eraser", "Drag to take the chosen label away. Other labels stay.", True, ("size",), "rubber remove"),
 ):
     register(
         Tool(
@@ -101,5 +102,6 @@ for name, title, hint, erases, groups in (
             Qt.CursorShape.BlankCursor,
             _hover(erases),
             order=1 + erases,
+            more=more,
         )
     )

@@ -20,5 +20,6 @@ register(
         ("Prepare", "Measure"),
         offered=False,
         order=10,
+        more="landmarks click",
     )
 )

@@ -23,5 +23,6 @@ register(
         "Click to move the crosshair, wheel to step through slices, Ctrl+wheel to zoom, drag with the middle button to"
         " pan and with the right one for the display range.",
         Pointing,
+        more="crosshair cursor pointer navigate",
     )
 )

@@ -62,5 +62,6 @@ register(
         RangeOfArea,
         offered=False,
         order=8,
+        more="auto contrast from a region",
     )
 )

@@ -79,5 +79,6 @@ register(
         DrawingSection,
         offered=False,
         order=11,
+        more="line profile draw a line cross section ruler measure distance",
     )
 )

@@ -20,7 +20,7 @@ from ..study import Study
     "gather",
     "Gather a folder",
     name="gather",
-    keywords="import open load add dicom nifti tiff drop",
+    keywords="open file open files dicom import load open load add dicom nifti tiff drop load files images study",
     slow=True,
     called={"uneven": "Odd slices", "sequences": "Numbers mean", "spacing": "Voxel size"},
     rare="spacing sequences",

@@ -17,7 +17,7 @@ def choose_labels(study: Study, labels: AnyLabels) -> None:
     study.maps.take_in_hand(labels.id)
 
 
-@operation("outline", "Name this version", name="name-version", keywords="snapshot save state history", repeats=False)
+@operation("outline", "Name this version", name="name-version", keywords="snapshot save state ", repeats=False)
 def name_version(study: Study, labels: AnyLabels, name: str) -> None:
     """Give the present state of a label map a name, to go back to it or compare with it.
 
@@ -29,7 +29,7 @@ def name_version(study: Study, labels: AnyLabels, name: str) -> None:
     versions.name_version(study, labels.id, name)
 
 
-@operation("outline", "List versions", name="versions", keywords="snapshot history states", repeats=False)
+@operation("outline", "List versions", name="versions", keywords="snapshot states", repeats=False)
 def list_versions(study: Study, labels: AnyLabels) -> Table:
     """List the named versions of a label map, the newest first, and what has changed since."""
     return versions.as_table(study, labels.id)
@@ -39,7 +39,7 @@ def list_versions(study: Study, labels: AnyLabels) -> Table:
     "outline",
     "Back to a version",
     name="back-to-version",
-    keywords="snapshot restore yesterday",
+    keywords="snapshot restore yesterday revert roll back",
     repeats=False,
     slow=True,
     edits="label map",
@@ -59,7 +59,7 @@ def back_to_version(study: Study, labels: AnyLabels, version: str, progress: Pro
     "outline",
     "Compare with a version",
     name="compare-version",
-    keywords="dice overlap change",
+    keywords="changes since dice overlap",
     repeats=False,
     slow=True,
 )

@@ -10,7 +10,9 @@ from ...core.table import Table
 from ..rebuild import rebuild as rebuilt
 
 
-@operation("report", "Rebuild a study", name="rebuild", keywords="repair recover damaged lost catalogue", repeats=False)
+@operation(
+    "report", "Rebuild a study", name="rebuild", keywords="repair recover damaged lost catalogue corrupt", repeats=False
+)
 def rebuild(folder: FolderPath, losses: Literal["ask", "accept"] = "ask") -> Table:
     """Make the catalogue of a study anew, from the best that can be read of it and from the files in its folder.
 

@@ -19,7 +19,9 @@ from ..study import Study
 from ._results import keep_table
 
 
-@operation("report", "Logbook", name="logbook", keywords="history steps recipe yaml export", repeats=False)
+@operation(
+    "report", "Logbook", name="logbook", keywords="history steps recipe yaml export provenance log", repeats=False
+)
 def logbook(study: Study, to: NewPath | None = None, *, subject: str = "", with_files: bool = False) -> Table:
     """List every step of the study; with a file name, write those that can be repeated as a recipe.
 
@@ -62,7 +64,7 @@ def logbook(study: Study, to: NewPath | None = None, *, subject: str = "", with_
     "report",
     "Run a recipe",
     name="recipe",
-    keywords="repeat batch cohort subjects again",
+    keywords="repeat batch cohort subjects again macro script pipeline workflow",
     repeats=False,
     slow=True,
     edits="label map",

@@ -11,7 +11,9 @@ from ..logbook import Step
 from ..study import Study
 
 
-@operation("gather", "Rename", name="rename", keywords="name title image label map transform table", repeats=False)
+@operation(
+    "gather", "Rename", name="rename", keywords="name title image label map transform table call relabel", repeats=False
+)
 def rename(study: Study, thing: AnyThing, name: str) -> None:
     """Give an image, a label map, a transform or a table another name.
 
@@ -23,7 +25,7 @@ def rename(study: Study, thing: AnyThing, name: str) -> None:
     study.rename(thing.id, name)
 
 
-@operation("align", "Lie together", name="together", keywords="two subjects overlay meant", repeats=False)
+@operation("align", "Lie together", name="together", keywords="two subjects meant", repeats=False)
 def together(study: Study, image: AnyImage, others: str) -> None:
     """Note that images of other subjects are meant to lie over an image, so that the checks say no more of it.
 
@@ -42,13 +44,26 @@ def together(study: Study, image: AnyImage, others: str) -> None:
     study.history.do([ItemChange(image.id, title, {"body.together": before}, {"body.together": after})], step, title)
 
 
-@operation("gather", "Take off the Shelf", name="take-off", keywords="remove hide put away", repeats=False)
+@operation(
+    "gather",
+    "Take off the Shelf",
+    name="take-off",
+    keywords="remove hide put away remove from list unload close image",
+    repeats=False,
+)
 def take_off(study: Study, thing: AnyThing) -> None:
     """Take a thing off the Shelf. Its files and labels stay; undo puts it back."""
     study.set_removed(thing.id, True)
 
 
-@operation("gather", "Delete for good", name="delete", keywords="remove erase files", repeats=False, final=True)
+@operation(
+    "gather",
+    "Delete for good",
+    name="delete",
+    keywords="remove erase files delete image trash",
+    repeats=False,
+    final=True,
+)
 def delete(study: Study, thing: AnyThing, name: str) -> None:
     """Delete a thing with what is of it and the study's copy of its files, for good. Files left in place stay.
 
@@ -60,7 +75,7 @@ def delete(study: Study, thing: AnyThing, name: str) -> None:
     study.delete(thing.id, name)
 
 
-@operation("report", "Undo", name="undo", keywords="back take history", repeats=False)
+@operation("report", "Undo", name="undo", keywords="back take history revert", repeats=False)
 def undo(study: Study, times: int = 1) -> Table:
     """Take back the last steps of the study.
 
