@@ -35,8 +35,8 @@ def rows() -> list[Row]:
             used = line <= 120
             line - np.polyval(np.polyfit(x[used], line[used], 2), x)
 
-    level(image, order=2, limit_above=120.0)  # compiled
-    ours, loop = in_turn(lambda: level(image, order=2, limit_above=120.0), plain, 3)
+    level(image, "lines", order=2, limit_above=120.0, robust=False)  # compiled
+    ours, loop = in_turn(lambda: level(image, "lines", order=2, limit_above=120.0, robust=False), plain, 3)
     view, limits = fitted(AXIAL, image.space, 800, 700), iter(range(100, 1000))
     study: OpenStudy = None  # type: ignore[assignment]  # nothing of a study is asked for: the image is handed over
 

@@ -24,7 +24,8 @@ ALIKE = (("ae", "e"), ("our", "or"), ("grey", "gray"), ("centre", "center"), ("m
          ("isation", "ization"), ("ising", "izing"), ("ise", "ize"))  # fmt: skip
 """Spellings of one word."""
 ENDINGS = sorted(
-    "izations ization ations ation ings ing ments ment ness ions ion ers er ors or izing ized izes ize ed es al e s".split(),
+    "izations ization ations ation ings ing ments ment ness ions ion ers er ors or izing ized izes ize ed es al e s"
+    "".split(),
     key=len,
     reverse=True,
 )
