@@ -148,8 +148,8 @@ class SideBySideTest(BesideCase):
 
     def test_added_taken_away_replaced_and_kept(self):
         self.side_by_side("Fine", "Coarse")
-        entry = next(e for e in self.window._entries() if e.name == "Show beside: T-1 · Shifted")
-        entry.do()
+        entry = next(do for line, do in self.window.findable.images() if line.name == "Show beside: T-1 · Shifted")
+        entry()
         self.settle(self.window)
         self.assertEqual(len(self.table.beside), 3)
         self.press(self.table.beside[0].header.away)  # the one that leads: the next one leads

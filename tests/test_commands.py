@@ -45,7 +45,7 @@ class ListTest(DeskCase):
                 self.assertIn(one.title, shown)
         QTest.keyClick(window.sheet, Qt.Key.Key_Escape)
         self.assertFalse(window.sheet.isVisible())
-        titles = [entry.name for entry in window._entries()]
+        titles = [line.name for line, _ in window.findable.fixed()]
         for one in COMMANDS:  # and the Finder reaches each of them
             if not one.name.startswith("stage-") and one.name != "finder":
                 self.assertIn(one.title, titles)

@@ -168,7 +168,7 @@ class AddedToolTest(DeskCase):
         window = self.open(self.place / "study")
         said = []
         window.desk.session.said.connect(said.append)
-        self.assertIn("Count", [e.name for e in window._entries()])
+        self.assertIn("Count", [line.name for line, _ in window.findable.fixed()])
         window.desk.viewing.set_stage("Measure")
         window.desk.hand.set_tool("count")
         canvas = window.table.lead.canvas

@@ -34,6 +34,7 @@ class HereTest(DeskCase):
             study.run("gather", folder=self.place / "Head.nii", subject="T-1")
             study.run("gather", folder=self.place / "Colours.nrrd", subject="T-2")
             self.ids = {r.name: r.id for r in study.records()}
+            study.run("together", image="Head", others=["Colours"])
             study.run("new-labels", image="Head", name="By a colleague")
             study.run("open-labels", image="Head", file=self.place / "colleague.nii.gz")
             study.run("new-labels", image="Head", name="Own")
@@ -80,6 +81,20 @@ class HereTest(DeskCase):
         self.window.readout.point(None)
         self.assertEqual(self.window.readout.fields["Label"].text(), "3 Eyes")
 
+    def test_two_subjects_lie_together_once_it_is_said(self):
+        meant = self.window.desk.study.items.of_kind("transform")[0]
+        self.assertEqual(meant.name, "Colours lies with Head")
+        self.window.desk.study.set_removed(meant.id, True)
+        self.layers.lay_over(self.ids["Colours"])
+        self.settle(self.window)
+        self.assertRegex(
+            self.troubles[-1], "“Colours” lies in another space .scanner of T-2. than “Head” .scanner of T-1."
+        )
+        self.window.desk.session.undo()
+        self.layers.lay_over(self.ids["Colours"])
+        self.settle(self.window)
+        self.assertIsNotNone(self.layers.image(self.ids["Colours"]))
+
     def test_colours_lie_over_values(self):
         canvas, place = self.window.table.lead.canvas, self.space.to_world((10, 10, 10))
         self.viewing.go_to(place)
@@ -90,18 +105,3 @@ class HereTest(DeskCase):
         pixel = int(canvas.render_pixels()[y, x])
         self.assertEqual((pixel >> 16 & 255, pixel & 255), (200, 0))
         self.assertFalse(self.window.bench.look.values.isVisible())  # a range has no meaning for it
-
-    def test_two_subjects_together_until_it_is_meant(self):
-        self.layers.lay_over(self.ids["Colours"])
-        self.settle(self.window)
-        notice = next(n for n in self.window.bench.checks.notices if n.check == "two_subjects_together")
-        self.assertIn("“Colours” of T-2 over “Head” of T-1", notice.sentence)
-        self.window.bench.checks.mend(notice.mend)
-        self.settle(self.window)
-        names = [n.check for n in self.window.bench.checks.notices]
-        self.assertNotIn("two_subjects_together", names)
-        self.window.desk.session.undo()
-        self.settle(self.window)
-        self.assertIn("two_subjects_together", [n.check for n in self.window.bench.checks.notices])
-        entry = next(e for e in self.window.desk.study.logbook.last(20) if e.operation == "together")
-        self.assertIn("Let “Colours” of T-2 lie over “Head”", entry.sentence)

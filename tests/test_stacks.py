@@ -59,8 +59,8 @@ class SavedTest(StackCase, DeskCase):
         self.desk.viewing.show_image(self.ids["Found"])
         self.settle(self.window)
         self.assertNotIn("stack", [card.record.kind for card in self.window.shelf.cards.values()])
-        entry = next(e for e in self.window._entries() if e.name == "Lay out: T-1 · What responds")
-        entry.do()
+        entry = next(do for line, do in self.window.findable.fixed() if line.name == "Lay out: T-1 · What responds")
+        entry()
         self.settle(self.window)
         rows = self.desk.layers.rows
         self.assertEqual([row.record.name for row in rows], ["Found", "Head"])

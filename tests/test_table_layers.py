@@ -155,8 +155,8 @@ class LayersTest(DeskCase):
         self.assertEqual((self.layers.look.low, self.layers.look.hide_below), (123.0, 123.0))
 
     def test_the_finder_lays_an_image_over(self):
-        entry = next(e for e in self.window._entries() if e.name == "Lay over: T-1 · Response")
-        entry.do()
+        entry = next(do for line, do in self.window.findable.images() if line.name == "Lay over: T-1 · Response")
+        entry()
         self.settle(self.window)
         self.assertEqual([row.record.name for row in self.layers.rows], ["Response", "Head"])
 

@@ -1,14 +1,22 @@
-"""Transforms: opened from files, joined, turned round, and used to place images."""
+"""Transforms: opened from files, joined, turned round, and used to place images and to bring them elsewhere."""
 
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Annotated, NamedTuple
 
+import numpy as np
+
+from ..core.chain import joined
+from ..core.displacement import DisplacementField
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.left_out import LeftOut
+from ..core.mapping import Mapping
 from ..core.operation import operation
-from ..core.parameter import FilePath, NewPath
+from ..core.parameter import FilePath, NewPath, Role
 from ..core.placement import Placement
+from ..core.progress import Progress, silent
 from ..core.table import Column, Table
 from ..core.transform import Transform
 from ..core.world import World
@@ -16,46 +24,66 @@ from ..formats.format import format_of, words_for
 from ..formats.grid_facts import placed
 from ..formats.saving import save_thing
 
+Grid = Annotated[Image, Role("grid")]
+World_ = Annotated[str | None, LeftOut("not said", was="")]
+
 
 @operation(
     "align",
     "Open a transform",
     name="open-transform",
-    keywords="affine matrix itk import registration registration matrix load transform",
-    called={"source": "From world", "target": "To world"},
+    keywords="affine matrix itk import registration registration matrix load transform warp displacement field",
+    called={"source": "From world", "target": "To world", "from_image": "Or from that of", "to_image": "Or to that of"},
+    rare="source target",
 )
-def open_transform(file: FilePath, subject: str = "", *, source: str = "", target: str = "") -> Transform:
-    """Take an affine transform into the study, from ITK text or four rows of four numbers.
+def open_transform(
+    file: FilePath,
+    subject: str = "",
+    *,
+    from_image: Grid | None = None,
+    to_image: Grid | None = None,
+    source: World_ = None,
+    target: World_ = None,
+) -> Mapping:
+    """Take a transform into the study: an affine one, a displacement field, or a chain of several.
 
     Parameters
     ----------
     file : path
-        ITK transform text, or four rows of four numbers.
+        ITK transform text, HDF5 or packed numbers (.mat), a displacement field as NIfTI, or four rows of four numbers.
     subject : text
         Whose it is.
-    source : text
-        Name of the world it leads from.
-    target : text
-        Name of the world it leads to.
+    from_image, to_image : images
+        Their spaces are those that it leads from and to. An ITK file leads from the fixed image to the moving one.
+    source, target : text
+        Names of these spaces, in place of images.
 
     Raises
     ------
     Trouble
-        When the file is not there, is damaged, or holds no affine transform of three dimensions.
+        When the file is not there, is damaged, or holds no transform of three dimensions.
     """
     if not file.is_file():
         raise Trouble("This file does not exist", "check the name", file)
     known = format_of(file, "transform")
     if known is None:
         raise Trouble("This kind of file holds no transform", f"{words_for('transform')} can be read", file)
-    found = known.open(file)
-    worlds = {"source": World(source, source or "scanner"), "target": World(target, target or "scanner")}
-    return replace(found, subject=subject, **worlds)
+    found: Mapping = known.open(file)
+    ends = _world("source", source, from_image), _world("target", target, to_image)
+    whose = next((image.subject for image in (from_image, to_image) if image is not None), "")
+    return found.between(*ends).named(found.name, subject or whose)
+
+
+def _world(which: str, name: str | None, image: Image | None) -> World:
+    if name and image is not None:
+        raise Trouble(f"The {which} is given twice, as “{name}” and as that of “{image.name}”", "give one of them")
+    return image.space.world if image is not None else World(name or "", name or "scanner")
 
 
 @operation("align", "Save a transform", name="save-transform", keywords="affine matrix itk export")
-def save_transform(transform: Transform, to: NewPath, *, replace_file: bool = False) -> Table:
-    """Write a transform as ITK text (.tfm) or as four rows of four numbers (.txt).
+def save_transform(transform: Mapping, to: NewPath, *, replace_file: bool = False) -> Table:
+    """Write a transform: as ITK text (.tfm) or HDF5 (.h5), a displacement field also as NIfTI (.nii.gz), an affine one
+    also as four rows of four numbers (.txt) or packed (.mat).
 
     Parameters
     ----------
@@ -82,7 +110,7 @@ def save_transform(transform: Transform, to: NewPath, *, replace_file: bool = Fa
     keywords="concatenate compose chain affine concatenate transforms multiply matrices",
     called={"then": "And then"},
 )
-def join_transforms(transform: Transform, then: Transform) -> Transform:
+def join_transforms(transform: Mapping, then: Mapping) -> Mapping:
     """One transform that does the work of two, one after the other.
 
     Parameters
@@ -95,16 +123,15 @@ def join_transforms(transform: Transform, then: Transform) -> Transform:
     Trouble
         When the first leads to another space than the second starts from.
     """
-    joined = transform.then(then)
-    return replace(joined, name=f"{transform.name}, then {then.name}")
+    return joined(transform, then).named(f"{transform.name}, then {then.name}")
 
 
 @operation(
     "align", "Turn a transform round", name="invert-transform", keywords="inverse reverse affine back inverse transform"
 )
-def invert_transform(transform: Transform) -> Transform:
+def invert_transform(transform: Mapping) -> Mapping:
     """The way back: from where a transform leads to where it starts."""
-    return replace(transform.inverse(), name=f"{transform.name}, turned round")
+    return transform.inverse().named(f"{transform.name}, turned round", transform.subject)
 
 
 @operation(
@@ -114,14 +141,19 @@ def invert_transform(transform: Transform) -> Transform:
     keywords="apply affine move apply transform move image",
     takes="series colour",
 )
-def place_by(image: Image, transform: Transform) -> Placement:
+def place_by(image: Image, transform: Mapping) -> Placement:
     """Move an image by an affine transform, without resampling: its voxels come to lie elsewhere, no value changes.
 
     Raises
     ------
     Trouble
-        When both worlds are known and the transform starts from another one than the image lies in.
+        When both worlds are known and the transform starts from another one than the image lies in, or it bends space.
     """
+    if not isinstance(transform, Transform):
+        raise Trouble(
+            f"“{transform.name}” is a {transform.words}, and only an affine one moves voxels without resampling",
+            "bring the image through it instead (“Bring through a transform”)",
+        )
     world = image.space.world
     if world.id and transform.source.id and not world.is_one_with(transform.source):
         raise Trouble(
@@ -132,3 +164,102 @@ def place_by(image: Image, transform: Transform) -> Placement:
     space = replace(image.space.moved(transform.matrix), world=target)
     facts = placed(image, space)
     return Placement(space, facts=None if facts == image.facts else facts)
+
+
+class FieldOf(NamedTuple):
+    """A displacement field, and how much of it had to be filled in."""
+
+    transform: Mapping
+    report: Table
+
+
+@operation(
+    "align",
+    "Field of a transform",
+    name="field-of-transform",
+    keywords="displacement field warp deformation jacobian export vectors",
+    called={"grid": "On grid of"},
+)
+def field_of_transform(transform: Mapping, grid: Grid, *, progress: Progress = silent()) -> FieldOf:
+    """A displacement field that does what a transform does, worked out at every voxel of a grid: to be written for
+    programs that read no others, or to look at the way back of one.
+
+    Parameters
+    ----------
+    grid : image
+        In the space that the transform leads from.
+
+    Returns
+    -------
+    transform : Mapping
+        Where the transform says nothing of a voxel, such as at the edge of a field that is turned round, the shift of
+        the nearest other voxel stands.
+    report : Table
+        How many voxels these are, and the smallest, mean and largest shift.
+
+    Raises
+    ------
+    Trouble
+        When the image lies in another space, or the transform says nothing of half of the grid.
+    """
+    world = grid.space.world
+    if world.id and transform.source.id and not world.is_one_with(transform.source):
+        raise Trouble(
+            f"“{transform.name}” starts from {transform.source}, and “{grid.name}” lies in {world}",
+            "choose an image of the space that it starts from",
+        )
+    from scipy import ndimage
+
+    space = grid.space
+    shifts = np.empty((*space.shape, 3), np.float32)
+    i, j = np.meshgrid(np.arange(space.shape[0]), np.arange(space.shape[1]), indexing="ij")
+    for k in progress.over(range(space.shape[2]), what="Working out the field"):
+        here = space.to_world(np.stack([i, j, np.full_like(i, k)], axis=-1).reshape(-1, 3))
+        shifts[:, :, k] = (transform.to(here) - here).reshape(*i.shape, 3)
+    known = np.isfinite(shifts).all(axis=-1)
+    if known.mean() < 0.5:
+        raise Trouble(f"“{transform.name}” says nothing of most of “{grid.name}”", "choose a grid where it leads")
+    if not known.all():
+        nearest = ndimage.distance_transform_edt(
+            ~known, sampling=space.spacing, return_distances=False, return_indices=True
+        )
+        shifts = shifts[tuple(nearest)]
+    name = f"Field of {transform.name}"
+    lengths = np.linalg.norm(shifts, axis=-1)
+    columns = [Column("voxels"), Column("filled in"), *(Column(n, "mm", 4) for n in ("smallest", "mean", "largest"))]
+    row = (known.size, int((~known).sum()), float(lengths.min()), float(lengths.mean()), float(lengths.max()))
+    made = DisplacementField(shifts, space, transform.source, transform.target, name, transform.subject)
+    return FieldOf(made, Table(name, columns, [row]))
+
+
+@operation(
+    "align",
+    "Lie together",
+    name="together",
+    keywords="two subjects meant same space world identity",
+    takes="series colour",
+    called={"others": "Lies with it"},
+)
+def together(image: Grid, others: list[Grid]) -> list[Mapping]:
+    """Say that images of other spaces lie where an image does, as they are: positions mean the same in both. Transforms
+    that change nothing say so, one for each space; taken off the Shelf, they hold no more.
+
+    Parameters
+    ----------
+    others : images
+        Of other spaces.
+
+    Raises
+    ------
+    Trouble
+        When they lie in one space already.
+    """
+    here = image.space.world
+    apart = {one.space.world.id: one for one in others if not one.space.world.is_one_with(here)}
+    if not here.id or not apart:
+        raise Trouble(f"{' and '.join(f'“{one.name}”' for one in others)} and “{image.name}” lie in one space already",
+                      "lay one over the other")  # fmt: skip
+    return [
+        Transform(np.eye(4), one.space.world, here, f"{one.name} lies with {image.name}", one.subject)
+        for one in apart.values()
+    ]

@@ -41,26 +41,6 @@ def labels_of_another(subject: Subject) -> list[Notice]:
     ]
 
 
-@check("gather", "prepare", "align", "outline", "measure", "report", rank=2)
-def two_subjects_together(subject: Subject) -> list[Notice]:
-    """Images of two subjects that lie over one another, unless both are in one standard space or it is meant."""
-    own = next((r for r in subject.records if r.id == subject.record_id), None)
-    if own is None:
-        return []
-    meant = own.body.get("together") or []
-    strange = [
-        r
-        for r in subject.over
-        if r.subject != own.subject and r.id not in meant and not r.grid.world.is_one_with(own.grid.world)
-    ]
-    if not strange:
-        return []
-    names = " and ".join(dict.fromkeys(f"“{r.name}” of {r.subject}" for r in strange[:3]))
-    mend = Mend("It is meant", "together", {"others": ",".join(str(r.id) for r in strange)})
-    sentence = f"Two subjects lie together: {names} over “{own.name}” of {own.subject}."
-    return [Notice("look", sentence, mend, "two_subjects_together")]
-
-
 @check("gather", "report", rank=1)
 def doubled_image(subject: Subject) -> list[Notice]:
     """The same values, or the same series, twice in the study."""

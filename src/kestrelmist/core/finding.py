@@ -190,6 +190,7 @@ class Finding(Generic[T]):
             return 0.0
         score = total / weights
         stems = [stem(p) for p in asked]
+        score += 1.0 if 1 < len(parts) and known.name[: len(parts) - 1] == parts[:-1] and _begun(known, parts) else 0.0
         if _in_a_row(stems, known.name_stems):
             score += 1.0 if len(stems) == len(known.name_stems) else 0.3
             score += 0.1 if known.name_stems[: len(stems)] == stems else 0.0
@@ -237,6 +238,11 @@ class _Known:
         few, many = (like, self.weights) if len(like) < len(self.weights) else (self.weights, like)
         found = ((self.weights[word] * like[word], word) for word in few if word in many)
         return max(found, default=(0.0, ""))
+
+
+def _begun(known: _Known, parts: list[str]) -> bool:
+    """Whether a name begins as what was typed, the last word of which may not be whole yet."""
+    return len(known.name) >= len(parts) and known.name[len(parts) - 1].startswith(parts[-1])
 
 
 def _in_a_row(few: list[str], many: list[str]) -> bool:

@@ -14,12 +14,13 @@ from .axis import Axis, shape_of
 from .budget import BUDGET, HANDLES
 from .caveat import Caveat
 from .labels import LabelMap
+from .mapping import Mapping
 from .origin import Origin
 from .placement import Placement
 from .progress import Progress, silent
 from .quantity import readable
 from .space import Space
-from .values import KERNEL_TYPES, Stored, brightness, colour_channels, kernel_ready, packed_colours
+from .values import KERNEL_TYPES, Stored, brightness, colour_channels, kernel_ready, outer_values, packed_colours
 from .waiting import reading
 
 __all__ = ["Image", "Origin", "KERNEL_TYPES", "Fetch"]
@@ -86,6 +87,8 @@ class Image:
         """Of a picture that can be read piece by piece."""
         self.finer: Image | None = None
         """The picture that this one is a coarser version of, when it is shown in its place."""
+        self.through: Mapping | None = None
+        """From the world in which it is seen to that of its grid, where the way between them is not affine."""
         self._lock = threading.Lock()
         self._hash: str | None = None
         self._grey: Image | None = None
@@ -269,7 +272,7 @@ class Image:
         said = {k: v for k, v in (("facts", placement.facts), ("axes", placement.axes)) if v is not None}
         made = self.like(self._fetch, space=space, origin=self.origin, caveats=[*kept, *placement.caveats], **said)
         made._data, made._refetched, made._hash, made._display = self._data, self._refetched, self._hash, self._display
-        made.part = self.part
+        made.part, made.through = self.part, self.through
         made.levels = [
             level.placed(Placement(level.space.relocated(self.space, space), placement.settled))
             for level in self.levels
@@ -295,9 +298,14 @@ class Image:
     def _volume(self, index: tuple[int, ...], progress: Progress) -> np.ndarray:
         return self.frame(index).fetch(progress)
 
+    def voxel_at(self, world) -> tuple[int, int, int] | None:
+        """The voxel that holds a position of the world in which the image is seen, None outside."""
+        place = world if self.through is None else self.through.to(np.asarray(world, float))
+        return self.space.nearest_voxel(place) if np.isfinite(place).all() else None
+
     def value_at(self, world) -> float | None:
         """Value of the voxel that holds a world position, None outside or while not in memory."""
-        voxel = self.space.nearest_voxel(world)
+        voxel = self.voxel_at(world)
         return None if voxel is None or self._data is None else float(self._data[voxel])
 
     def value_text(self, world) -> str:
@@ -326,9 +334,9 @@ class Image:
         sample = self.sample()
         if sample.size == 0:
             return 0.0, 1.0
-        low, high = _outer(sample)
+        low, high = outer_values(sample)
         if high <= low and (others := sample[sample != low]).size:  # nearly all have one value: the others count
-            ends = _outer(others)
+            ends = outer_values(others)
             low, high = min(low, ends[0]), max(high, ends[1])
         return (low, high) if high > low else (low, low + (abs(low) or 1.0))
 
@@ -369,13 +377,6 @@ class Image:
             image = self.levels[-1] if self.levels else self
         image.finer = None if image is self else self
         return image
-
-
-def _outer(values: np.ndarray) -> tuple[float, float]:
-    """The 1st and the 99.5th percentile."""
-    ranks = [round(share * (values.size - 1)) for share in (0.01, 0.995)]
-    low, high = (float(v) for v in np.partition(values, ranks)[ranks])
-    return low, high
 
 
 def _from_array(data, space: Space, axes: tuple[Axis, ...], colour: bool) -> Fetch:

@@ -10,6 +10,7 @@ from dataclasses import dataclass, fields, replace
 import numpy as np
 
 from .errors import Trouble
+from .mapping import Mapping
 from .names import plain_name, typed_name
 from .space import Space
 
@@ -148,6 +149,8 @@ class LabelMap:
         subject: str = "",
     ):
         self.space, self.name, self.subject = space, name, subject
+        self.through: Mapping | None = None
+        """See `image.Image.through`."""
         if data is None:
             self.kji = _unpainted(space.shape[::-1])
             self.counts = np.zeros(LARGEST + 1, np.int64)

@@ -41,6 +41,15 @@ class LeftOut:
         return self.was is not None and type(value) is not bool and value == self.was
 
 
+@dataclass(frozen=True)
+class Leads:
+    """Of an input for a mapping: from the world of one other input to that of another one. Where these lie in two
+    worlds and nobody names it, the way that the study knows is taken."""
+
+    source: str
+    target: str
+
+
 NO_LIMIT = LeftOut("no limit")
 
 

@@ -12,7 +12,7 @@ from typing import Annotated, Any, Literal
 
 from .errors import Trouble
 from .kind import Kind, kind_of_type
-from .left_out import LeftOut, Suits
+from .left_out import Leads, LeftOut, Suits
 
 
 @dataclass(frozen=True)
@@ -117,6 +117,7 @@ class Parameter:
     only: Only | None = None
     left_out: LeftOut | None = None
     suits: Suits | None = None
+    leads: Leads | None = None
     help: str = ""
     called: str = ""
     rare: bool = False
@@ -236,6 +237,8 @@ def _resolved(hint: Any, facts: dict[str, Any], name: str) -> Kind:
                 facts["left_out"] = extra
             elif isinstance(extra, Suits):
                 facts["suits"] = extra
+            elif isinstance(extra, Leads):
+                facts["leads"] = extra
             else:
                 raise TypeError(f"{name}: nobody knows what {extra!r} says of a parameter")
         return _resolved(given[0], facts, name)

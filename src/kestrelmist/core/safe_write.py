@@ -31,6 +31,23 @@ def written_whole(path: str | Path, mode: str = "wb", **kwargs):
             beside.unlink()
 
 
+@contextmanager
+def written_whole_path(path: str | Path):
+    """The same for a library that opens files itself: gives the name of the file beside, which ends as `path` does."""
+    path = Path(path)
+    beside = path.with_name(f".{os.getpid()}.part.{path.name}")
+    try:
+        yield beside
+        with open(beside, "rb+") as stream:
+            os.fsync(stream.fileno())
+        os.replace(beside, path)
+    except OSError as error:
+        raise write_trouble(error, path) from error
+    finally:
+        with suppress(OSError):
+            beside.unlink()
+
+
 def write_trouble(error: OSError, path: str | Path) -> Trouble:
     """The sentence for a failed write; libraries may have wrapped the system's error into another one."""
     inner: BaseException | None = error

@@ -211,6 +211,10 @@ class Space:
         i, j, k = (-(-n // step) for n in self.shape)
         return replace(self, shape=(i, j, k), affine=affine)
 
+    def in_world(self, world: World) -> Space:
+        """The same grid in another world."""
+        return replace(self, world=world)
+
     def moved(self, matrix) -> Space:
         """The grid after a movement of the world, (4, 4): a voxel at p comes to lie at matrix @ p."""
         return replace(self, affine=np.asarray(matrix, float) @ self.affine)

@@ -1,18 +1,19 @@
-"""Transforms between two worlds."""
+"""Affine transforms between two worlds."""
 
 from __future__ import annotations
 
-import hashlib
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
 from .errors import Trouble
+from .mapping import Mapping, worlds_of
 from .world import SCANNER, World
 
 
 @dataclass(frozen=True, eq=False)
-class Transform:
+class Transform(Mapping):
     """An affine map of positions in one world to positions in another.
 
     Parameters
@@ -31,10 +32,8 @@ class Transform:
     Examples
     --------
     >>> shift = Transform(np.array([[1, 0, 0, 5.0], [0, 1, 0, 0], [0, 0, 1, 0], [0, 0, 0, 1]]))
-    >>> shift.apply((1, 2, 3)).tolist()
-    [6.0, 2.0, 3.0]
-    >>> shift.then(shift.inverse()).matrix.tolist() == np.eye(4).tolist()
-    True
+    >>> shift.to((1, 2, 3)).tolist(), shift.back((6, 2, 3)).tolist()
+    ([6.0, 2.0, 3.0], [1.0, 2.0, 3.0])
     """
 
     matrix: np.ndarray = field(repr=False)
@@ -62,41 +61,29 @@ class Transform:
     def __hash__(self) -> int:
         return hash((self.matrix.tobytes(), self.source, self.target))
 
-    def apply(self, points) -> np.ndarray:
-        """Positions of `target` for positions of `source`, (3,) or (n, 3), in mm."""
+    @property
+    def words(self) -> str:
+        """What kind it is, for a person."""
+        return "affine"
+
+    def to(self, points) -> np.ndarray:
+        """Positions of `target` for positions of `source`; see `Mapping`."""
         return np.asarray(points, float) @ self.matrix[:3, :3].T + self.matrix[:3, 3]
+
+    def back(self, points) -> np.ndarray:
+        """Positions of `source` for positions of `target`; see `Mapping`."""
+        return self.inverse().to(points)
 
     def inverse(self) -> Transform:
         """The way back."""
         return replace(self, matrix=np.linalg.inv(self.matrix), source=self.target, target=self.source)
 
-    def then(self, other: Transform) -> Transform:
-        """This transform and then another, as one.
-
-        Raises Trouble when both worlds in between are known and are not the same.
-        """
-        if self.target.id and other.source.id and not self.target.is_one_with(other.source):
-            raise Trouble(
-                f"“{self.name}” leads to {self.target} and “{other.name}” starts from {other.source}",
-                "join transforms whose ends meet, or turn one of them round",
-            )
-        return replace(self, matrix=other.matrix @ self.matrix, target=other.target)
-
-    def content_hash(self) -> str:
-        """SHA-256 of matrix and worlds."""
-        worlds = repr((self.source.as_dict(), self.target.as_dict())).encode()
-        return hashlib.sha256(self.matrix.tobytes() + worlds).hexdigest()
-
-    def as_dict(self) -> dict:
-        """As plain values, for JSON; name and subject stand in the row that keeps it."""
-        return {
-            "matrix": self.matrix.tolist(),
-            "source": self.source.as_dict(),
-            "target": self.target.as_dict(),
-        }
+    def facts(self) -> tuple[dict[str, Any], list[np.ndarray]]:
+        """See `Mapping`."""
+        return {"matrix": self.matrix.tolist(), **worlds_of(self)}, []
 
     @classmethod
-    def from_dict(cls, facts: dict, name: str = "", subject: str = "") -> Transform:
-        """Read back from `as_dict`. Raises Trouble when the matrix is not right."""
+    def from_facts(cls, facts: dict, arrays: list[np.ndarray]) -> Transform:
+        """Read back from `facts`. Raises Trouble when the matrix is not right."""
         source, target = (World.from_dict(facts[key]) for key in ("source", "target"))
-        return cls(np.array(facts["matrix"]), source, target, name, subject)
+        return cls(np.array(facts["matrix"]), source, target)

@@ -129,3 +129,10 @@ def colour_channels(packed: np.ndarray) -> np.ndarray:
 def brightness(packed: np.ndarray) -> np.ndarray:
     """The brightness of packed colours, uint8: 0.299 red + 0.587 green + 0.114 blue (ITU-R BT.601)."""
     return np.rint(colour_channels(packed) @ np.array([0.299, 0.587, 0.114], np.float32)).astype(np.uint8)
+
+
+def outer_values(values: np.ndarray) -> tuple[float, float]:
+    """The 1st and the 99.5th percentile of values in a row."""
+    ranks = [round(share * (values.size - 1)) for share in (0.01, 0.995)]
+    low, high = (float(v) for v in np.partition(values, ranks)[ranks])
+    return low, high

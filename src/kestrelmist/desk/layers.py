@@ -9,7 +9,8 @@ from PySide6.QtCore import QObject, Signal
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
-from ..core.overlap import require_overlap
+from ..core.overlap import apart, require_overlap
+from ..core.through import labels_through, seen_through
 from ..scene.compare import Comparison
 from ..scene.drawing import Drawn
 from ..scene.first_look import over_look, over_opacity
@@ -44,6 +45,8 @@ class Layers(QObject):
         super().__init__(viewing)
         self.viewing = viewing
         self._images: dict[int, Image] = {}
+        self._places: dict[int, tuple] = {}
+        """Where each was found when its values were read."""
         self._maps: dict[int, LabelMap] = {}
         self._chosen: int | None = None
         self._held: Comparison | None = None
@@ -166,7 +169,8 @@ class Layers(QObject):
             return
         try:
             record, image = viewing.study.find(key), viewing.study.image(key)
-            require_overlap(viewing.image, image)
+            way = viewing.study.way(lead.grid.world, record.grid.world)
+            require_overlap(viewing.image, image, None if way is None or not way.made_of else way.mapping)
         except Trouble as trouble:
             viewing.session.trouble.emit(str(trouble))
             return
@@ -177,11 +181,12 @@ class Layers(QObject):
         def read(progress):
             shown = image.frame(viewing.places.get(key, ())).for_showing(MOST, BASE)
             shown.fetch(progress)
-            return shown, over_look(image), self._labels_of(key)
+            return self._seen(shown, lead), over_look(image), self._labels_of(key, lead)
 
         def put(result) -> None:
             if viewing.leads(lead.id):
                 self._images[key], look, labels = result
+                self._places[key] = self._place(record, lead)
                 self._keep_labels(key, labels)
                 self._chosen = key
                 self._put(self.stack.with_layer(Layer(key, look=look, opacity=over_opacity(look))))
@@ -260,16 +265,36 @@ class Layers(QObject):
 
     def _lead(self) -> None:
         """Another image leads: what lay over it the last time is read again."""
-        self._images, self._maps, self._chosen = {}, {}, None
+        self._images, self._maps, self._places, self._chosen = {}, {}, {}, None
         self.changed.emit()
         for row in self.rows:
             if not row.leads:
                 self._read(row.record)
 
-    def _labels_of(self, key: int) -> LabelMap | None:
+    def _seen(self, image: Image, lead: ImageRecord) -> Image:
+        """An image as it lies in the space of the one that leads; raises Trouble where no way leads there."""
+        here, there = image.space.world, lead.grid.world
+        way = self.viewing.study.way(here, there)
+        if way is None and here.id and there.id and not image.space.same_grid(lead.grid):
+            raise apart(image.name, here, lead.name, there)
+        return image if way is None or not way.made_of else seen_through(image, way.mapping)
+
+    def _place(self, record: ImageRecord, lead: ImageRecord | None) -> tuple:
+        """What tells where a layer lies: its grid, and the transforms on the way to that of the image that leads."""
+        try:
+            way = None if lead is None else self.viewing.study.way(record.grid.world, lead.grid.world)
+        except Trouble:  # two that disagree
+            return record.grid, None
+        return record.grid, tuple(r.hash for r in way.made_of) if way is not None else ()
+
+    def _labels_of(self, key: int, lead: ImageRecord) -> LabelMap | None:
         """Labels that were drawn on an image; for a worker."""
         study = self.viewing.study
-        return study.labels(key) if study.in_hand(key) is not None else None
+        if study.in_hand(key) is None:
+            return None
+        labels = study.labels(key)
+        way = study.way(labels.space.world, lead.grid.world)
+        return labels if way is None or not way.made_of else labels_through(labels, way.mapping)
 
     def _keep_labels(self, key: int, labels: LabelMap | None) -> None:
         if labels is not None:
@@ -282,11 +307,13 @@ class Layers(QObject):
         def read(progress):
             shown = viewing.study.image(record.id).frame(viewing.places.get(record.id, ())).for_showing(MOST, BASE)
             shown.fetch(progress)
-            return shown, self._labels_of(record.id)
+            assert lead is not None
+            return self._seen(shown, lead), self._labels_of(record.id, lead)
 
         def put(result) -> None:
             if lead is not None and viewing.leads(lead.id) and self.stack.of(record.id) is not None:
                 self._images[record.id], labels = result
+                self._places[record.id] = self._place(record, lead)
                 self._keep_labels(record.id, labels)
                 viewing.looks_changed.emit()
 
@@ -299,7 +326,8 @@ class Layers(QObject):
         self._chosen = self._chosen if self._chosen in there else None
         for row in self.rows:
             image = self._images.get(row.record.id)
-            if not row.leads and image is not None and not image.levels and image.space != row.record.grid:
+            moved = self._places.get(row.record.id) != self._place(row.record, self.viewing.record)
+            if not row.leads and moved and (image is None or not image.levels):
                 self._read(row.record)
         self.changed.emit()
         self.viewing.looks_changed.emit()

@@ -1,4 +1,4 @@
-"""Affine transforms as files: ITK transform text, and sixteen numbers as plain text.
+"""Transforms as files: ITK transform text, HDF5 and packed numbers, and sixteen numbers as plain text.
 
 An ITK file maps points of the fixed image to points of the moving one, in axes that run left, back, up. Plain text is
 the matrix itself, row by row, in the axes of this program: right, front, up.
@@ -12,29 +12,29 @@ from pathlib import Path
 
 import numpy as np
 
+from ..core.chain import PerVolume
 from ..core.errors import Trouble
+from ..core.mapping import Mapping
 from ..core.progress import Progress
-from ..core.safe_write import written_whole
+from ..core.safe_write import written_whole, written_whole_path
 from ..core.transform import Transform
 from .format import Format, register
+from .itk_transforms import TO_LPS, library_transform, mapping_of
 
 ITK_START = b"#Insight Transform File"
-TO_LPS = np.diag([-1.0, -1.0, 1.0, 1.0])
 MOST = 1 << 20
 
 
-def read_itk_transform(path: Path) -> Transform:
-    """An affine transform from ITK text: one, or a chain of several that are affine.
+def read_itk_transform(path: Path) -> Mapping:
+    """A transform from ITK text: one, or a chain of several.
 
     Raises
     ------
     Trouble
-        When the file is damaged, of another dimension than 3, bends space, or is singular.
+        When the file is damaged, of another dimension than 3, of a kind that is not known, or singular.
     """
     import SimpleITK as sitk
 
-    if path.stat().st_size > MOST:
-        raise Trouble("This transform bends space, and only affine ones can be opened", "write its affine part", path)
     text = path.read_text(encoding="latin-1")
     kinds = re.findall(r"^Transform:\s*(\S+)", text, re.M)
     flat = next((k for k in kinds if re.search(r"_[124]_[124]$", k)), None)
@@ -46,24 +46,10 @@ def read_itk_transform(path: Path) -> Transform:
         found = sitk.ReadTransform(str(path))
     except RuntimeError as error:
         raise Trouble("This transform file is damaged", "write it again", path) from error
-    return _affine(found, path)
+    return mapping_of(found, path)
 
 
-def _affine(found, path: Path) -> Transform:
-    """The matrix of a transform of the library."""
-    if found.GetDimension() != 3:
-        raise Trouble(f"This transform has {found.GetDimension()} dimensions", "choose a transform of volumes", path)
-    if not found.IsLinear():
-        raise Trouble("This transform bends space, and only affine ones can be opened", "write its affine part", path)
-    corners = np.array([(0, 0, 0), (1, 0, 0), (0, 1, 0), (0, 0, 1)], float)
-    moved = np.array([found.TransformPoint(tuple(c)) for c in corners.tolist()])
-    matrix = np.eye(4)
-    matrix[:3, :3] = (moved[1:] - moved[0]).T
-    matrix[:3, 3] = moved[0]
-    return _made(TO_LPS @ matrix @ TO_LPS, path)
-
-
-def read_packed_transform(path: Path) -> Transform:
+def read_packed_transform(path: Path) -> Mapping:
     """An affine transform whose numbers are packed, as ITK writes it under .mat.
 
     Raises
@@ -81,7 +67,7 @@ def read_packed_transform(path: Path) -> Transform:
             "write it as text, four rows of four numbers or ITK's",
             path,
         ) from error
-    return _affine(found, path)
+    return mapping_of(found, path)
 
 
 def _is_whole(text: str) -> bool:
@@ -96,9 +82,51 @@ def _is_whole(text: str) -> bool:
     return bool(parts)
 
 
-def write_itk_transform(path: Path, transform: Transform, progress: Progress | None = None) -> None:
-    """Write a transform as ITK text of kind AffineTransform_double_3_3."""
-    write_transform_list(path, [transform.matrix])
+def write_itk_transform(path: Path, transform: Mapping, progress: Progress | None = None) -> None:
+    """Write a transform as ITK text: an affine one as AffineTransform_double_3_3, one for every volume in a row, others
+    as the library does. Raises Trouble for what such files cannot hold."""
+    if isinstance(transform, (Transform, PerVolume)):
+        write_transform_list(path, [transform.matrix] if isinstance(transform, Transform) else transform.matrices)
+        return
+    write_by_library(path, transform)
+
+
+def write_by_library(path: Path, transform: Mapping, progress: Progress | None = None) -> None:
+    """Write a transform as the library writes files of the name's ending. Raises Trouble for what they cannot hold."""
+    import SimpleITK as sitk
+
+    made = library_transform(transform)
+    try:
+        with written_whole_path(path) as beside:
+            sitk.WriteTransform(made, str(beside))
+    except RuntimeError as error:
+        raise Trouble("This transform could not be written", "end the name in .tfm or .h5", path) from error
+
+
+def write_packed(path: Path, transform: Mapping, progress: Progress | None = None) -> None:
+    """Write an affine transform as packed numbers (.mat). Raises Trouble for others."""
+    write_by_library(path, _only_affine(transform, path))
+
+
+def _only_affine(transform: Mapping, path: Path) -> Transform:
+    if not isinstance(transform, Transform):
+        raise Trouble(
+            f"“{transform.name}” is a {transform.words}, and this kind of file holds affine ones alone",
+            "end the name in .tfm or .h5",
+            path,
+        )
+    return transform
+
+
+def read_hdf5_transform(path: Path) -> Mapping:
+    """A transform from HDF5, as the library writes it. Raises Trouble when it is damaged or of a kind not known."""
+    import SimpleITK as sitk
+
+    try:
+        found = sitk.ReadTransform(str(path))
+    except RuntimeError as error:
+        raise Trouble("This HDF5 file holds no transform, or is damaged", "write it again", path) from error
+    return mapping_of(found, path)
 
 
 def write_transform_list(path: Path, matrices: Sequence[np.ndarray]) -> None:
@@ -117,7 +145,7 @@ def _itk_entry(number: int, matrix: np.ndarray) -> str:
     )
 
 
-def read_matrix_text(path: Path) -> Transform:
+def read_matrix_text(path: Path) -> Mapping:
     """A transform from a text of four rows of four numbers; lines that begin with # are passed over.
 
     Raises
@@ -144,9 +172,9 @@ def read_matrix_text(path: Path) -> Transform:
     return _made(np.array(rows), path)
 
 
-def write_matrix_text(path: Path, transform: Transform, progress: Progress | None = None) -> None:
-    """Write the matrix of a transform as four rows of four numbers."""
-    rows = "".join(" ".join(f"{v:.17g}" for v in row) + "\n" for row in transform.matrix)
+def write_matrix_text(path: Path, transform: Mapping, progress: Progress | None = None) -> None:
+    """Write the matrix of an affine transform as four rows of four numbers. Raises Trouble for others."""
+    rows = "".join(" ".join(f"{v:.17g}" for v in row) + "\n" for row in _only_affine(transform, path).matrix)
     with written_whole(path) as stream:
         stream.write(f"# positions in mm, right, front, up\n{rows}".encode())
 
@@ -185,3 +213,16 @@ register(
         holds=("transform",),
     )
 )
+register(
+    Format(
+        "ITK transform (HDF5)",
+        (".h5", ".hdf5"),
+        read_hdf5_transform,
+        write_by_library,
+        (".h5",),
+        (b"\x89HDF\r\n\x1a\n",),
+        holds=("transform",),
+        listed=False,
+    )
+)
+register(Format("packed matrix", (".mat",), None, write_packed, (".mat",), holds=("transform",), listed=False))

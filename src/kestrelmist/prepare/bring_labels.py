@@ -3,20 +3,25 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Annotated
 
 import numpy as np
 
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap, LabelTable
+from ..core.left_out import Leads
+from ..core.mapping import Mapping
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
-from ..core.overlap import gap_between
+from ..core.overlap import apart, gap_between, gap_through
 from ..core.patch import LabelEdit, whole_difference
 from ..core.progress import Progress, silent
 from ..core.resampling import frame_between, resampled
 from ..core.space import Space
-from .resample import softened, softening
+from ..core.through import resampled_through
+from ..core.transform import Transform
+from .resample import as_seen, softened, softening
 
 
 @operation(
@@ -28,7 +33,14 @@ from .resample import softened, softening
     group="Grid",
     called={"source": "From"},
 )
-def bring_labels(image: Image, labels: LabelMap, source: LabelMap, *, progress: Progress = silent()) -> LabelEdit:
+def bring_labels(
+    image: Image,
+    labels: LabelMap,
+    source: LabelMap,
+    *,
+    through: Annotated[Mapping | None, Leads("image", "source")] = None,
+    progress: Progress = silent(),
+) -> LabelEdit:
     """Bring the labels of another image onto this one, by position in the world: after a crop, a resampling or a turn,
     say. Every voxel gets the label that most of it carries, or none when most of it carries none.
 
@@ -38,6 +50,9 @@ def bring_labels(image: Image, labels: LabelMap, source: LabelMap, *, progress: 
     ----------
     source : label map
         The labels to bring.
+    through : transform
+        Where they lie in another space than the image: from that of the image to theirs. In a study the way is found
+        among its transforms.
 
     Raises
     ------
@@ -48,9 +63,9 @@ def bring_labels(image: Image, labels: LabelMap, source: LabelMap, *, progress: 
     present = [row for row in source.table if source.counts[row.number]]
     if not present:
         raise Trouble(f"“{source.name}” has no voxel with a label", "choose other labels")
-    if source.space.unit != image.space.unit or gap_between(source.space, image.space) > 0:
-        raise Trouble(f"“{source.name}” does not lie where “{image.name}” does", "place one of them first")
-    here, best = _most(source, [row.number for row in present], image.space, progress)
+    _require_together(image, source, through)
+    way = through if through is not None else Transform(np.eye(4))
+    here, best = _most(source, [row.number for row in present], image.space, way, progress)
     table, numbers = labels.table, {}
     for row in present:
         if not (best == row.number).any():
@@ -76,11 +91,23 @@ def _added(table: LabelTable, name: str, colour: str):
     return LabelTable([row if one.number == row.number else one for one in table]), row
 
 
-def _most(source: LabelMap, numbers: list[int], target: Space, progress: Progress) -> tuple[np.ndarray, np.ndarray]:
+def _require_together(image: Image, source: LabelMap, through: Mapping | None) -> None:
+    a, b = image.space, source.space
+    if through is None and a.world.id and b.world.id and not a.same_grid(b) and not a.world.is_one_with(b.world):
+        raise apart(source.name, b.world, image.name, a.world)
+    gap = gap_between(b, a) if through is None else gap_through(a, b, through)
+    if a.unit != b.unit or gap > 0:
+        raise Trouble(f"“{source.name}” does not lie where “{image.name}” does", "place one of them first")
+
+
+def _most(
+    source: LabelMap, numbers: list[int], target: Space, way: Mapping, progress: Progress
+) -> tuple[np.ndarray, np.ndarray]:
     """Where most of a voxel carries some label, and which of them it carries most of; [k, j, i]."""
-    frame, shape = frame_between(source.space, target), target.shape[::-1]
-    widths = softening(source.space, target)
-    if not any(widths) and _falls_on_voxels(frame):  # nothing is mixed: each voxel is one of the source's
+    seen, shape = as_seen(target, way), target.shape[::-1]
+    frame = frame_between(source.space, seen)
+    widths = softening(source.space, seen)
+    if isinstance(way, Transform) and not any(widths) and _falls_on_voxels(frame):  # each voxel is one of the source's
         found = resampled(source.kji, frame, target.shape, "nearest", 0, progress)
         return found > 0, found.astype(np.uint16)
     share, best, all_ = np.zeros(shape, np.float32), np.zeros(shape, np.uint16), np.zeros(shape, np.float32)
@@ -88,7 +115,7 @@ def _most(source: LabelMap, numbers: list[int], target: Space, progress: Progres
         part = progress.part(n / len(numbers), (n + 1) / len(numbers))
         part.at(0.0, "Bringing labels along")
         inside = (source.kji == number).astype(np.float32)
-        there = resampled(softened(inside, widths), frame, target.shape, "linear", 0.0, part)
+        there = resampled_through(softened(inside, widths), source.space, target, way, "linear", 0.0, part)
         more = there > share
         best[more], share[more] = number, there[more]
         all_ += there

@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..core.left_out import Leads
+from ..core.mapping import Mapping
 from ..core.memory import require_room
 from ..core.operation import operation
+from ..core.overlap import require_overlap
 from ..core.parameter import Spacing
 from ..core.progress import Progress, silent
-from ..core.resampling import frame_between, resampled
 from ..core.space import Space
+from ..core.through import resampled_through
+from ..core.transform import Transform
 from ..formats.grid_facts import on_another_grid
 
 MOST_VOXELS = 1 << 33
@@ -34,7 +38,13 @@ FWHM = 2 * np.sqrt(2 * np.log(2))
     takes="series",
     group="Grid",
     reach=lambda space, settings: REACH * max(*space.spacing, *(settings["spacing"] or (0.0,))),
-    called={"onto": "Onto grid of", "spacing": "Or voxel size", "how": "Interpolation", "soften": "Smooth first"},
+    called={
+        "onto": "Onto grid of",
+        "through": "By transform",
+        "spacing": "Or voxel size",
+        "how": "Interpolation",
+        "soften": "Smooth first",
+    },
     rare="soften",
 )
 def resample(
@@ -42,6 +52,7 @@ def resample(
     onto: Image | None = None,
     spacing: Spacing | None = None,
     *,
+    through: Annotated[Mapping | None, Leads("onto", "image")] = None,
     how: Literal["nearest", "linear", "cubic", "sinc"] = "cubic",
     soften: bool = True,
     progress: Progress = silent(),
@@ -57,6 +68,9 @@ def resample(
     spacing : three mm
         Voxel size along the image's own axes, in place of another image; the outer faces stay where they are, to
         within a voxel.
+    through : transform
+        Where the other image lies in another space: from there to the space of this one. In a study the way is found
+        among its transforms. Values are interpolated once, however many transforms it is made of.
     how : text
         Nearest, linear, cubic B-spline, or a sinc with a window of four voxels to each side.
     soften : bool
@@ -71,13 +85,14 @@ def resample(
     Raises
     ------
     Trouble
-        When neither or both of grid and spacing are given, the images have no scale in common or do not overlap, or the
-        new grid is too large.
+        When neither or both of grid and spacing are given, the images have no scale in common, lie in two spaces
+        between which nothing leads, or do not overlap, or the new grid is too large.
     """
     if (onto is None) == (spacing is None):
         raise Trouble("Nothing says which grid is wanted", "give either another image or a voxel size")
     if onto is not None:
-        target = _grid_of(image, onto)
+        require_overlap(onto, image, through)
+        target = onto.space
         name = f"{image.name} on {onto.name}"
     else:
         assert spacing is not None
@@ -87,12 +102,13 @@ def resample(
     if voxels > MOST_VOXELS:
         raise Trouble(f"The new grid would have {voxels} voxels", "choose larger voxels")
     require_room(4 * voxels, f"“{name}”")
-    facts = image.facts if image.space.same_grid(target) else on_another_grid(image, target)
-    frame = frame_between(image.space, target)
-    widths = softening(image.space, target) if soften and how != "nearest" else (0.0, 0.0, 0.0)
+    way = through if through is not None else Transform(np.eye(4))
+    turned = as_seen(target, way)
+    facts = image.facts if image.space.same_grid(target) else on_another_grid(image, turned)
+    widths = softening(image.space, turned) if soften and how != "nearest" else (0.0, 0.0, 0.0)
 
     def work(values: np.ndarray, progress: Progress) -> np.ndarray:
-        return resampled(softened(values.T, widths), frame, target.shape, how, progress=progress).T
+        return resampled_through(softened(values.T, widths), image.space, target, way, how, progress=progress).T
 
     if image.axes:
         return image.like(
@@ -104,11 +120,18 @@ def resample(
     return image.like(work(image.data, progress), space=target, name=name, facts=facts)
 
 
-def _grid_of(image: Image, onto: Image) -> Space:
-    from ..core.overlap import require_overlap
-
-    require_overlap(image, onto)
-    return onto.space
+def as_seen(target: Space, way: Mapping) -> Space:
+    """A grid as it lies in the world that a mapping leads to, near its middle."""
+    if isinstance(way, Transform):
+        return target.moved(way.matrix)
+    steps = np.array([(0, 0, 0), *np.eye(3)]) * min(target.spacing)
+    ends = way.to(target.centre + steps)
+    if not np.isfinite(ends).all():
+        return target
+    turn = np.eye(4)
+    turn[:3, :3] = (ends[1:] - ends[0]).T / min(target.spacing)
+    turn[:3, 3] = ends[0] - turn[:3, :3] @ target.centre
+    return target.moved(turn)
 
 
 def with_spacing(space: Space, spacing) -> Space:

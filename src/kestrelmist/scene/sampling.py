@@ -16,7 +16,7 @@ from ..core import kernel as kernels
 from ..core.image import Image
 from ..core.kernel import kernel
 from ..core.labels import LabelMap
-from . import plain
+from . import bent, plain
 from .colour_mixing import plane_colours, span, volume_colours
 from .lifting import SMALL, in_bands, lifted
 from .view import View
@@ -30,6 +30,8 @@ def compiled_for(view: View) -> bool:
 def sample_values(view: View, image: Image, smooth: bool) -> np.ndarray:
     """Values under a view's pixels, float32 (height, width), NaN where there are none. The first picture of a window
     is made of nearest voxels: a smooth one by numpy would take longer than the kernels take to come."""
+    if image.through is not None:
+        return bent.values(view, image, smooth)
     shape, frame = (view.height, view.width), view.voxel_frame(image.space)
     plane = lifted(image.kji, frame, shape, smooth)
     if not compiled_for(view):
@@ -46,12 +48,16 @@ def sample_values(view: View, image: Image, smooth: bool) -> np.ndarray:
 
 def sample_numbers(view: View, labels: LabelMap) -> np.ndarray:
     """Label numbers under a view's pixels, uint16 (height, width), 0 outside."""
+    if labels.through is not None:
+        return bent.nearest(view, labels.kji, labels.space, labels.through, np.uint16)
     return _nearest(view, labels.kji, view.voxel_frame(labels.space), np.uint16)
 
 
 def sample_colours(view: View, image: Image, smooth: bool) -> np.ndarray:
     """Colours under a view's pixels, packed uint32 (height, width), 0 outside. Of a view along the grid, the
     nearest of two slices is taken."""
+    if image.through is not None:
+        return bent.nearest(view, image.kji, image.space, image.through, np.uint32)
     shape, frame = (view.height, view.width), view.voxel_frame(image.space)
     if not smooth:
         return _nearest(view, image.kji, frame, np.uint32)

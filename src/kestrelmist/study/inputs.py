@@ -9,9 +9,11 @@ from typing import Any
 
 from ..core.errors import Trouble
 from ..core.kind import KINDS, stands_for
+from ..core.left_out import Leads
 from ..core.operation import Operation, find_operation
 from ..core.parameter import Parameter
 from ..core.reference import Reference
+from ..core.world import World
 from .given import Given
 from .items import Record
 from .logbook import Thing
@@ -75,6 +77,11 @@ def settle(study: OpenStudy | None, name: str, given: dict[str, Any], lead: Lead
     for p in operation.inputs:
         if p.name not in inputs and p.required:
             inputs[p.name] = finding.filled(p, inputs)
+    for p in operation.inputs:
+        if p.leads is not None and p.name not in inputs:
+            way = finding.way(p.leads, inputs)
+            if way is not None:
+                inputs[p.name] = (way,)
     inputs = {p.name: inputs[p.name] for p in operation.inputs if p.name in inputs}
     with_names(operation, settings, inputs, study)  # said now when a name cannot be filled
     return Task(operation.name, settings, inputs, frozenset(given))
@@ -155,6 +162,22 @@ class _Finding:
                 return (self._on(self._record(key), p),)
         return (self._only(p, known),)
 
+    def way(self, leads: Leads, so_far: dict[str, tuple[Given, ...]]) -> Given | None:
+        """The mapping that leads from the world of one input to that of another, where they lie in two."""
+        ends = [self._world(so_far.get(name, ())) for name in (leads.source, leads.target)]
+        if ends[0] is None or ends[1] is None or ends[0].is_one_with(ends[1]):
+            return None
+        found = self.study.way(ends[0], ends[1])
+        if found is None:
+            return None
+        name = found.mapping.name
+        thing = Thing("transform", name, found.mapping.subject, hash=found.mapping.content_hash())
+        return Given(thing, value=found.mapping, whence=f"found {found.words}")
+
+    def _world(self, given: tuple[Given, ...]) -> World | None:
+        record = self.study.items.get(given[0].item) if given and given[0].item is not None else None
+        return None if record is None or record.space is None or not record.space.world.id else record.space.world
+
     def _only(self, p: Parameter, known: list[Given]) -> Given:
         """The only thing that suits: of the subject of what is named already, else of the study."""
         items, kind = self.study.items, KINDS.get(p.thing_kind)
@@ -233,6 +256,9 @@ class _OfFiles:
                 f"name a file with --{p.flag}, or work in a study with --study",
             )
         return ()  # an empty one, on the grid of what it is of
+
+    def way(self, leads: Leads, so_far: dict[str, tuple[Given, ...]]) -> Given | None:
+        return None
 
 
 def given_file(kind: str, found: Meant) -> Given:

@@ -8,6 +8,8 @@ from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
+import numpy as np
+
 from ..core.caveat import (
     NO_SCALE,
     NOTED,
@@ -20,6 +22,7 @@ from ..core.caveat import (
 )
 from ..core.errors import DiskFull, Trouble
 from ..core.safe_write import write_trouble
+from ..core.transform import Transform
 from ..core.world import World
 from .catalogue_trouble import FAILURES, is_full, trouble_of
 
@@ -205,6 +208,26 @@ def _caveat(note: str) -> dict:
     return {"code": next((code for words, code in codes if words in note), NOTED), "sentence": note}
 
 
+def _together_to_transforms(db: sqlite3.Connection) -> None:
+    """That images of two spaces were meant to lie together stood in the row of one: now a transform says it."""
+    for text, space in db.execute(
+        "SELECT body, space FROM item WHERE kind = 'image' AND body LIKE '%\"together\"%'"
+    ).fetchall():
+        here = World.from_dict(json.loads(space)["world"])
+        for key in json.loads(text).get("together") or ():
+            row = db.execute(
+                "SELECT subject_id, name, space FROM item WHERE id = ? AND kind = 'image'", (key,)
+            ).fetchone()
+            there = None if row is None else World.from_dict(json.loads(row["space"])["world"])
+            if there is None or not there.id or there.is_one_with(here):
+                continue
+            facts, _ = (meant := Transform(np.eye(4), there, here)).facts()
+            db.execute(
+                "INSERT INTO item (kind, subject_id, name, hash, body, added) VALUES ('transform', ?, ?, ?, ?, ?)",
+                (row["subject_id"], f"{row['name']} lies with another", meant.content_hash(), json.dumps(facts), ""),
+            )
+
+
 def _sections_to_images(db: sqlite3.Connection) -> None:
     """Sections knew their image by its name alone: from here on by its id, where one image of the subject has it."""
     curves = "SELECT id, subject_id, body FROM item WHERE kind = 'curve' AND of IS NULL"
@@ -228,7 +251,7 @@ STEPS: tuple[Step, ...] = (
     (VERSION_3, None),
     (VERSION_4, _to_items),
     ("", _sections_to_images),
-    (VERSION_6, None),
+    (VERSION_6, _together_to_transforms),
 )
 CURRENT = len(STEPS)
 

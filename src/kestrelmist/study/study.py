@@ -17,6 +17,7 @@ from ..core.placement import Placement
 from ..core.progress import Progress, silent
 from ..core.reference import Reference
 from ..core.table import Table
+from ..core.world import World
 from .catalogue import Catalogue
 from .catalogue_trouble import Gone
 from .changes import Change, ItemChange
@@ -27,6 +28,7 @@ from .logbook import Logbook, Step, Thing
 from .referring import meant
 from .shelf_copy import write_shelf_copy
 from .store import Prepared, clear_sides, hash_of, store_for
+from .ways import Way, way_between
 
 
 class Study:
@@ -175,6 +177,10 @@ class Study:
         """The images on the Shelf that hold the same values for the same subject."""
         fits = self.items.alike(prepared.hash)
         return [r for r in fits if r.kind == prepared.kind and r.subject == prepared.subject]
+
+    def way(self, source: World, target: World) -> Way | None:
+        """How a world is reached from another by the transforms of the study; see `ways.way_between`."""
+        return way_between(self, source, target)
 
     # label maps
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from ..kind import Kind, register
-from ..transform import Transform
+from ..mapping import Mapping
 
 TRANSFORM = register(
     Kind(
         "transform",
-        Transform,
+        Mapping,
         "thing",
         wanted=lambda p: "name a transform file, or a transform of the study",
         field="thing",

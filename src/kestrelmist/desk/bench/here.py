@@ -90,7 +90,8 @@ class HerePanel(QWidget):
         maps = maps if len(rows) > 1 or len(maps) > 1 else []
         found += [(name, label_text(labels, world)) for name, labels in maps]
         if len(rows) > 1 and (chosen := next((r for r in rows if r.record.id == self.layers.chosen), None)) is not None:
-            voxel = chosen.record.grid.nearest_voxel(world)
+            image = self.layers.image(chosen.record.id)
+            voxel = chosen.record.grid.nearest_voxel(world) if image is None else image.voxel_at(world)
             if not chosen.leads:
                 place = "outside" if voxel is None else " ".join(map(str, voxel))
                 found.append((f"Voxel in {chosen.record.name}", place))

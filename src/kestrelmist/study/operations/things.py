@@ -5,9 +5,7 @@ from __future__ import annotations
 from ...core.errors import Trouble
 from ...core.operation import operation
 from ...core.table import Column, Table
-from ..changes import ItemChange
-from ..kinds import AnyImage, AnyThing
-from ..logbook import Step
+from ..kinds import AnyThing
 from ..study import Study
 
 
@@ -23,25 +21,6 @@ def rename(study: Study, thing: AnyThing, name: str) -> None:
         The new name; none that another of its kind has already.
     """
     study.rename(thing.id, name)
-
-
-@operation("align", "Lie together", name="together", keywords="two subjects meant", repeats=False)
-def together(study: Study, image: AnyImage, others: str) -> None:
-    """Note that images of other subjects are meant to lie over an image, so that the checks say no more of it.
-
-    Parameters
-    ----------
-    others : text
-        References of the other images, with commas between them.
-    """
-    given = [part.strip() for part in others.split(",") if part.strip()]
-    keys = [study.find(int(one) if one.isdigit() and study.items.get(int(one)) else one).id for one in given]
-    before = list(image.body.get("together") or [])
-    after = sorted({*before, *keys})
-    names = ", ".join(f"“{study.find(key).name}” of {study.find(key).subject}" for key in keys)
-    title = f"Let {names} lie over “{image.name}”"
-    step = Step("together", title, {"others": others}, {"image": (study.as_thing(image),)})
-    study.history.do([ItemChange(image.id, title, {"body.together": before}, {"body.together": after})], step, title)
 
 
 @operation(

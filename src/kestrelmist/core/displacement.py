@@ -1,0 +1,136 @@
+"""Displacement fields: a shift for every voxel of a grid."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from .errors import Trouble
+from .mapping import Mapping, worlds_of
+from .space import Space
+from .turned_round import TurnedRound
+from .world import SCANNER, World
+
+BLOCK = 1 << 17
+"""Points that are worked on at a time."""
+ROUNDS, CLOSE = 100, 1e-4
+"""Steps on the way back at most, and how near (in voxels) ends it."""
+
+
+@dataclass(frozen=True, eq=False)
+class DisplacementField(Mapping):
+    """Where each position of a world goes: a shift in mm at every voxel of a grid, linear in between, and none beyond
+    the outer voxels, as ITK has it.
+
+    Parameters
+    ----------
+    shifts : float32 array (I, J, K, 3)
+        In mm to the right, front and up.
+    space : Space
+        The grid, in `source`.
+    source, target : World
+    name, subject : str
+
+    Raises
+    ------
+    Trouble
+        When it is of another shape than its grid, or some shift is no number.
+    """
+
+    shifts: np.ndarray = field(repr=False)
+    space: Space = field(repr=False)
+    source: World = SCANNER
+    target: World = SCANNER
+    name: str = ""
+    subject: str = ""
+
+    def __post_init__(self):
+        if self.shifts.shape != (*self.space.shape, 3):
+            raise Trouble(
+                f"A displacement field has three numbers for each voxel of its grid, and this one is"
+                f" {' × '.join(map(str, self.shifts.shape))}",
+                "write it anew",
+            )
+        for k in range(self.space.shape[2]):  # a field may be larger than what is free
+            if not np.isfinite(self.shifts[:, :, k]).all():
+                raise Trouble("Some shifts of this displacement field are no numbers (NaN)", "write it without them")
+
+    @property
+    def words(self) -> str:
+        """What kind it is, for a person."""
+        return "displacement field"
+
+    def to(self, points) -> np.ndarray:
+        """Positions of `target` for positions of `source`; see `Mapping`."""
+        points = np.asarray(points, float)
+        flat = points.reshape(-1, 3)
+        out = np.empty_like(flat)
+        for n in range(0, len(flat), BLOCK):
+            block = flat[n : n + BLOCK]
+            out[n : n + BLOCK] = block + self._shift(block)
+        return out.reshape(points.shape)
+
+    def back(self, points) -> np.ndarray:
+        """By repeated correction: a place is where the shift of it leads to the point (P. A. Fletcher's fixed point as
+        in M. Chen et al., Med. Phys. 35, 2008); NaN where the field folds and no such place is found."""
+        points = np.asarray(points, float)
+        flat = points.reshape(-1, 3)
+        out = np.empty_like(flat)
+        for n in range(0, len(flat), BLOCK):
+            out[n : n + BLOCK] = self._found_back(flat[n : n + BLOCK])
+        return out.reshape(points.shape)
+
+    def inverse(self) -> Mapping:
+        """The way back."""
+        return TurnedRound(self, self.name, self.subject)
+
+    def facts(self) -> tuple[dict[str, Any], list[np.ndarray]]:
+        """See `Mapping`."""
+        return {"kind": "displacement field", "space": self.space.as_dict(), "shifts": 0, **worlds_of(self)}, [
+            np.asarray(self.shifts)
+        ]
+
+    @classmethod
+    def from_facts(cls, facts: dict, arrays: list[np.ndarray]) -> DisplacementField:
+        """Read back from `facts`."""
+        source, target = (World.from_dict(facts[key]) for key in ("source", "target"))
+        return cls(arrays[facts["shifts"]], Space.from_dict(facts["space"]), source, target)
+
+    def _shift(self, points: np.ndarray) -> np.ndarray:
+        voxels = self.space.to_voxel(points)
+        last = np.array(self.space.shape) - 1
+        inside = np.all((voxels >= -0.5) & (voxels <= last + 0.5), axis=1)
+        out = np.zeros_like(points)
+        if not inside.any():
+            return out
+        at = np.clip(voxels[inside], 0, last)
+        low = np.minimum(np.floor(at).astype(np.int64), np.maximum(last - 1, 0))
+        part = at - low
+        found = np.zeros((len(at), 3))
+        for corner in np.ndindex(2, 2, 2):
+            c = np.array(corner)
+            share = np.prod(np.where(c == 1, part, 1 - part), axis=1)
+            i, j, k = np.minimum(low + c, last).T
+            found += share[:, None] * self.shifts[i, j, k]
+        out[inside] = found
+        return out
+
+    def _found_back(self, points: np.ndarray) -> np.ndarray:
+        near = CLOSE * float(min(self.space.spacing))
+        at = points - self._shift(points)
+        step = 1.0
+        off = points - at - self._shift(at)
+        far = np.linalg.norm(off, axis=1)
+        for n in range(ROUNDS):
+            open_ones = far > near
+            if not open_ones.any():
+                break
+            step = 1.0 if n < ROUNDS // 2 else 0.5  # what swings round the place settles with shorter steps
+            tried = at[open_ones] + step * off[open_ones]
+            away = points[open_ones] - tried - self._shift(tried)
+            at[open_ones], off[open_ones] = tried, away
+            far[open_ones] = np.linalg.norm(away, axis=1)
+        at[far > 1000 * near] = np.nan  # a tenth of a voxel
+        return at

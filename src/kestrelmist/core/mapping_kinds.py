@@ -1,0 +1,40 @@
+"""Mappings of every kind from what they told of themselves."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from .chain import Chain, PerVolume
+from .displacement import DisplacementField
+from .errors import Trouble
+from .mapping import Mapping
+from .transform import Transform
+from .turned_round import TurnedRound
+
+
+def _turned(facts: dict, arrays: list[np.ndarray]) -> Mapping:
+    return TurnedRound(mapping_from(facts["of"], arrays))
+
+
+def _chain(facts: dict, arrays: list[np.ndarray]) -> Mapping:
+    steps = [mapping_from(one["facts"], [arrays[n] for n in one["arrays"]]) for one in facts["steps"]]
+    return Chain(tuple(steps))
+
+
+READERS: dict[str, Callable[[dict, list[np.ndarray]], Mapping]] = {
+    "affine": Transform.from_facts,
+    "displacement field": DisplacementField.from_facts,
+    "turned round": _turned,
+    "chain": _chain,
+    "per volume": PerVolume.from_facts,
+}
+
+
+def mapping_from(facts: dict, arrays: list[np.ndarray], name: str = "", subject: str = "") -> Mapping:
+    """A mapping from what `Mapping.facts` gave. Raises Trouble when it is of a kind this version does not know."""
+    read = READERS.get(str(facts.get("kind", "affine")))
+    if read is None:
+        raise Trouble(f"This version does not know transforms of the kind “{facts.get('kind')}”", "use a newer one")
+    return read(facts, arrays).named(name, subject)
