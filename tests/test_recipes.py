@@ -212,6 +212,40 @@ class NextSubjectTest(RecipeCase):
         ).stderr
         self.assertIn("one subject or on each", both)
 
+    def test_names_that_hold_their_subject_and_bids_names(self):
+        """On every next subject the slot is found by what it is for, not by the letters of its name."""
+        names = {
+            "HM-07": ("sub-HM07_ses-before_task-odour_run-1_bold", "HM-07 head", "Head T1"),
+            "HM-08": ("sub-HM08_ses-before_task-odour_run-1_bold", "HM-08 head", "Head T1"),
+            "HM-09": ("sub-HM09_ses-x_task-odour_bold", "hm-09 HEAD", "head t1"),
+        }
+        with Study(self.place / "study", create=True) as study:
+            keys = {}
+            for subject, own in names.items():
+                for n, name in enumerate((*own, own[0].replace("odour", "rest"))):
+                    image = two_balls()
+                    write_nifti(self.place / "one.nii.gz", image.data + np.int16(n + len(keys)), image.space)
+                    (keys[subject, n],) = study.run("gather", folder=self.place / "one.nii.gz", subject=subject)
+                    study.rename(keys[subject, n], name)
+            for n in range(3):
+                study.run("smooth", image=keys["HM-07", n], fwhm=1.0)
+            path = self.recipe(study)
+            slots = yaml.safe_load(path.read_text())["slots"]
+            self.assertEqual(
+                [slot["name"] for slot in slots.values()],
+                ["sub-{subject}_ses-before_task-odour_run-1_bold", "{subject} head", "Head T1"],
+            )
+            for subject in ("HM-08", "HM-09"):
+                done = run_recipe(study, read_recipe(path), subject)
+                made = [study.logbook.last(3)[2 - n].inputs["image"][0].item for n in range(3)]
+                self.assertEqual(made, [keys[subject, n] for n in range(3)])
+                self.assertEqual(len(done), 3)
+            study.rename(keys["HM-09", 3], "sub-HM09_ses-y_task-odour_bold")  # now two are meant
+            with self.assertRaisesRegex(
+                Trouble, "fits 2 images .HM-09/sub-HM09_ses-x_task-odour_bold, HM-09/sub-HM09_ses-y"
+            ):
+                run_recipe(study, read_recipe(path), "HM-09")
+
 
 class EachSubjectTest(RecipeCase):
     def test_in_processes_and_one_failure_stops_nobody(self):

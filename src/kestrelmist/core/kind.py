@@ -149,7 +149,11 @@ def register(kind: Kind) -> Kind:
 
 def kind_of_type(wanted: type) -> Kind | None:
     """The kind that a Python type stands for, None when nobody knows it."""
-    return next((kind for kind in KINDS.known() if kind.type is wanted), None)
+    known = KINDS.known()
+    found = next((kind for kind in known if kind.type is wanted), None)
+    if found is None and isinstance(wanted, type):  # one sort of them, as affine transforms are of transforms
+        found = next((kind for kind in known if kind.family == "thing" and issubclass(wanted, kind.type)), None)
+    return found
 
 
 def kind_of_value(value: Any) -> Kind | None:

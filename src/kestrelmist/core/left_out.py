@@ -50,6 +50,14 @@ class Leads:
     target: str
 
 
+@dataclass(frozen=True)
+class SeenFrom:
+    """Of an input for images that are looked at and not worked on: in the world of another input, through the way that
+    the study knows."""
+
+    other: str
+
+
 NO_LIMIT = LeftOut("no limit")
 
 

@@ -12,7 +12,7 @@ from typing import Annotated, Any, Literal
 
 from .errors import Trouble
 from .kind import Kind, kind_of_type
-from .left_out import Leads, LeftOut, Suits
+from .left_out import Leads, LeftOut, SeenFrom, Suits
 
 
 @dataclass(frozen=True)
@@ -118,6 +118,7 @@ class Parameter:
     left_out: LeftOut | None = None
     suits: Suits | None = None
     leads: Leads | None = None
+    seen_from: SeenFrom | None = None
     help: str = ""
     called: str = ""
     rare: bool = False
@@ -237,6 +238,8 @@ def _resolved(hint: Any, facts: dict[str, Any], name: str) -> Kind:
                 facts["left_out"] = extra
             elif isinstance(extra, Suits):
                 facts["suits"] = extra
+            elif isinstance(extra, SeenFrom):
+                facts["seen_from"] = extra
             elif isinstance(extra, Leads):
                 facts["leads"] = extra
             else:

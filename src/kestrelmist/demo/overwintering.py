@@ -125,6 +125,8 @@ def _make_study(folder: Path, found: Scenes) -> None:
             copied = not file.endswith(".ome.tif")  # the large picture stays where it is
             run(study, "gather", {"folder": found.folder / file, "subject": subject, "copy": copied})
             _call(study, max(r.id for r in study.records()), name, modality, unit)
+        # both animals lay in the same holder
+        run(study, "together", {"image": record.id, "others": [study.find(f"{OTHER}/Response map").id]})
         truth = found.true_label_map("t1")
         table = LabelTable()
         for name in ("Hippocampus", "Ventricles"):

@@ -13,6 +13,7 @@ from ..core.digits import decimals_for
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
+from ..core.left_out import SeenFrom
 from ..core.operation import operation
 from ..core.overlap import require_overlap
 from ..core.parameter import Between, ImageValue, Millimetres, NewPath, Unit
@@ -65,7 +66,7 @@ def picture(
     plane: Literal["axial", "coronal", "sagittal"] = "axial",
     at: Millimetres | None = None,
     stack: LaidStack | None = None,
-    over: list[Image] | None = None,
+    over: Annotated[list[Image] | None, SeenFrom("image")] = None,
     labels: LabelMap | None = None,
     size: str = "900x700",
     low: ImageValue | None = None,

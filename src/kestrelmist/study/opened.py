@@ -10,6 +10,7 @@ from ..core.labels import LabelMap
 from ..core.operation import Operation
 from ..core.parameter import Parameter
 from ..core.progress import Progress
+from ..core.through import seen_through
 from .given import Given
 from .open_study import OpenStudy
 from .store import store_for
@@ -35,6 +36,8 @@ def opened_arguments(
     arguments: dict[str, Any] = {}
     for p in operation.inputs:
         opened = opened_inputs(study, p, inputs.get(p.name, ()), progress, fetch)
+        if p.seen_from is not None and study is not None:
+            opened = [_seen(study, one, arguments.get(p.seen_from.other)) for one in opened]
         if p.many:
             arguments[p.name] = opened
         elif opened:
@@ -43,6 +46,12 @@ def opened_arguments(
             owner = next(arguments[q.name] for q in operation.inputs if q.kind.name == p.kind.of)
             arguments[p.name] = LabelMap(owner.space, name=NO_MAP)
     return arguments
+
+
+def _seen(study: OpenStudy, image: Any, other: Any) -> Any:
+    """An image as it lies in the world of another one."""
+    way = None if other is None else study.way(image.space.world, other.space.world)
+    return image if way is None or not way.made_of else seen_through(image, way.mapping)
 
 
 def opened_inputs(

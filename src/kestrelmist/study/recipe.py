@@ -19,6 +19,7 @@ from ..core.patch import LabelEdit
 from ..core.reference import Reference, quoted
 from ..core.safe_write import written_whole
 from .logbook import BY_HAND, Step, Thing
+from .slot_pattern import pattern_of
 
 FORM = 2
 """Number of the form in which recipes are written; older ones are read."""
@@ -28,8 +29,8 @@ MOST = 1 << 22
 
 @dataclass(frozen=True)
 class Slot:
-    """Something that comes from outside: its kind, and the name by which it is found within a subject. `subject` is
-    whose it was when the recipe was made."""
+    """Something that comes from outside: its kind, and the name by which it is found within a subject (see
+    `slot_pattern`). `subject` is whose it was when the recipe was made."""
 
     name: str
     kind: str
@@ -153,10 +154,10 @@ class _Maker:
             self.called[called] = item
         key = self.called.get(called, called)
         if key in self.slots:
-            self.slots[key] = replace(self.slots[key], pattern=name)
+            self.slots[key] = replace(self.slots[key], pattern=pattern_of(name, subject))
         else:
             count = sum(s.kind == kind for s in self.slots.values()) + 1
-            self.slots[key] = Slot(f"{kind} {count}", kind, name, subject)
+            self.slots[key] = Slot(f"{kind} {count}", kind, pattern_of(name, subject), subject)
         return f"${self.slots[key].name}"
 
 

@@ -3,7 +3,6 @@ graph."""
 
 from __future__ import annotations
 
-import fnmatch
 import json
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -22,6 +21,7 @@ from .keeping import keep_and_tell
 from .logbook import Step, Thing
 from .recipe import Recipe, RecipeStep, Slot, pointer_of
 from .referring import meant
+from .slot_pattern import fitting
 from .task import Made, Task, compute
 
 if TYPE_CHECKING:
@@ -89,8 +89,7 @@ def _maps_missing(study: Study, recipe: Recipe, filled: dict[str, Record]) -> li
 
 def _fitting(study: Study, slot: Slot, subject: str | None) -> list[Record]:
     pool = [r for r in study.items.of_kind(slot.kind) if subject is None or r.subject.casefold() == subject.casefold()]
-    exact = [r for r in pool if r.name.casefold() == slot.pattern.casefold()]
-    return exact or [r for r in pool if fnmatch.fnmatchcase(r.name.casefold(), slot.pattern.casefold())]
+    return fitting(slot.pattern, pool)
 
 
 class RecipeRun:
