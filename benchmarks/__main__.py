@@ -81,6 +81,11 @@ def main() -> None:
     Console(width=170).print(table)
     if given.json:
         given.json.write_text(json.dumps([asdict(r) | {"ratio": r.ratio} for r in rows], indent=1))
+    judged = [r for r in rows if r.met is not None]
+    missed = [r for r in judged if not r.met]
+    print(f"{len(judged) - len(missed)} of {len(judged)} met" + "".join(f"\nmissed: {r.name}" for r in missed))
+    if missed:
+        raise SystemExit(1)
 
 
 if __name__ == "__main__":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import re
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -10,7 +11,8 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Row:
-    """`ours` and `baseline` in `unit`; `ratio` is ours over baseline (None without a baseline)."""
+    """`ours` and `baseline` in `unit`; `ratio` is ours over baseline (None without a baseline). A goal that is a ratio
+    at most ("ratio ≤ 0.5", "≤ 0.05") gives the verdict by itself."""
 
     name: str
     ours: float
@@ -20,6 +22,11 @@ class Row:
     unit: str = "s"
     lower_is_better: bool = True
     met: bool | None = None
+
+    def __post_init__(self):
+        limit = re.fullmatch(r"(?:ratio )?≤ ([\d.]+)", self.goal)
+        if self.met is None and limit is not None and self.ratio is not None:
+            object.__setattr__(self, "met", self.ratio <= float(limit.group(1)))
 
     @property
     def ratio(self) -> float | None:

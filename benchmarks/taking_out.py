@@ -13,12 +13,12 @@ import numpy as np
 from .row import Row
 
 SERIES = """
-import sys, resource
+import sys
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.prepare.motion import correct_motion
 save_image(sys.argv[2], correct_motion(open_image(sys.argv[1])).image)
-print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
+print(next(line.split()[1] for line in open("/proc/self/status") if line.startswith("VmHWM")))
 """
 VOLUMES = 726
 

@@ -1,1 +1,1 @@
-"""Heavy truth: results against what is known, over many made-up cases; minutes long, beside the tests."""
+"""Heavy truth: results against what is known, over many made-up cases that the tests do not use."""

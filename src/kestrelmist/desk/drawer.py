@@ -29,11 +29,12 @@ from ..study.recipe import as_yaml, recipe_of
 from .courses_page import CoursesPage
 from .desk_model import Desk
 from .sections_page import SectionsPage
+from .subjects_page import SubjectsPage
 from .table_model import TableModel
 from .table_view import plain_view
 from .theme.theme import icon
 
-PAGES = ("tables", "logbook", "courses", "sections")
+PAGES = ("tables", "logbook", "courses", "sections", "subjects")
 LOW, MIDDLE, HIGH = 208, 262, 340
 """Height in pixels; facts, of which there are many, get more."""
 LINES = 2000
@@ -87,12 +88,15 @@ class Drawer(QWidget):
         self.pages.addWidget(self.courses)
         self.sections = SectionsPage(desk)
         self.pages.addWidget(self.sections)
+        self.subjects = SubjectsPage(desk)
+        self.pages.addWidget(self.subjects)
         self.which = QComboBox()
         self.which.setMinimumWidth(230)
         self.which.setMaximumWidth(330)
         self.which.setAccessibleName("Table to show")
         self.show_tables, self.show_logbook = QPushButton("Tables"), QPushButton("Logbook")
         self.show_courses, self.show_sections = QPushButton("Courses"), QPushButton("Sections")
+        self.show_subjects = QPushButton("Subjects")
         self.save, self.copy = QPushButton("Save…"), QPushButton("Copy as YAML")
         self.save.setToolTip("Save the table as CSV or Parquet, with its units")
         self.shut = QToolButton()
@@ -100,7 +104,7 @@ class Drawer(QWidget):
         self.shut.setAccessibleName("Close the Drawer")
         top = QHBoxLayout()
         top.setSpacing(6)
-        for button in (self.show_tables, self.show_courses, self.show_sections, self.show_logbook):
+        for button in (self.show_tables, self.show_courses, self.show_sections, self.show_subjects, self.show_logbook):
             button.setCheckable(True)
             button.setProperty("kind", "small")
             top.addWidget(button)
@@ -126,6 +130,7 @@ class Drawer(QWidget):
         self.show_tables.clicked.connect(lambda: self.open_page("tables"))
         self.show_courses.clicked.connect(lambda: self.open_page("courses"))
         self.show_sections.clicked.connect(lambda: self.open_page("sections"))
+        self.show_subjects.clicked.connect(lambda: self.open_page("subjects"))
         self.show_logbook.clicked.connect(lambda: self.open_page("logbook"))
         self.shut.clicked.connect(self.hide)
         self.which.activated.connect(self._show)
@@ -160,9 +165,10 @@ class Drawer(QWidget):
             (self.show_logbook, "logbook"),
             (self.show_courses, "courses"),
             (self.show_sections, "sections"),
+            (self.show_subjects, "subjects"),
         ):
             button.setChecked(page == name)
-        self.search.setVisible(not curves)
+        self.search.setVisible(page in ("tables", "logbook"))
         self.which.setVisible(tables)
         self.save.setVisible(tables)
         self.save.setEnabled(bool(self.which.count()))
@@ -172,6 +178,8 @@ class Drawer(QWidget):
         self.show()
         if page == "logbook":
             self.fill_logbook()
+        elif page == "subjects":
+            self.subjects.fill()
 
     # tables
 

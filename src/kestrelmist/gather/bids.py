@@ -124,7 +124,7 @@ def convert_images(
         except Trouble as trouble:
             table.rows.append((source.name, source.subject, source.seems, "", str(trouble)))
     sessions = rule.sessions([source for _, source, _ in opened])
-    wanted = [(n, one, image, label(session or own)) for (n, one, image), own in zip(opened, sessions)]
+    wanted = [(n, one, image, label(session or one.session or own)) for (n, one, image), own in zip(opened, sessions)]
     try:
         to.mkdir(parents=True, exist_ok=True)
     except OSError as error:

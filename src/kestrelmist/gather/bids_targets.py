@@ -36,7 +36,7 @@ EXTRA = "extra"
 @dataclass(frozen=True)
 class Source:
     """An image to be converted: what it is called, whose it is, what it seems to be, `open(progress)` that gives it,
-    when it was taken (YYYY-MM-DD), and where it lies."""
+    when it was taken (YYYY-MM-DD), where it lies, and its session where somebody said it."""
 
     name: str
     subject: str
@@ -44,6 +44,7 @@ class Source:
     open: Callable[[Progress], Image]
     date: str = ""
     place: str = ""
+    session: str = ""
 
 
 @dataclass
@@ -116,7 +117,8 @@ def _first_guess(number: int, source: Source, image: Image, session: str) -> Par
     named = parsed_rest(source.name)
     if named is not None and (folder := folder_of(named)):
         entities = dict(named.entities)
-        own = entities.pop("ses", "") or session
+        own = label(source.session) or entities.pop("ses", "") or session
+        entities.pop("ses", "")
         return Part(number, image, subject, own, folder, named.suffix, entities)
     folder, suffix, entities = _guessed(image)
     part = Part(number, image, subject, session, folder, suffix, entities)

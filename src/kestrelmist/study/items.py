@@ -322,7 +322,7 @@ class Items:
         return made
 
     def update(self, db: sqlite3.Connection, item: int, facts: dict[str, Any]) -> None:
-        """Change fields of a row: name, removed, hash, space (as a dict), and keys of the body by "body.key"."""
+        """Change fields of a row: name, subject, removed, hash, space (a dict), and keys of the body by "body.key"."""
         for key, value in facts.items():
             if key.startswith("body."):
                 db.execute(
@@ -332,6 +332,10 @@ class Items:
             elif key in ("name", "removed", "hash", "space"):
                 stored = json.dumps(value) if key == "space" else int(value) if key == "removed" else value
                 db.execute(f"UPDATE item SET {key} = ? WHERE id = ?", (stored, item))
+            elif key == "subject":
+                db.execute("INSERT OR IGNORE INTO subject (name) VALUES (?)", (value,))
+                whose = "(SELECT id FROM subject WHERE name = ?)"
+                db.execute(f"UPDATE item SET subject_id = {whose} WHERE id = ?", (value, item))
             else:
                 raise KeyError(key)
         # the name is told by things that are of it, too

@@ -302,10 +302,10 @@ class Study:
             if image.name != record.name:
                 image.name = record.name
                 image._frames.clear()
-            image.caveats = record.caveats
+            image.caveats, image.subject = record.caveats, record.subject
             self.maps.moved(key, record)
         if labels is not None and record.space is not None:
-            labels.space, labels.name = record.space, record.name
+            labels.space, labels.name, labels.subject = record.space, record.name, record.subject
 
     # results
 

@@ -40,6 +40,13 @@ def logbook(window) -> None:
     window.toggle_drawer("logbook")
 
 
+@command(
+    "subjects-table", "Table of subjects", "Window", more="participants age sex group visits sessions drawer", order=13
+)
+def subjects_table(window) -> None:
+    window.toggle_drawer("subjects")
+
+
 @command("tables", "Tables", "Window", "Ctrl+T", more="results csv drawer results measurements", order=6)
 def tables(window) -> None:
     window.toggle_drawer("tables")

@@ -8,12 +8,16 @@ from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.operation import operation
 from ...core.parameter import NewPath
+from ...core.placement import Placement
 from ...core.progress import Progress, silent
 from ...core.table import Table
+from ...formats.bids_names import FACT
 from ...gather.bids import Source, convert_images
 from .. import kinds  # noqa: F401  (makes the kinds known)
+from ..items import ImageRecord
 from ..logbook import Step
 from ..study import Study
+from ..subjects import VISIT, subject_of, visit_of
 from ._results import keep_table
 
 
@@ -34,7 +38,8 @@ def convert_study(study: Study, to: NewPath, session: str = "", progress: Progre
     to : path
         The folder; made when it is not there.
     session : text
-        Session label for all images; when left out, the date of the study for subjects that were scanned on several.
+        Session label for all images; when left out, the visit that somebody has said, or the date of the study for
+        subjects that were scanned on several.
 
     Returns
     -------
@@ -49,7 +54,14 @@ def convert_study(study: Study, to: NewPath, session: str = "", progress: Progre
     if not records:
         raise Trouble("There is no image in this study", "gather some first", study.folder)
     sources = [
-        Source(r.name, r.subject, f"{r.modality} {r.format}".strip(), partial(_opened, study, r.id), _date(r.facts))
+        Source(
+            r.name,
+            r.subject,
+            f"{r.modality} {r.format}".strip(),
+            partial(_opened, study, r.id),
+            _date(r.facts),
+            session=_session(study, r),
+        )
         for r in records
     ]
     table = convert_images(sources, to, session, progress=progress)
@@ -62,5 +74,14 @@ def _date(facts: dict[str, str]) -> str:
     return facts.get("StudyDate") or facts.get("SeriesDate") or ""
 
 
+def _session(study: Study, record: ImageRecord) -> str:
+    """The visit that somebody has said an image is of."""
+    visit = visit_of(study, record) if record.body.get(VISIT) is not None else None
+    return visit.name if visit is not None else ""
+
+
 def _opened(study: Study, key: int, progress: Progress) -> Image:
-    return study.image(key)
+    """An image with what is known of its subject among its facts."""
+    image = study.image(key)
+    said = {f"{FACT}{name}": value for name, value in subject_of(study, image.subject).columns.items()}
+    return image.placed(Placement(image.space, facts=image.facts | said)) if said else image

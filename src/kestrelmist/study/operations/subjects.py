@@ -1,0 +1,294 @@
+"""Subjects as a table: edited, read and written; visits; things moved from one subject to another."""
+
+from __future__ import annotations
+
+import csv
+from pathlib import Path
+from typing import Annotated
+
+from ...core.cells import harmless
+from ...core.errors import Trouble
+from ...core.names import typed_name
+from ...core.operation import operation
+from ...core.parameter import FilePath, NewPath, Role
+from ...core.safe_write import written_whole
+from ...core.subject import NONE, PARTICIPANT, Subject
+from ...core.table import Column, Table
+from ...gather.bids_targets import label
+from ..changes import Change, ItemChange
+from ..items import ImageRecord
+from ..kinds import AnyImage, AnyThing
+from ..logbook import Step
+from ..study import Study
+from ..subjects import VISIT, known_subjects, say, subject_of
+
+MOST = 1 << 24
+"""Bytes of a table of participants; what is larger is none."""
+SubjectName = Annotated[str, Role("subject")]
+
+
+@operation(
+    "gather", "Subjects", name="subjects", keywords="participants table list group age sex visits sessions demographics"
+)
+def subjects(study: Study) -> Table:
+    """List the subjects of the study: what is known of each, their visits, and how many images they have."""
+    return table_of(study)
+
+
+def table_of(study: Study) -> Table:
+    """The subjects as a table, a row each."""
+    known = known_subjects(study)
+    names = list(dict.fromkeys(name for one in known for name in one.columns))
+    columns = [Column("subject"), *map(Column, names), Column("visits"), Column("images")]
+    images: dict[str, int] = {}
+    for record in study.records():
+        images[record.subject] = images.get(record.subject, 0) + 1
+    rows = [
+        (
+            one.name,
+            *(one.columns.get(n, "") for n in names),
+            ", ".join(v.words for v in one.visits),
+            images.get(one.name, 0),
+        )
+        for one in known
+    ]
+    return Table("Subjects", columns, rows)
+
+
+@operation(
+    "gather",
+    "Say of a subject",
+    name="set-subject",
+    keywords="participant column age sex group edit demographics",
+    repeats=False,
+)
+def set_subject(study: Study, subject: SubjectName, column: str, value: str = "") -> None:
+    """Put a value into a column of a subject, such as its age or group; nothing takes it out.
+
+    Parameters
+    ----------
+    subject : text
+        Its name.
+    column : text
+        Of the table of subjects; a new name makes a new one.
+    """
+    known = subject_of(study, _there(study, subject))
+    changed = known.with_column(column, value)
+    title = f"{changed.name}: {column} {changed.columns.get(column, 'taken out')}"
+    settings = {"subject": known.name, "column": column, "value": value}
+    say(study, [changed], Step("set-subject", title, settings))
+
+
+@operation(
+    "gather",
+    "Say of a visit",
+    name="set-visit",
+    keywords="session visit timepoint longitudinal before after date",
+    repeats=False,
+)
+def set_visit(study: Study, image: AnyImage, visit: str, date: str = "", others: list[AnyImage] | None = None) -> None:
+    """Say which visit of its subject an image is of.
+
+    Parameters
+    ----------
+    visit : text
+        Its name, such as before; one that is not there yet is made.
+    date : text
+        Of the visit, as in 2026-11-29.
+    others : images
+        More images of the same subject and visit.
+    """
+    several = [image, *(others or [])]
+    strange = next((r for r in several if r.subject != image.subject), None)
+    if strange is not None:
+        raise Trouble(
+            f"“{strange.name}” is of {strange.subject} and not of {image.subject}", "a visit is of one subject"
+        )
+    changed, made = subject_of(study, image.subject).with_visit(visit, date)
+    title = f"{made.words} of {image.subject}: {', '.join(r.name for r in several)}"
+    changes: list[Change] = [
+        ItemChange(r.id, title, {f"body.{VISIT}": r.body.get(VISIT)}, {f"body.{VISIT}": made.id}) for r in several
+    ]
+    inputs = {"image": tuple(map(study.as_thing, several))}
+    say(study, [changed], Step("set-visit", title, {"visit": made.name, "date": made.date}, inputs), changes)
+
+
+@operation("gather", "Rename a subject", name="rename-subject", keywords="participant id recode", repeats=False)
+def rename_subject(study: Study, subject: SubjectName, name: str) -> None:
+    """Give a subject another name; everything of it goes along.
+
+    Parameters
+    ----------
+    name : text
+        One that no other subject has.
+    """
+    old, fresh = _there(study, subject), typed_name(name)
+    if not fresh:
+        raise Trouble("A subject needs a name", "type one")
+    if fresh != old and fresh.casefold() in {one.name.casefold() for one in known_subjects(study)} - {old.casefold()}:
+        raise Trouble(f"There is a subject “{fresh}” already", "choose another name, or move the things there")
+    title = f"Rename “{old}” to “{fresh}”"
+    changes: list[Change] = []
+    for record in study.items.everything().values():
+        if record.subject == old:
+            named = {"name": fresh} if record.kind == Subject.__name__.casefold() else {}
+            was = {"name": record.name} if named else {}
+            changes.append(ItemChange(record.id, title, {"subject": old} | was, {"subject": fresh} | named))
+    study.history.do(changes, Step("rename-subject", title, {"subject": old, "name": fresh}), title)
+
+
+@operation(
+    "gather", "Move to a subject", name="move-to-subject", keywords="wrong subject reassign participant", repeats=False
+)
+def move_to_subject(study: Study, thing: AnyThing, subject: str) -> None:
+    """Give a thing to another subject, with what is of it; its name changes only where that is taken there.
+
+    Parameters
+    ----------
+    subject : text
+        Its name; one that is not there yet is made.
+    """
+    fresh = typed_name(subject)
+    if not fresh:
+        raise Trouble("A subject needs a name", "type one")
+    if thing.of is not None:
+        raise Trouble(f"“{thing.name}” is of “{thing.owner}” and goes where that goes", f"move “{thing.owner}”")
+    if fresh == thing.subject:
+        raise Trouble(f"“{thing.name}” is of {fresh} already", "name another subject")
+    title = f"Move “{thing.name}” of {thing.subject} to {fresh}"
+    free = study.items.free_name(thing.name, thing.kind, fresh)
+    before: dict[str, object] = {"subject": thing.subject, "name": thing.name}
+    after: dict[str, object] = {"subject": fresh, "name": free}
+    if isinstance(thing, ImageRecord) and thing.body.get(VISIT) is not None:  # it was one of the other subject
+        before[f"body.{VISIT}"], after[f"body.{VISIT}"] = thing.body[VISIT], None
+    changes: list[Change] = [ItemChange(thing.id, title, before, after)]
+    for other in study.items.owned(thing.id):
+        changes.append(ItemChange(other.id, title, {"subject": other.subject}, {"subject": fresh}))
+    step = Step("move-to-subject", title, {"subject": fresh}, {"thing": (study.as_thing(thing),)})
+    study.history.do(changes, step, title)
+
+
+@operation(
+    "gather",
+    "Read participants",
+    name="import-participants",
+    keywords="participants tsv csv demographics import table group age",
+    repeats=False,
+)
+def import_participants(study: Study, file: FilePath) -> Table:
+    """Take what a table of participants says of the subjects of the study. Subjects are found by name, with or without
+    “sub-”; what the table leaves out stays.
+
+    Parameters
+    ----------
+    file : path
+        TSV or CSV whose first column is participant_id.
+
+    Returns
+    -------
+    table : Table
+        Each row of the file, and whether its subject is in the study.
+
+    Raises
+    ------
+    Trouble
+        When it is no such table, names a participant twice, or names none of the study.
+    """
+    heads, rows = _read(file)
+    known = {one.name: one for one in known_subjects(study)}
+    by_label = {label(name).casefold(): name for name in known}
+    changed: list[Subject] = []
+    told = Table("Participants read", [Column("participant"), Column("subject"), Column("values")])
+    for row in rows:
+        name = row[0].removeprefix("sub-")
+        subject = name if name in known else by_label.get(label(name).casefold())
+        values = [(head, value) for head, value in zip(heads[1:], row[1:]) if value not in ("", NONE)]
+        told.rows.append((row[0], subject or "not in this study", len(values) if subject else 0))
+        if subject is not None:
+            one = known[subject]
+            for head, value in values:
+                one = one.with_column(head, value)
+            changed.append(one)
+    if not changed:
+        raise Trouble(
+            "This table names no subject of the study", "check its first column, or rename the subjects", file
+        )
+    say(study, changed, Step("import-participants", f"Read participants from {file.name}", {"file": str(file)}))
+    return told
+
+
+@operation(
+    "gather",
+    "Write participants",
+    name="export-participants",
+    keywords="participants tsv export demographics table save",
+    repeats=False,
+)
+def export_participants(study: Study, to: NewPath, *, replace: bool = False) -> Table:
+    """Write the subjects as a table of participants, as BIDS has it: participant_id, then the columns; n/a where
+    nothing is known.
+
+    Parameters
+    ----------
+    to : path
+        A new file, .tsv or .csv.
+    replace : bool
+        Take the place of a file of that name.
+
+    Raises
+    ------
+    Trouble
+        When there is a file of that name, two subjects would have one participant_id, or the place cannot be written.
+    """
+    if to.exists() and not replace:
+        raise Trouble("There is a file of this name already", "name another, or say that it may be replaced", to)
+    known = known_subjects(study)
+    ids = [f"sub-{label(one.name) or 'unnamed'}" for one in known]
+    doubled = next((one for n, one in enumerate(ids) if one in ids[:n]), None)
+    if doubled is not None:
+        raise Trouble(f"Two subjects would be called {doubled}", "rename one of them", to)
+    names = list(dict.fromkeys(name for one in known for name in one.columns))
+    rows = [[PARTICIPANT, *names], *([i, *(one.columns.get(n, NONE) for n in names)] for i, one in zip(ids, known))]
+    with written_whole(to, "w", encoding="utf-8", newline="") as stream:
+        writer = csv.writer(stream, delimiter="," if to.suffix.lower() == ".csv" else "\t", lineterminator="\n")
+        writer.writerows([[harmless(cell) for cell in row] for row in rows])
+    return Table(
+        "Participants written",
+        [Column("subjects"), Column("columns"), Column("file")],
+        [(len(known), len(names), str(to))],
+    )
+
+
+def _there(study: Study, name: str) -> str:
+    """The name of a subject as the study has it; raises Trouble when there is none."""
+    names = [one.name for one in known_subjects(study)]
+    alike = (n for n in names if n.casefold() == name.casefold())
+    found = name if name in names else next(alike, None)
+    if found is None:
+        have = ", ".join(names[:12]) or "none"
+        raise Trouble(f"No subject is called “{name}” in this study", f"choose one of: {have}")
+    return found
+
+
+def _read(path: Path) -> tuple[list[str], list[list[str]]]:
+    try:
+        if path.stat().st_size > MOST:
+            raise Trouble("This file is too large for a table of participants", "choose another", path)
+        text = path.read_text(encoding="utf-8-sig")
+    except FileNotFoundError:
+        raise Trouble("This file does not exist", "check the name", path) from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise Trouble("This table cannot be read", "save it as text (UTF-8), TSV or CSV", path) from error
+    first = text.partition("\n")[0]
+    rows = list(csv.reader(text.splitlines(), delimiter="\t" if "\t" in first else ";" if ";" in first else ","))
+    rows = [[cell.strip() for cell in row] for row in rows if any(cell.strip() for cell in row)]
+    if not rows or rows[0][0] != PARTICIPANT:
+        raise Trouble(f"This table has no first column {PARTICIPANT}", "name the column of the subjects so", path)
+    wrong = next((n for n, row in enumerate(rows, 1) if len(row) != len(rows[0])), None)
+    if wrong is not None:
+        raise Trouble(f"Line {wrong} has {len(rows[wrong - 1])} cells and not {len(rows[0])}", "mend it first", path)
+    ids = [row[0] for row in rows[1:]]
+    doubled = next((one for n, one in enumerate(ids) if one in ids[:n]), None)
+    if doubled is not None:
+        raise Trouble(f"{doubled} stands in this table twice", "leave one row", path)
+    return rows[0], rows[1:]
