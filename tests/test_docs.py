@@ -40,6 +40,7 @@ class PagesTest(unittest.TestCase):
             "bench",
             "shots",
             "desk",
+            "find",
             "radiographs",
         }
         for page in PAGES:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from .core.caveat import FIELD_DOUBTFUL, TAKEN_OUT, VALUES_LOST
 from .core.errors import Asks, Partly, Trouble
+from .core.image import Image
 from .core.kind import can_lead
 from .core.labels import LabelMap
 from .core.operation import Operation
@@ -38,6 +39,8 @@ class Said:
     """Whether the first of them is what was asked for, and the others come beside it."""
     not_done: Partly | None = None
     """What of it could not be done."""
+    in_files: list[Any] = field(default_factory=list)
+    """What was written to files, and is told in a line."""
     lost: list[str] = field(default_factory=list)
     """What files that were written do not say, as sentences."""
     named: dict[str, Any] = field(default_factory=dict)
@@ -110,10 +113,11 @@ def say(operation: Operation, said: Said, written: list[Path], as_json: bool) ->
         print(json.dumps(_plain(operation, said, written), default=str, allow_nan=False))
         return
     for table in said.tables:
-        print_table(table)
+        if not any(table is one for one in said.in_files):
+            print_table(table)
     for record in said.kept:
         print(f"{record.reference}: {record.short_facts}")
-    if said.labels is not None:
+    if said.labels is not None and not any(said.labels is one for one in said.in_files):
         _, cell, unit = said.labels.space.extent
         for row in said.labels.table:
             count = int(said.labels.counts[row.number])
@@ -123,10 +127,23 @@ def say(operation: Operation, said: Said, written: list[Path], as_json: bool) ->
         for caveat in getattr(thing, "caveats", ()):
             if caveat.code in (VALUES_LOST, FIELD_DOUBTFUL, TAKEN_OUT):
                 print(f"{caveat.sentence}.")
-    for path in written:
-        print(f"Written: {path}")
+    if written:
+        told = "; ".join(filter(None, map(_in_short, said.in_files)))
+        print(f"Written: {', '.join(map(str, written))}{f' ({told})' if told else ''}")
     for sentence in said.lost:
         print(f"{sentence}.")
+
+
+def _in_short(thing: Any) -> str:
+    """What there is to know of a thing that went into a file."""
+    if isinstance(thing, Table):
+        return f"{thing.count} {'row' if thing.count == 1 else 'rows'}"
+    if isinstance(thing, LabelMap):
+        return ", ".join(f"{row.name} {int(thing.counts[row.number])} voxels" for row in list(thing.table)[:6])
+    if isinstance(thing, Image):
+        sizes = " × ".join(map(str, (*thing.space.shape, *(axis.size for axis in thing.axes))))
+        return f"{sizes} voxels{f', {thing.unit}' if thing.unit else ''}"
+    return ""
 
 
 def say_trouble(trouble: Trouble, as_json: bool) -> None:

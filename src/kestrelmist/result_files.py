@@ -180,6 +180,7 @@ def _write(path: Path, thing: Any, progress: Progress, said: Said) -> list[Path]
     from .formats.saving import save_thing
 
     save_thing(path, thing, progress)
+    said.in_files.append(thing)
     if isinstance(thing, LabelMap):
         return [path, table_path(path)] if len(thing.table) else [path]
     beside = write_sidecar(path, thing) if isinstance(thing, Image) and is_nifti(path) else []

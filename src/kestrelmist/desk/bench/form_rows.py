@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QApplication, QFormLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QEvent
+from PySide6.QtWidgets import QFormLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...core.parameter import Parameter
 from ..plain_text import Words, plain_tip
 from .rows import soft
 
+HELP = "help"
+"""Property of a field under which stands which help is its."""
 LONG = 120
 """Characters of a line that explains a field; all of it is in its tip."""
 
@@ -28,32 +31,33 @@ class Explaining(QWidget):
     def __init__(self, summary: str):
         super().__init__()
         self.summary, self.words = summary, soft(summary)
-        self._helps: dict[QWidget, str] = {}
+        self._helps: list[str] = []
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.addWidget(self.words)
         column.addStretch(1)
-        app = QApplication.instance()
-        assert isinstance(app, QApplication)
-        app.focusChanged.connect(self._follow)
 
     def explain(self, field: QWidget, help: str) -> None:
         """What is said while a field, or something in it, has focus."""
-        self._helps[field] = help
+        self._helps.append(one_line(help))
+        for part in (field, *field.findChildren(QWidget)):
+            part.setProperty(HELP, len(self._helps) - 1)
+            part.installEventFilter(self)
 
     def resizeEvent(self, event) -> None:
         super().resizeEvent(event)
         # as tall as the longest of what it will say, so that no row moves under the pointer
         metrics = self.words.fontMetrics()
         flags = 0x1000  # word wrap
-        texts = [self.summary, *map(one_line, self._helps.values())]
+        texts = [self.summary, *self._helps]
         self.setMinimumHeight(max(metrics.boundingRect(0, 0, self.width(), 1 << 16, flags, t).height() for t in texts))
 
-    def _follow(self, _, now: QWidget | None) -> None:
-        field = now
-        while field is not None and field not in self._helps:
-            field = field.parentWidget()
-        self.words.setText(one_line(self._helps[field]) if field is not None else self.summary)
+    def eventFilter(self, watched, event) -> bool:
+        if event.type() == QEvent.Type.FocusIn:
+            self.words.setText(self._helps[watched.property(HELP)])
+        elif event.type() == QEvent.Type.FocusOut:
+            self.words.setText(self.summary)
+        return False
 
 
 class Rows(QWidget):

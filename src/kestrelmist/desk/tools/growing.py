@@ -25,7 +25,6 @@ def _start(event: ToolEvent) -> Gesture | None:
             "neighbours": settings.neighbours,
             "through": "label" if inside else "range",
         },
-        more="region growing magic wand flood fill segmentation segment",
     )
     return None
 
@@ -41,5 +40,6 @@ register(
         ("Outline",),
         ("range", "neighbours"),
         order=3,
+        more="region growing magic wand flood fill segmentation segment",
     )
 )

@@ -71,6 +71,13 @@ def set_subject(study: Study, subject: SubjectName, column: str, value: str = ""
         Its name.
     column : text
         Of the table of subjects; a new name makes a new one.
+    value : text
+        Any; left out, what stands there is taken out.
+
+    Raises
+    ------
+    Trouble
+        When there is no such subject, or that is no name of a column.
     """
     known = subject_of(study, _there(study, subject))
     changed = known.with_column(column, value)
@@ -97,6 +104,11 @@ def set_visit(study: Study, image: AnyImage, visit: str, date: str = "", others:
         Of the visit, as in 2026-11-29.
     others : images
         More images of the same subject and visit.
+
+    Raises
+    ------
+    Trouble
+        When they are of another subject, there is no name, or the date is none.
     """
     several = [image, *(others or [])]
     strange = next((r for r in several if r.subject != image.subject), None)
@@ -119,8 +131,15 @@ def rename_subject(study: Study, subject: SubjectName, name: str) -> None:
 
     Parameters
     ----------
+    subject : text
+        Its present name.
     name : text
         One that no other subject has.
+
+    Raises
+    ------
+    Trouble
+        When there is no such subject, or the name is taken or none.
     """
     old, fresh = _there(study, subject), typed_name(name)
     if not fresh:
@@ -147,6 +166,11 @@ def move_to_subject(study: Study, thing: AnyThing, subject: str) -> None:
     ----------
     subject : text
         Its name; one that is not there yet is made.
+
+    Raises
+    ------
+    Trouble
+        When it is of that subject, or of a thing that goes elsewhere.
     """
     fresh = typed_name(subject)
     if not fresh:
