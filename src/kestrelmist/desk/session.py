@@ -250,6 +250,11 @@ class Session(QObject):
         if job:
             raise Trouble(f"“{job.title}” is still at work on the labels", "wait a moment, or cancel it above")
 
+    def take_off(self, keys: list[int]) -> None:
+        """Take several things off the Shelf, as one step."""
+        if self.guarded(lambda: self.study.set_removed(keys, True) or True):
+            self.shelf_changed.emit()
+
     def delete(self, key: int, name: str) -> bool:
         """Delete a thing for good."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QFontMetrics, QPixmap
@@ -24,17 +25,27 @@ ICONS = {"transform": "move-3d", "table": "table"}
 class Card(PictureCard):
     """One thing: a picture, its name, and a line about it. Words are shown as they are, never as markup."""
 
+    HEIGHT, PICTURE, MARGINS = HEIGHT, PICTURE, (5, 5, 3, 5)
+    several: Callable[[], list[int]] = staticmethod(list)
+    """Gives the ids of all that are chosen, with it among them when several are."""
+    choose_too: Callable[[int, bool], None] = staticmethod(lambda key, all_between: None)
+    """Called with a click that chooses one more, or all in between."""
+
     def __init__(self, desk: Desk, record: Record):
-        super().__init__(self.picture_for(desk, record), PICTURE, HEIGHT, (5, 5, 3, 5))
+        super().__init__(self.picture_for(desk, record), self.PICTURE, self.HEIGHT, self.MARGINS)
         self.desk, self.record = desk, record
-        self.name.setText(two_lines(record.name, self.name.fontMetrics(), ROOM))
-        told, metrics = record.short_facts, self.facts.fontMetrics()
-        if metrics.horizontalAdvance(told) > ROOM:  # the first of them; all are told by the pointer
-            told = metrics.elidedText(told.split(" · ")[0], Qt.TextElideMode.ElideRight, ROOM)
-        self.facts.setText(told)
+        self.write(record.name)
         self.setAccessibleName(f"{record.subject}, {record.name}")
         self.setToolTip(plain_tip(self.told()))
         self.set_chosen(False)
+
+    def write(self, label: str) -> None:
+        """Show what it is called, and a line about it."""
+        self.name.setText(two_lines(label, self.name.fontMetrics(), ROOM))
+        told, metrics = self.record.short_facts, self.facts.fontMetrics()
+        if metrics.horizontalAdvance(told) > ROOM:  # the first of them; all are told by the pointer
+            told = metrics.elidedText(told.split(" · ")[0], Qt.TextElideMode.ElideRight, ROOM)
+        self.facts.setText(told)
 
     @staticmethod
     def picture_for(desk: Desk, record: Record) -> QPixmap:
@@ -57,8 +68,16 @@ class Card(PictureCard):
         """Choose it."""
 
     def mousePressEvent(self, event) -> None:
-        if event.button() == Qt.MouseButton.LeftButton:
+        if event.button() == Qt.MouseButton.LeftButton and not self._chooses(event):
             self.show_it()
+
+    def _chooses(self, event) -> bool:
+        """Whether a click chooses one more instead of showing it."""
+        held = event.modifiers()
+        more = bool(held & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier))
+        if more:
+            self.choose_too(self.record.id, bool(held & Qt.KeyboardModifier.ShiftModifier))
+        return more
 
     def keyPressEvent(self, event) -> None:
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Space):
@@ -73,6 +92,11 @@ class Card(PictureCard):
 
     def contextMenuEvent(self, event) -> None:
         menu = QMenu(self)
+        several = self.several()
+        if len(several) > 1:
+            self._actions_of_several(menu, several)
+            menu.exec(event.globalPos())
+            return
         self.actions(menu)
         session, key = self.desk.session, self.record.id
         changing = [
@@ -83,6 +107,23 @@ class Card(PictureCard):
         for action in changing:
             action.setEnabled(self.record.known and not self.desk.study.read_only)
         menu.exec(event.globalPos())
+
+    def _actions_of_several(self, menu: QMenu, keys: list[int]) -> None:
+        """What can be done with several things at once."""
+        session, count = self.desk.session, len(keys)
+        images = [k for k in keys if isinstance(self.desk.study.items.get(k), ImageRecord)]
+        if 2 <= len(images) == count <= 4:
+            menu.addAction("Show them side by side", lambda: self.desk.beside.show(images))
+        changing = [menu.addAction(f"Take {count} off the Shelf", lambda: session.take_off(keys))]
+        if len(images) == count:
+            changing.append(menu.addAction(f"Visit of {count} images…", lambda: self._ask_visit(images)))
+        for action in changing:
+            action.setEnabled(not self.desk.study.read_only)
+
+    def _ask_visit(self, keys: list[int]) -> None:
+        name = ask_text(self, "Visit", "Its name, such as before:")
+        if name:
+            self.desk.session.run("set-visit", {"image": keys[0], "others": keys[1:], "visit": name})
 
     def ask_and_rename(self) -> None:
         name = ask_text(self, "Rename", "Its name:", self.record.name)
@@ -127,7 +168,8 @@ class ImageCard(Card):
             carry(self, self.record.id, self.picture.pixmap())
 
     def mouseReleaseEvent(self, event) -> None:
-        if event.button() == Qt.MouseButton.LeftButton and self.rect().contains(event.position().toPoint()):
+        inside = self.rect().contains(event.position().toPoint())
+        if event.button() == Qt.MouseButton.LeftButton and inside and not self._chooses(event):
             self.show_it()
 
     def actions(self, menu: QMenu) -> None:

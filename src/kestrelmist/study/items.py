@@ -37,6 +37,8 @@ class Record:
     added: str = ""
     owner: str = ""
     """Name of the thing it is of."""
+    made_of: int | None = None
+    """Id of the first thing that the step was given which has made it."""
 
     def __getattr__(self, name: str) -> Any:
         """The body of a row that was read is taken apart when it is first asked for: of thousands few are."""
@@ -136,7 +138,7 @@ class ImageRecord(Record):
 RECORDS: dict[str, type[Record]] = {"image": ImageRecord}
 """Kinds of which a row tells more than of others."""
 COLUMNS = (
-    "item.id, item.kind, item.of, item.name, item.space, item.hash, item.body, item.removed, item.added,"
+    "item.id, item.kind, item.of, item.name, item.space, item.hash, item.body, item.removed, item.added, item.made_of,"
     " subject.name AS subject, owner.name AS owner,"
     " json_valid(item.body) AND json_type(item.body) = 'object' AS sound"
 )
@@ -302,8 +304,8 @@ class Items:
         db.execute("INSERT OR IGNORE INTO subject (name) VALUES (?)", (record.subject,))
         subject = db.execute("SELECT id FROM subject WHERE name = ?", (record.subject,)).fetchone()[0]
         made = db.execute(
-            "INSERT INTO item (kind, subject_id, of, name, space, hash, body, thumbnail, removed, added)"
-            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO item (kind, subject_id, of, name, space, hash, body, thumbnail, removed, added, made_of)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 record.kind,
                 subject,
@@ -315,6 +317,7 @@ class Items:
                 thumbnail,
                 int(record.removed),
                 record.added or now(),
+                record.made_of,
             ),
         ).lastrowid
         assert made is not None
@@ -366,6 +369,7 @@ def _record(row: sqlite3.Row) -> Record:
         bool(row["removed"]),
         row["added"],
         row["owner"] or "",
+        row["made_of"],
     )
     object.__setattr__(found, "_text", row["body"])
     object.__delattr__(found, "body")

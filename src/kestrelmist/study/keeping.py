@@ -234,6 +234,7 @@ class _Keeping:
         if not read:
             named = study.items.free_name(prepared.name, kind, subject, of, coming=coming)
         row = Record(0, kind, subject, named, of, prepared.space, prepared.hash, prepared.body, removed=True)
+        row = replace(row, made_of=self._made_of())
         key = study.items.insert(db, row, prepared.thumbnail)
         facts = store_for(kind).take(study, prepared, key)
         self.taken.append((prepared, key, thing))
@@ -252,6 +253,13 @@ class _Keeping:
             other.subject = subject
             self._row(db, other, None, key)
         return found
+
+    def _made_of(self) -> int | None:
+        """What the step was given first: what leads, else whatever it is."""
+        lead = self.task.of(self.task.about.lead)
+        first = next((g for several in self.task.inputs.values() for g in several), None)
+        given = lead or first
+        return None if given is None else given.item
 
     def _edit(self, db: sqlite3.Connection, result: Result, edit: LabelEdit) -> None:
         target = self.task.of(self.task.about.changed_by(result.kind))

@@ -61,6 +61,7 @@ ALTER TABLE image ADD COLUMN colour INTEGER NOT NULL DEFAULT 0;
 
 VERSION_6 = """
 ALTER TABLE step ADD COLUMN found TEXT NOT NULL DEFAULT '{}';
+ALTER TABLE item ADD COLUMN made_of INTEGER;
 """
 
 VERSION_4 = """
@@ -208,6 +209,28 @@ def _caveat(note: str) -> dict:
     return {"code": next((code for words, code in codes if words in note), NOTED), "sentence": note}
 
 
+def _to_relations(db: sqlite3.Connection) -> None:
+    _together_to_transforms(db)
+    _made_of_from_steps(db)
+
+
+def _made_of_from_steps(db: sqlite3.Connection) -> None:
+    """What a thing was made of stood in the logbook alone: from here on its row says it."""
+    for inputs, outputs in db.execute("SELECT inputs, outputs FROM step ORDER BY id").fetchall():
+        given, made = _items_in(inputs), _items_in(outputs)
+        for key in made if given else ():
+            if key not in given:
+                db.execute("UPDATE item SET made_of = ? WHERE id = ? AND made_of IS NULL", (given[0], key))
+
+
+def _items_in(text: str) -> list[int]:
+    """Ids of the things that a step names; none where it cannot be made out."""
+    with suppress(ValueError, AttributeError, TypeError):
+        things = [t for several in json.loads(text).values() for t in several]
+        return [t["item"] for t in things if isinstance(t, dict) and isinstance(t.get("item"), int)]
+    return []
+
+
 def _together_to_transforms(db: sqlite3.Connection) -> None:
     """That images of two spaces were meant to lie together stood in the row of one: now a transform says it."""
     for text, space in db.execute(
@@ -251,7 +274,7 @@ STEPS: tuple[Step, ...] = (
     (VERSION_3, None),
     (VERSION_4, _to_items),
     ("", _sections_to_images),
-    (VERSION_6, _together_to_transforms),
+    (VERSION_6, _to_relations),
 )
 CURRENT = len(STEPS)
 

@@ -44,6 +44,9 @@ QPushButton[kind="primary"]:focus {{ border: 2px solid {t.ink}; padding: 3px 9px
 QPushButton[kind="primary"]:disabled {{ background: {t.hairline}; border-color: {t.hairline}; color: {t.soft}; }}
 QPushButton[kind="link"] {{ background: transparent; border: 1px solid transparent; color: {t.rust};
     text-align: left; padding: 2px 4px; }}
+QPushButton[kind="heading"] {{ background: transparent; border: 1px solid transparent; color: {t.soft};
+    font-size: 13px; font-weight: 600; text-align: left; padding: 1px 0; }}
+QPushButton[kind="heading"]:hover {{ color: {t.ink}; }}
 QPushButton[kind="link"]:hover {{ text-decoration: underline; }}
 QPushButton:checked {{ background: {t.rust_tint}; border-color: {t.rust}; }}
 QPushButton[kind="small"] {{ padding: 1px 8px; font-size: 13px; }}
