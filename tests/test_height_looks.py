@@ -5,14 +5,15 @@ from unittest import mock
 import numpy as np
 from PySide6.QtCore import QEvent, QPoint, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QLabel
+from PySide6.QtWidgets import QApplication
 
 from kestrelmist.core.axis import Axis
+from kestrelmist.core.heading import arranged, sorts_of
 from kestrelmist.core.heights import is_height_map
 from kestrelmist.core.operation import find_operation
 from kestrelmist.core.quantity import nanometres
 from kestrelmist.demo.enamel import enamel
-from kestrelmist.prepare import GROUPS, groups_for
+from kestrelmist.prepare import HEADINGS
 from kestrelmist.scene.colouring import BACKGROUND
 from kestrelmist.scene.drawing import Drawn, draw
 from kestrelmist.scene.first_look import first_look
@@ -200,21 +201,32 @@ class FormTest(DeskCase):
             ((64, 64, 9), time, "", "Series", "Sections"),
             ((64, 64, 9), [], "HU", "Grid", "Sections"),
         ):
-            order = groups_for(shape, axes, unit)
-            self.assertEqual((order[0], order[-1], sorted(order)), (first, last, sorted(GROUPS)))
+            order = arranged(HEADINGS, sorts_of(shape, axes, unit))
+            self.assertEqual((order[0][0].name, order[-1][0].name, order[-1][1]), (first, last, False))
+            self.assertEqual({heading for heading, _ in order}, set(HEADINGS))
         page = self.window.bench.page("Prepare")
         page.close_form()
 
         def headings():
-            found = [w for w in page.home.findChildren(QLabel) if w.text() in GROUPS]
-            return [w.text() for w in sorted(found, key=lambda w: w.mapTo(page.home, QPoint()).y())]
+            found = [u for u in page.headings.under.values() if u.is_open]
+            return [u.heading.name for u in sorted(found, key=lambda u: u.mapTo(page.home, QPoint()).y())]
 
         self.settle(self.window)
         self.assertEqual(headings()[0], "Height maps")
         self.desk.study.run("gather", folder=self.place / self._balls())
         self.desk.viewing.show_image(self.desk.study.records()[-1].id)
         self.settle(self.window)
-        self.assertEqual((headings()[0], headings()[-1]), ("Grid", "Sections"))
+        self.assertEqual((headings()[0], headings()[-1]), ("Grid", "Values"))
+        # what a hand has opened stays so, whatever leads
+        sections = page.headings.under["Sections"]
+        self.assertFalse(sections.buttons.isVisibleTo(page))
+        self.assertEqual(sections.head.text(), f"Sections · {sections.count}")
+        self.press(sections.head)
+        self.desk.viewing.show_image(self.desk.study.records()[0].id)
+        self.settle(self.window)
+        self.assertTrue(sections.buttons.isVisibleTo(page))
+        self.press(sections.head)
+        self.assertEqual(sections.head.accessibleName(), "Sections, folded")
 
     def test_settings_that_do_not_count_stay_out_of_the_way(self):
         form = self.form

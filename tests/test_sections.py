@@ -1,8 +1,10 @@
 """Sections, step heights and roughness, against closed formulas and made-up enamel whose depth is known."""
 
 import math
+import sqlite3
 import tempfile
 import unittest
+from contextlib import closing
 from pathlib import Path
 
 import nibabel as nib
@@ -400,11 +402,12 @@ class OfAnImageTest(PlaceCase):
             study.run("profile", image="Enamel", from_=(-9, 0, 0), to=(9, 0, 0), name="S")
             key = study.items.of_kind("curve")[0].id
             lost = study.run("profile", image="Other", from_=(-9, 0, 0), to=(9, 0, 0), name="Lost")
-            with study.catalogue.change() as db:  # as layout 4 had it
-                db.execute("UPDATE item SET of = NULL WHERE kind = 'curve'")
-                study.items.update(db, lost, {"body.image": "Nowhere"})
-                db.execute("ALTER TABLE step DROP COLUMN found")
-                db.execute("PRAGMA user_version = 4")
+        with closing(sqlite3.connect(self.place / "study" / "study.db")) as db, db:  # as layout 4 had it
+            db.execute("UPDATE item SET of = NULL WHERE kind = 'curve'")
+            db.execute("UPDATE item SET body = json_set(body, '$.image', 'Nowhere') WHERE id = ?", (lost,))
+            db.execute("ALTER TABLE step DROP COLUMN found")
+            db.execute("ALTER TABLE item DROP COLUMN made_of")
+            db.execute("PRAGMA user_version = 4")
         with Study(self.place / "study") as study:
             self.assertEqual(study.items.get(key).of, study.find("Enamel").id)
             self.assertIsNone(study.items.get(lost).of)

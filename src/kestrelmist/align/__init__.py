@@ -1,1 +1,9 @@
 """Operations that place images in the world."""
+
+from ..core.heading import Heading
+
+HEADINGS = (
+    Heading("This image"),
+    Heading("Transforms"),
+)
+"""Headings under which the Bench lists the operations, in this order."""

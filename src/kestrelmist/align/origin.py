@@ -16,6 +16,7 @@ from ..core.placement import Placement
     name="set-origin",
     keywords="landmark zero position shift landmark anterior commissure re-origin",
     takes="series colour",
+    group="This image",
 )
 def set_origin(image: Image, point: WorldPoint) -> Placement:
     """Move an image so that a landmark comes to lie at world position (0, 0, 0). No value is touched or copied.

@@ -35,6 +35,7 @@ World_ = Annotated[str | None, LeftOut("not said", was="")]
     keywords="affine matrix itk import registration registration matrix load transform warp displacement field",
     called={"source": "From world", "target": "To world", "from_image": "Or from that of", "to_image": "Or to that of"},
     rare="source target",
+    group="Transforms",
 )
 def open_transform(
     file: FilePath,
@@ -80,7 +81,7 @@ def _world(which: str, name: str | None, image: Image | None) -> World:
     return image.space.world if image is not None else World(name or "", name or "scanner")
 
 
-@operation("align", "Save a transform", name="save-transform", keywords="affine matrix itk export")
+@operation("align", "Save a transform", name="save-transform", keywords="affine matrix itk export", group="Transforms")
 def save_transform(transform: Mapping, to: NewPath, *, replace_file: bool = False) -> Table:
     """Write a transform: as ITK text (.tfm) or HDF5 (.h5), a displacement field also as NIfTI (.nii.gz), an affine one
     also as four rows of four numbers (.txt) or packed (.mat).
@@ -109,6 +110,7 @@ def save_transform(transform: Mapping, to: NewPath, *, replace_file: bool = Fals
     name="join-transforms",
     keywords="concatenate compose chain affine concatenate transforms multiply matrices",
     called={"then": "And then"},
+    group="Transforms",
 )
 def join_transforms(transform: Mapping, then: Mapping) -> Mapping:
     """One transform that does the work of two, one after the other.
@@ -127,7 +129,11 @@ def join_transforms(transform: Mapping, then: Mapping) -> Mapping:
 
 
 @operation(
-    "align", "Turn a transform round", name="invert-transform", keywords="inverse reverse affine back inverse transform"
+    "align",
+    "Turn a transform round",
+    name="invert-transform",
+    keywords="inverse reverse affine back inverse transform",
+    group="Transforms",
 )
 def invert_transform(transform: Mapping) -> Mapping:
     """The way back: from where a transform leads to where it starts."""
@@ -140,6 +146,7 @@ def invert_transform(transform: Mapping) -> Mapping:
     name="place-by",
     keywords="apply affine move apply transform move image",
     takes="series colour",
+    group="This image",
 )
 def place_by(image: Image, transform: Mapping) -> Placement:
     """Move an image by an affine transform, without resampling: its voxels come to lie elsewhere, no value changes.
@@ -179,6 +186,7 @@ class FieldOf(NamedTuple):
     name="field-of-transform",
     keywords="displacement field warp deformation jacobian export vectors",
     called={"grid": "On grid of"},
+    group="Transforms",
 )
 def field_of_transform(transform: Mapping, grid: Grid, *, progress: Progress = silent()) -> FieldOf:
     """A displacement field that does what a transform does, worked out at every voxel of a grid: to be written for
@@ -239,6 +247,7 @@ def field_of_transform(transform: Mapping, grid: Grid, *, progress: Progress = s
     keywords="two subjects meant same space world identity",
     takes="series colour",
     called={"others": "Lies with it"},
+    group="This image",
 )
 def together(image: Grid, others: list[Grid]) -> list[Mapping]:
     """Say that images of other spaces lie where an image does, as they are: positions mean the same in both. Transforms

@@ -2,92 +2,21 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QColor, QFont, QPainter, QPen
+from PySide6.QtCore import QSize, Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QProgressBar,
     QPushButton,
-    QSizePolicy,
     QToolButton,
     QVBoxLayout,
     QWidget,
 )
 
 from ..core.waiting import waiting_sentence
-from .desk_model import STAGES, Desk
+from .desk_model import Desk
 from .plain_text import Words, plain_tip
-from .theme.theme import Theme, icon, mark, words
-
-
-class StagePath(QWidget):
-    """Six stops on a line. Always free to jump; the one in force is the large ring."""
-
-    chosen = Signal(str)
-
-    def __init__(self, parent=None):
-        super().__init__(parent)
-        self.stage = STAGES[0]
-        self._over = None
-        self.setMouseTracking(True)
-        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.setMinimumWidth(400)
-        self.setMaximumWidth(600)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setCursor(Qt.CursorShape.PointingHandCursor)
-        self.setAccessibleName("Path: " + ", ".join(STAGES))
-
-    def set_stage(self, stage: str) -> None:
-        self.stage = stage
-        self.update()
-
-    def stop(self, stage: str) -> QPointF:
-        """Where a stage's ring is."""
-        step = self.width() / len(STAGES)
-        return QPointF((STAGES.index(stage) + 0.5) * step, 18)
-
-    def paintEvent(self, event) -> None:
-        t = Theme.tokens
-        with QPainter(self) as painter:
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            here = STAGES.index(self.stage)
-            for n, stage in enumerate(STAGES):
-                at = self.stop(stage)
-                if n:
-                    painter.setPen(QPen(QColor(t.rust if n <= here else t.hairline), 2))
-                    painter.drawLine(self.stop(STAGES[n - 1]) + QPointF(10, 0), at - QPointF(10, 0))
-                painter.setPen(QPen(QColor(t.rust if n <= here else t.soft), 2))
-                painter.setBrush(QColor(t.rust_tint if n == here else t.rust if n < here else t.panel))
-                radius = 8 if n == here else 5.5
-                painter.drawEllipse(at, radius, radius)
-                painter.setFont(words(13, QFont.Weight.Bold if n == here else QFont.Weight.DemiBold))
-                painter.setPen(QColor(t.ink if n == here or n == self._over else t.soft))
-                painter.drawText(QRectF(at.x() - 50, 28, 100, 20), Qt.AlignmentFlag.AlignCenter, stage)
-            if self.hasFocus():
-                painter.setPen(QPen(QColor(t.rust), 1, Qt.PenStyle.DotLine))
-                painter.setBrush(Qt.BrushStyle.NoBrush)
-                painter.drawRect(self.rect().adjusted(1, 1, -2, -2))
-
-    def _stage_at(self, x: float) -> int:
-        return max(0, min(len(STAGES) - 1, int(x / self.width() * len(STAGES))))
-
-    def mousePressEvent(self, event) -> None:
-        self.chosen.emit(STAGES[self._stage_at(event.position().x())])
-
-    def mouseMoveEvent(self, event) -> None:
-        self._over = self._stage_at(event.position().x())
-        self.update()
-
-    def leaveEvent(self, event) -> None:
-        self._over = None
-        self.update()
-
-    def keyPressEvent(self, event) -> None:
-        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(event.key())
-        if step:
-            self.chosen.emit(STAGES[(STAGES.index(self.stage) + step) % len(STAGES)])
-        else:
-            super().keyPressEvent(event)
+from .stage_path import StagePath
+from .theme.theme import icon, mark
 
 
 class WorkBar(QWidget):
@@ -173,7 +102,7 @@ class PathBar(QWidget):
         names.addWidget(self.study)
         names.addWidget(self.state)
         names.addStretch()
-        self.stages, self.work = StagePath(), WorkBar(desk)
+        self.stages, self.work = StagePath(desk), WorkBar(desk)
         self.undo, self.redo = QToolButton(), QToolButton()
         session = desk.session
         for button, words_, stack in ((self.undo, "Undo", desk.undoing.undo), (self.redo, "Redo", desk.undoing.redo)):
@@ -196,9 +125,6 @@ class PathBar(QWidget):
         row.addWidget(self.undo)
         row.addWidget(self.redo)
         row.addWidget(self.finder)
-        self.stages.set_stage(desk.viewing.stage)
-        self.stages.chosen.connect(desk.viewing.set_stage)
-        desk.viewing.stage_changed.connect(lambda: self.stages.set_stage(desk.viewing.stage))
         desk.undoing.changed.connect(self._undo_state)
         self._soon = QTimer(self, singleShot=True, interval=0)  # once, whatever moves together
         self._soon.timeout.connect(self._name)

@@ -24,7 +24,11 @@ from .subject_rule import SubjectRule
 
 
 @operation(
-    "gather", "Convert a folder to BIDS", name="convert-folder", keywords="bids nifti sidecar dicom whole study sort"
+    "gather",
+    "Convert a folder to BIDS",
+    name="convert-folder",
+    keywords="bids nifti sidecar dicom whole study sort",
+    group="Into files",
 )
 def convert_folder(
     folder: FolderPath,

@@ -213,6 +213,7 @@ def text_in(image: Image, progress: Progress = silent(), most: int | None = None
     name="find-text",
     keywords="identity words pixels annotation ultrasound ocr burned in",
     takes="series colour",
+    group="Identity",
 )
 def find_text(image: Image, progress: Progress = silent()) -> Table:
     """List the pictures of an image that likely still hold words burned into their pixels, and where."""

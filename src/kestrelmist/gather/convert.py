@@ -26,6 +26,7 @@ from ..formats.saving import save_image
     ),
     takes="series colour",
     called={"sidecar": "Facts beside"},
+    group="Into files",
 )
 def convert(
     image: Image, to: NewPath, sidecar: bool = True, replace: bool = False, progress: Progress = silent()

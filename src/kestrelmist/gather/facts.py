@@ -14,6 +14,7 @@ from ..formats.sidecar import KEY, facts_of
     name="facts",
     keywords="header dicom information tags metadata search metadata sidecar",
     takes="series colour",
+    group="This image",
 )
 def facts(image: Image) -> Table:
     """All facts of an image: grid, voxel size and sides, how it was taken, and every element of its header."""

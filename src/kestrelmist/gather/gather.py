@@ -16,7 +16,7 @@ from .subject_rule import SubjectRule
 SOURCES = Literal["patient id", "patient name", "folder", "file name"]
 
 
-@operation("gather", "List series", name="scan", keywords="dicom folder series plan what is in")
+@operation("gather", "List series", name="scan", keywords="dicom folder series plan what is in", group="Folders")
 def list_series(
     folder: FolderPath,
     subject_from: SOURCES = "patient id",

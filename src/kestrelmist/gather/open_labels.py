@@ -25,6 +25,7 @@ from ..formats.label_files import read_label_map, table_path
     name="open-labels",
     keywords="structure set mask dicom seg rtstruct nifti import segmentation file",
     takes="series colour",
+    group="Labels of files",
 )
 def open_labels(image: Image, labels: LabelMap, file: FilePath, progress: Progress = silent()) -> LabelEdit:
     """Bring the labels of a file onto an image by world position: a DICOM segmentation or structure set, or a label
@@ -118,7 +119,13 @@ def merged(labels: LabelMap, found: LabelMap, title: str) -> LabelEdit:
     return LabelEdit(title, whole_difference(labels, work, changed), labels.table, table)
 
 
-@operation("gather", "Labels are this subject's", name="claim-labels", keywords="identity owner subject mend")
+@operation(
+    "gather",
+    "Labels are this subject's",
+    name="claim-labels",
+    keywords="identity owner subject mend",
+    group="Labels of files",
+)
 def claim_labels(image: Image, labels: LabelMap) -> LabelEdit:
     """Say that labels which came with another subject's name belong to this image all the same.
 

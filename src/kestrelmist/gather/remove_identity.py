@@ -38,7 +38,7 @@ DATES = Literal["remove", "shift"]
 PictureNumber = Annotated[int, Between(1, 1e7)]
 WORDS = (
     "de-identify anonymise anonymize confidential patient names burned-in text privacy "
-    "deidentify deidentification pseudonymise pseudonymize anonymization defacing scrub phi"
+    "blank deidentify deidentification pseudonymise pseudonymize anonymization defacing scrub phi"
 )
 
 
@@ -49,7 +49,7 @@ class WithoutIdentity(NamedTuple):
     report: Table
 
 
-@operation("gather", "Remove identity from a folder", name="deidentify", version=3, keywords=WORDS)
+@operation("gather", "Remove identity from a folder", name="deidentify", version=3, keywords=WORDS, group="Identity")
 def deidentify(
     folder: FolderPath,
     to: NewPath,
@@ -164,9 +164,7 @@ def deidentify(
     return outcome.report("Identity removed")
 
 
-@operation(
-    "gather", "Remove identity", name="deidentify-image", version=3, keywords=f"{WORDS} blank", takes="series colour"
-)
+@operation("gather", "Remove identity", version=3, keywords=WORDS, takes="series colour", group="Identity")
 def deidentify_image(
     image: Image,
     labels: LabelMap,

@@ -19,6 +19,7 @@ from ..formats.grid_facts import reordered
     name="reorient",
     keywords="flip swap canonical RAS axes orientation standard orientation nibabel lps ras+",
     takes="series colour",
+    group="This image",
 )
 def reorient(image: Image) -> Image:
     """Order the axes so that i runs to the right, j to the front and k up. Only flips and swaps: every voxel keeps its

@@ -12,7 +12,11 @@ from .what_stays import GROUPS
 
 
 @operation(
-    "gather", "What stays without identity", name="what-stays", keywords="privacy header elements kept anonymise"
+    "gather",
+    "What stays without identity",
+    name="what-stays",
+    keywords="privacy header elements kept anonymise",
+    group="Identity",
 )
 def what_stays(keep_characteristics: bool = False, keep_device: bool = False, keep_descriptions: bool = False) -> Table:
     """List every element of the DICOM standard that may stay when identity is removed, and why; all others go.

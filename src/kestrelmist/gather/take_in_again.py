@@ -39,6 +39,7 @@ def read_today(image: Image, progress: Progress | None = None) -> Image:
     name="take-in-again",
     keywords="reread reload older study wrong scale times palette orientation",
     takes="series colour",
+    group="This image",
 )
 def take_in_again(image: Image, labels: LabelMap, progress: Progress = silent()) -> Image:
     """Read the files of an image once more, as they are read today, and keep what they hold beside it, with the labels

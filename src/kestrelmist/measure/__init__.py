@@ -1,1 +1,11 @@
 """Operations that turn images and labels into tables."""
+
+from ..core.heading import Heading
+
+HEADINGS = (
+    Heading("Heights", "heights"),
+    Heading("Courses", "series"),
+    Heading("Lines"),
+    Heading("Labels"),
+)
+"""Headings under which the Bench lists the operations, in this order."""

@@ -46,6 +46,7 @@ RUN = 128
         "drift": "Slower than",
         "mean_course": "And the mean",
     },
+    group="Courses",
 )
 def correlate(
     image: Image,

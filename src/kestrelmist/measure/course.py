@@ -27,6 +27,7 @@ MODES = Literal["raw", "mean removed", "z-score", "scaled", "percent", "spectrum
     takes="series",
     called={"ball": "Ball about it", "label": "Or label", "mode": "Shown as", "time_column": "With times"},
     rare="time_column",
+    group="Courses",
 )
 def course(
     image: Image,

@@ -22,6 +22,7 @@ from .seed import Ball, Seed, seed_at, time_axis
     takes="series",
     called={"ball": "Ball about it", "label": "Or label", "dashes": "Line"},
     rare="colour width dashes",
+    group="Courses",
 )
 def hold_course(
     image: Image,

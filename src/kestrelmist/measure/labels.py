@@ -24,6 +24,7 @@ from ..core.table import Column, Table
         "volume mean statistics cm3 mm3 volumetry volume of labels region statistics roi statistics size area "
         "count voxels morphometry"
     ),
+    group="Labels",
 )
 def measure_labels(image: Image, labels: LabelMap, progress: Progress = silent()) -> Table:
     """Volume, voxel count, mean and standard deviation of the image in every label.

@@ -133,6 +133,7 @@ def noise_between(found: Section, first: float, second: float) -> Sureness | Non
         "calibration_of_lengths": "Scale ± lengths",
     },
     rare="calibration calibration_of_lengths",
+    group="Heights",
 )
 def read_sections(
     sections: list[Curve],

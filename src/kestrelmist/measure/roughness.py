@@ -37,6 +37,7 @@ PARTS = 5
     version=2,
     called={"from_": "From", "cutoff": "Cut-off", "leave_out": "Not within", "calibration": "Scale ±"},
     rare="calibration",
+    group="Heights",
 )
 def roughness(
     image: Image,

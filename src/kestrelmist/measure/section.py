@@ -149,6 +149,7 @@ def _at(kji: np.ndarray, space: Space, places: np.ndarray) -> np.ndarray:
     keywords=("profile line cross-section height plot intensity line profile intensity profile plot profile line scan"),
     called={"from_": "From", "stroke": "Thickness", "dashes": "Line"},
     rare="colour stroke dashes",
+    group="Lines",
 )
 def profile(
     image: Image,

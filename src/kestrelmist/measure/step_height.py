@@ -43,6 +43,7 @@ def line_of(image: Image, from_, to, width: float, section: Curve | None) -> Lin
     version=2,
     called={"from_": "From", "edge": "Off each edge", "calibration": "Scale ±"},
     rare="edge calibration",
+    group="Heights",
 )
 def step_height(
     image: Image,

@@ -1,1 +1,13 @@
 """Operations and tools that mark anatomy as labels."""
+
+from ..core.heading import Heading
+
+HEADINGS = (
+    Heading("Labels"),
+    Heading("Label maps"),
+    Heading("Loose pieces"),
+    Heading("Versions", seldom=True),
+    Heading("By value", seldom=True),
+    Heading("By hand", seldom=True),
+)
+"""Headings under which the Bench lists the operations, in this order."""

@@ -25,6 +25,7 @@ POINTS = 20_000
     name="compare-labels",
     keywords="overlap dice jaccard hausdorff surface distance agreement version dice coefficient iou inter-rater",
     called={"other": "Compare with"},
+    group="Label maps",
 )
 def compare_labels(labels: LabelMap, other: LabelMap, progress: Progress = silent()) -> Table:
     """Overlap and distance of labels that have the same name in two label maps.

@@ -21,6 +21,7 @@ from .flood import flood
     keywords="region growing seed connected fill flood magic wand segment segmentation",
     called={"through": "Spread through", "neighbours": "Joined by"},
     rare="neighbours",
+    group="By value",
 )
 def grow(
     image: Image,

@@ -20,6 +20,7 @@ COLOUR = re.compile(r"#[0-9A-Fa-f]{6}")
     "New label",
     name="add-label",
     keywords="create class name region of interest roi roi region of interest new class structure",
+    group="Labels",
 )
 def add_label(labels: LabelMap, label: str, colour: str = "") -> LabelEdit:
     """Add a label to the table of a label map, at the lowest free number.
@@ -35,7 +36,9 @@ def add_label(labels: LabelMap, label: str, colour: str = "") -> LabelEdit:
     return LabelEdit(f"New label “{row.name}”", None, labels.table, table)
 
 
-@operation("outline", "Change a label", name="change-label", keywords="rename colour lock unlock hide show")
+@operation(
+    "outline", "Change a label", name="change-label", keywords="rename colour lock unlock hide show", group="Labels"
+)
 def change_label(
     labels: LabelMap,
     label: LabelName,
@@ -84,7 +87,7 @@ def change_label(
     return LabelEdit(title, None, labels.table, labels.table.changed(row.number, **changes))
 
 
-@operation("outline", "Delete a label", name="delete-label", keywords="remove class clear")
+@operation("outline", "Delete a label", name="delete-label", keywords="remove class clear", group="Labels")
 def delete_label(labels: LabelMap, label: LabelName) -> LabelEdit:
     """Take a label out of the table, and its voxels out of the map; this can be undone.
 

@@ -11,7 +11,14 @@ from ..core.operation import operation
 from ..core.parameter import Role
 
 
-@operation("outline", "New label map", name="new-labels", keywords="add copy duplicate second", takes="series colour")
+@operation(
+    "outline",
+    "New label map",
+    name="new-labels",
+    keywords="add copy duplicate second",
+    takes="series colour",
+    group="Label maps",
+)
 def new_labels(image: Annotated[Image, Role("grid")], name: str = "Labels", copy: LabelMap | None = None) -> LabelMap:
     """Make another label map on an image, empty or as a copy of one; in a study it is taken in hand.
 

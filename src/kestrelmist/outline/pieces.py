@@ -50,6 +50,7 @@ def pieces_of(
     name="pieces",
     keywords="connected components islands connected component labelling count objects",
     called={"neighbours": "Joined by"},
+    group="Loose pieces",
 )
 def list_pieces(labels: LabelMap, label: LabelName, neighbours: Literal[26, 18, 6] = 26) -> Table:
     """List the connected pieces of a label, largest first, with volume and place.
@@ -88,6 +89,7 @@ def list_pieces(labels: LabelMap, label: LabelName, neighbours: Literal[26, 18, 
     keywords="keep largest island clean islands small objects despeckle clean up",
     called={"below": "Smaller than", "neighbours": "Joined by"},
     rare="neighbours",
+    group="Loose pieces",
 )
 def remove_pieces(
     image: Image,

@@ -12,7 +12,7 @@ from ..core.operation import operation
 from ..core.patch import LabelEdit, Patch, patch_from_mask
 
 
-@operation("outline", "Renumber labels", name="renumber", keywords="gap unused numbers")
+@operation("outline", "Renumber labels", name="renumber", keywords="gap unused numbers", group="Labels")
 def renumber(image: Image, labels: LabelMap) -> LabelEdit:
     """Give the labels the numbers 1, 2, 3 … in their present order. Names and colours stay.
 

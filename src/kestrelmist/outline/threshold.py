@@ -14,7 +14,10 @@ from ..core.patch import LabelEdit, patch_from_mask
 
 
 @operation(
-    "outline", "Threshold", keywords="range bone tissue thresholding binarise binarize segment segmentation otsu"
+    "outline",
+    "Threshold",
+    keywords="range bone tissue thresholding binarise binarize segment segmentation otsu",
+    group="By value",
 )
 def threshold(image: Image, labels: LabelMap, label: LabelName, low: ImageValue, high: ImageValue) -> LabelEdit:
     """Give a label to every voxel whose value lies in a range, joined or not.

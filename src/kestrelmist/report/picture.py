@@ -58,6 +58,7 @@ Share = Annotated[float, Between(0, 1)]
         "left_on_left": "Left on left",
     },
     rare="over_low over_high over_colours below_colours opacity compare share square",
+    group="Pictures",
 )
 def picture(
     image: Image | None = None,

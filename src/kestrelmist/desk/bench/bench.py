@@ -36,8 +36,6 @@ class Bench(QWidget):
         inner.setContentsMargins(0, 0, 10, 0)
         inner.setSpacing(10)
         inner.addWidget(self.stack)
-        self.here = HerePanel(desk)
-        inner.addWidget(self.here)
         inner.addWidget(self.look)
         inner.addStretch(1)
         inside.setFixedWidth(WIDTH - 23)
@@ -53,6 +51,8 @@ class Bench(QWidget):
         foot = QVBoxLayout()
         foot.setContentsMargins(0, 0, 8, 0)
         foot.setSpacing(8)
+        self.here = HerePanel(desk)  # in view whatever the page is scrolled to
+        foot.addWidget(self.here)
         foot.addWidget(self.checks)
         self.surfaces, self.go_measure = QPushButton("Solid view large"), QPushButton("Measure these")
         self.go_measure.setProperty("kind", "primary")

@@ -3,7 +3,16 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QApplication, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QApplication,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ...core.cells import harmless
 from ...core.digits import signed
@@ -14,6 +23,9 @@ from ..plain_text import Words, plain_tip
 from ..readout import shown_unit
 from ..theme.theme import figures
 from .rows import section
+
+TALLEST = 160
+"""Pixels of the rows; more of them are scrolled."""
 
 
 def label_text(labels: LabelMap, world) -> str:
@@ -43,9 +55,17 @@ class HerePanel(QWidget):
         head.addWidget(self.pin)
         head.addWidget(self.copy)
         column.addLayout(head)
-        self._grid = QGridLayout()
+        held = QWidget()
+        held.setProperty("kind", "scrolled")
+        self._grid = QGridLayout(held)
+        self._grid.setContentsMargins(0, 0, 0, 0)
         self._grid.setVerticalSpacing(2)
-        column.addLayout(self._grid)
+        self._area = QScrollArea(widgetResizable=True)
+        self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._area.setFrameShape(QFrame.Shape.NoFrame)
+        self._area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self._area.setWidget(held)
+        column.addWidget(self._area)
         self._names: list[Words] = []
         self._values: list[Words] = []
         self.pin.toggled.connect(lambda _: self.refresh())
@@ -118,6 +138,7 @@ class HerePanel(QWidget):
                 name.setAccessibleName(words)
                 name.setToolTip(plain_tip(words) if short != words else "")
                 value.setText(text)
+        self._area.setFixedHeight(min(self._grid.sizeHint().height(), TALLEST))
 
     def put_on_clipboard(self) -> None:
         """The place and the lines, with tabs between name and value."""

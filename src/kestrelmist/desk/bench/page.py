@@ -3,26 +3,21 @@ itself."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtWidgets import QGridLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from ...core.operation import Operation, operations_of
+from ...core.operation import Operation
 from ...core.registry import Registry
-from ..plain_text import plain_tip
 from ..tool import tool_named
-from .rows import OnePage, page, section, soft, title
+from .headings import Headings
+from .rows import OnePage, page, soft, title
 
 if TYPE_CHECKING:
     from ..desk_model import Desk
     from ..plan_table import PlanPage
-
-
-HALF = 124
-"""Pixels of a title that has a row of the Bench to itself when it is longer."""
 
 
 @dataclass(frozen=True)
@@ -80,6 +75,7 @@ class OperationPages(OnePage):
         super().__init__()
         self.desk, self.home, self.form = desk, home, None
         self.groups: dict[str, QWidget] = {}
+        self.headings: Headings | None = None
         self.add(home)
 
     def open(self, operation: Operation):
@@ -121,84 +117,26 @@ class OperationPages(OnePage):
             self.desk.hand.tool_changed.connect(show)
             show()
 
+    def add_headings(self, stage: str, column: QVBoxLayout, left_out: Sequence[str] = ()) -> None:
+        """Put the operations of a stage under their headings into a column, but for those with a place of their own."""
+        self.headings = Headings(self.desk, stage, self.open, left_out)
+        column.addWidget(self.headings)
+
     def dress(self) -> None:
         """Put on the theme in force."""
+        if self.headings is not None:
+            self.headings.dress()
         for group in self.groups.values():
             if hasattr(group, "dress"):
                 group.dress()
 
 
 def stage_page(context: BenchContext, stage: str, sentence: str, left_out: tuple[str, ...] = ()) -> OperationPages:
-    """A page of a title, a sentence, the stage's groups, and its operations by name."""
+    """A page of a title, a sentence, the stage's groups, and its operations under their headings."""
     home, column = page()
     pages = OperationPages(context.desk, home)
     column.addWidget(title(stage))
     column.addWidget(soft(sentence))
     pages.add_groups(context, stage, column)
-    listed = [o for o in operations_of(stage.lower()) if o.name not in left_out]
-    if listed and pages.groups:
-        column.addWidget(section("More"))
-    package = import_module(f"kestrelmist.{stage.lower()}")
-    order = getattr(package, "GROUPS", ())
-    headed: dict[str, QWidget] = {}
-    for group in (*order, ""):
-        here = [o for o in listed if o.group == group or (not group and o.group not in order)]
-        if here:
-            headed[group] = _headed(group, operation_buttons(lambda: pages, here, pairs=bool(group)))
-            column.addWidget(headed[group])
-    if hasattr(package, "groups_for"):
-        _follow_the_lead(context.desk, column, headed, package.groups_for)
+    pages.add_headings(stage, column, left_out)
     return pages
-
-
-def _headed(group: str, buttons: QWidget) -> QWidget:
-    widget = QWidget()
-    column = QVBoxLayout(widget)
-    column.setContentsMargins(0, 0, 0, 0)
-    column.setSpacing(7)
-    if group:
-        column.addWidget(section(group))
-    column.addWidget(buttons)
-    return widget
-
-
-def _follow_the_lead(desk: Desk, column: QVBoxLayout, headed: dict[str, QWidget], groups_for) -> None:
-    """Headings stand in the order in which the image that leads needs them."""
-    first = min(column.indexOf(widget) for widget in headed.values())
-
-    def arrange() -> None:
-        record = desk.viewing.record
-        if record is None:
-            return
-        order = [g for g in (*groups_for(record.grid.shape, record.axes, record.unit), "") if g in headed]
-        for n, group in enumerate(order):
-            if column.indexOf(headed[group]) != first + n:
-                column.removeWidget(headed[group])
-                column.insertWidget(first + n, headed[group])
-
-    desk.viewing.lead_changed.connect(arrange)
-    arrange()
-
-
-def operation_buttons(
-    pages_of: Callable[[], OperationPages], operations: list[Operation], pairs: bool = False
-) -> QWidget:
-    """Links for the operations, as `pairs` two in a row where they are short; `pages_of()` gives the pages that open
-    the form."""
-    widget = QWidget()
-    grid = QGridLayout(widget)
-    grid.setContentsMargins(0, 0, 0, 0)
-    grid.setSpacing(2)
-    grid.setColumnStretch(0, 1)
-    grid.setColumnStretch(1, 1)
-    at = 0
-    for operation in operations:
-        button = QPushButton(operation.title)
-        button.setProperty("kind", "link")
-        button.setToolTip(plain_tip(operation.summary))
-        button.clicked.connect(lambda _=False, o=operation: pages_of().open(o))
-        wide = not pairs or button.fontMetrics().horizontalAdvance(operation.title) > HALF
-        at += at % 2 if wide else 0  # a long one has a row of its own
-        grid.addWidget(button, at // 2, at % 2, 1, 2 if wide else 1)
-        at += 2 if wide else 1
-    return widget

@@ -28,6 +28,7 @@ from ._results import keep_table
     keywords="export all nifti sidecar",
     repeats=False,
     slow=True,
+    group="Into files",
 )
 def convert_study(study: Study, to: NewPath, session: str = "", progress: Progress = silent()) -> Table:
     """Write every image on the Shelf as NIfTI with a sidecar, sorted as the BIDS standard sorts them. What is there

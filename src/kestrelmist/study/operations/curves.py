@@ -21,6 +21,7 @@ from ..study import Study
     keywords="colour width dashes line course",
     repeats=False,
     called={"dashes": "Line"},
+    group="Courses",
 )
 def style_curve(
     study: Study,

@@ -24,6 +24,7 @@ from ..study import Study
     slow=True,
     called={"uneven": "Odd slices", "sequences": "Numbers mean", "spacing": "Voxel size"},
     rare="spacing sequences",
+    group="Folders",
 )
 def gather(
     study: Study,

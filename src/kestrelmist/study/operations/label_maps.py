@@ -11,13 +11,27 @@ from ..kinds import AnyLabels
 from ..study import Study
 
 
-@operation("outline", "Take a label map in hand", name="choose-labels", keywords="select switch work on", repeats=False)
+@operation(
+    "outline",
+    "Take a label map in hand",
+    name="choose-labels",
+    keywords="select switch work on",
+    repeats=False,
+    group="Label maps",
+)
 def choose_labels(study: Study, labels: AnyLabels) -> None:
     """Choose the label map that tools work on, on the image it is of."""
     study.maps.take_in_hand(labels.id)
 
 
-@operation("outline", "Name this version", name="name-version", keywords="snapshot save state ", repeats=False)
+@operation(
+    "outline",
+    "Name this version",
+    name="name-version",
+    keywords="snapshot save state ",
+    repeats=False,
+    group="Versions",
+)
 def name_version(study: Study, labels: AnyLabels, name: str) -> None:
     """Give the present state of a label map a name, to go back to it or compare with it.
 
@@ -29,7 +43,7 @@ def name_version(study: Study, labels: AnyLabels, name: str) -> None:
     versions.name_version(study, labels.id, name)
 
 
-@operation("outline", "List versions", name="versions", keywords="snapshot states", repeats=False)
+@operation("outline", "List versions", name="versions", keywords="snapshot states", repeats=False, group="Versions")
 def list_versions(study: Study, labels: AnyLabels) -> Table:
     """List the named versions of a label map, the newest first, and what has changed since."""
     return versions.as_table(study, labels.id)
@@ -43,6 +57,7 @@ def list_versions(study: Study, labels: AnyLabels) -> Table:
     repeats=False,
     slow=True,
     edits="label map",
+    group="Versions",
 )
 def back_to_version(study: Study, labels: AnyLabels, version: str, progress: Progress = silent()) -> None:
     """Bring a label map back to a named version, or to how it was before the last session; this can be undone.
@@ -62,6 +77,7 @@ def back_to_version(study: Study, labels: AnyLabels, version: str, progress: Pro
     keywords="changes since dice overlap",
     repeats=False,
     slow=True,
+    group="Versions",
 )
 def compare_version(study: Study, labels: AnyLabels, version: str, progress: Progress = silent()) -> Table:
     """Compare a label map as it is now with a named version of it.

@@ -18,6 +18,7 @@ from ..study import Study
     keywords="older version wrong scale times values check reread upgrade",
     repeats=False,
     slow=True,
+    group="This image",
 )
 def read_otherwise(study: Study, progress: Progress = silent()) -> Table:
     """List the images that an older version took in and read in another way than their files are read today: another

@@ -11,7 +11,12 @@ from ..rebuild import rebuild as rebuilt
 
 
 @operation(
-    "report", "Rebuild a study", name="rebuild", keywords="repair recover damaged lost catalogue corrupt", repeats=False
+    "report",
+    "Rebuild a study",
+    name="rebuild",
+    keywords="repair recover damaged lost catalogue corrupt",
+    repeats=False,
+    group="The study",
 )
 def rebuild(folder: FolderPath, losses: Literal["ask", "accept"] = "ask") -> Table:
     """Make the catalogue of a study anew, from the best that can be read of it and from the files in its folder.

@@ -20,7 +20,12 @@ from ._results import keep_table
 
 
 @operation(
-    "report", "Logbook", name="logbook", keywords="history steps recipe yaml export provenance log", repeats=False
+    "report",
+    "Logbook",
+    name="logbook",
+    keywords="history steps recipe yaml export provenance log",
+    repeats=False,
+    group="Steps",
 )
 def logbook(study: Study, to: NewPath | None = None, *, subject: str = "", with_files: bool = False) -> Table:
     """List every step of the study; with a file name, write those that can be repeated as a recipe.
@@ -70,6 +75,7 @@ def logbook(study: Study, to: NewPath | None = None, *, subject: str = "", with_
     edits="label map",
     called={"each_subject": "Every subject", "allow_writing": "May write files", "allow_deleting": "May delete"},
     rare="workers",
+    group="Steps",
 )
 def recipe(
     study: Study,

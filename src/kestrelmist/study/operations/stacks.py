@@ -15,7 +15,9 @@ from ..logbook import Step
 from ..study import Study
 
 
-@operation("report", "Save the stack", name="save-stack", keywords="layers view looks keep", repeats=False)
+@operation(
+    "report", "Save the stack", name="save-stack", keywords="layers view looks keep", repeats=False, group="Pictures"
+)
 def save_stack(study: Study, image: AnyImage, name: str, over: list[AnyImage] | None = None) -> None:
     """Keep what lies over an image under a name: as it is seen in the window, or other images with looks chosen from
     their values.

@@ -28,7 +28,11 @@ SubjectName = Annotated[str, Role("subject")]
 
 
 @operation(
-    "gather", "Subjects", name="subjects", keywords="participants table list group age sex visits sessions demographics"
+    "gather",
+    "Subjects",
+    name="subjects",
+    keywords="participants table list group age sex visits sessions demographics",
+    group="Subjects",
 )
 def subjects(study: Study) -> Table:
     """List the subjects of the study: what is known of each, their visits, and how many images they have."""
@@ -61,6 +65,7 @@ def table_of(study: Study) -> Table:
     name="set-subject",
     keywords="participant column age sex group edit demographics",
     repeats=False,
+    group="Subjects",
 )
 def set_subject(study: Study, subject: SubjectName, column: str, value: str = "") -> None:
     """Put a value into a column of a subject, such as its age or group; nothing takes it out.
@@ -92,6 +97,7 @@ def set_subject(study: Study, subject: SubjectName, column: str, value: str = ""
     name="set-visit",
     keywords="session visit timepoint longitudinal before after date",
     repeats=False,
+    group="This image",
 )
 def set_visit(study: Study, image: AnyImage, visit: str, date: str = "", others: list[AnyImage] | None = None) -> None:
     """Say which visit of its subject an image is of.
@@ -125,7 +131,14 @@ def set_visit(study: Study, image: AnyImage, visit: str, date: str = "", others:
     say(study, [changed], Step("set-visit", title, {"visit": made.name, "date": made.date}, inputs), changes)
 
 
-@operation("gather", "Rename a subject", name="rename-subject", keywords="participant id recode", repeats=False)
+@operation(
+    "gather",
+    "Rename a subject",
+    name="rename-subject",
+    keywords="participant id recode",
+    repeats=False,
+    group="Subjects",
+)
 def rename_subject(study: Study, subject: SubjectName, name: str) -> None:
     """Give a subject another name; everything of it goes along.
 
@@ -157,7 +170,12 @@ def rename_subject(study: Study, subject: SubjectName, name: str) -> None:
 
 
 @operation(
-    "gather", "Move to a subject", name="move-to-subject", keywords="wrong subject reassign participant", repeats=False
+    "gather",
+    "Move to a subject",
+    name="move-to-subject",
+    keywords="wrong subject reassign participant",
+    repeats=False,
+    group="This image",
 )
 def move_to_subject(study: Study, thing: AnyThing, subject: str) -> None:
     """Give a thing to another subject, with what is of it; its name changes only where that is taken there.
@@ -198,6 +216,7 @@ def move_to_subject(study: Study, thing: AnyThing, subject: str) -> None:
     name="import-participants",
     keywords="participants tsv csv demographics import table group age",
     repeats=False,
+    group="Subjects",
 )
 def import_participants(study: Study, file: FilePath) -> Table:
     """Take what a table of participants says of the subjects of the study. Subjects are found by name, with or without
@@ -247,6 +266,7 @@ def import_participants(study: Study, file: FilePath) -> Table:
     name="export-participants",
     keywords="participants tsv export demographics table save",
     repeats=False,
+    group="Subjects",
 )
 def export_participants(study: Study, to: NewPath, *, replace: bool = False) -> Table:
     """Write the subjects as a table of participants, as BIDS has it: participant_id, then the columns; n/a where

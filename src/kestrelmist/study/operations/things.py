@@ -10,7 +10,12 @@ from ..study import Study
 
 
 @operation(
-    "gather", "Rename", name="rename", keywords="name title image label map transform table call relabel", repeats=False
+    "gather",
+    "Rename",
+    name="rename",
+    keywords="name title image label map transform table call relabel",
+    repeats=False,
+    group="This image",
 )
 def rename(study: Study, thing: AnyThing, name: str) -> None:
     """Give an image, a label map, a transform or a table another name.
@@ -29,6 +34,7 @@ def rename(study: Study, thing: AnyThing, name: str) -> None:
     name="take-off",
     keywords="remove hide put away remove from list unload close image",
     repeats=False,
+    group="This image",
 )
 def take_off(study: Study, thing: AnyThing) -> None:
     """Take a thing off the Shelf. Its files and labels stay; undo puts it back."""
@@ -42,6 +48,7 @@ def take_off(study: Study, thing: AnyThing) -> None:
     keywords="remove erase files delete image trash",
     repeats=False,
     final=True,
+    group="This image",
 )
 def delete(study: Study, thing: AnyThing, name: str) -> None:
     """Delete a thing with what is of it and the study's copy of its files, for good. Files left in place stay.
@@ -54,7 +61,7 @@ def delete(study: Study, thing: AnyThing, name: str) -> None:
     study.delete(thing.id, name)
 
 
-@operation("report", "Undo", name="undo", keywords="back take history revert", repeats=False)
+@operation("report", "Undo", name="undo", keywords="back take history revert", repeats=False, group="Steps")
 def undo(study: Study, times: int = 1) -> Table:
     """Take back the last steps of the study.
 
@@ -66,7 +73,7 @@ def undo(study: Study, times: int = 1) -> Table:
     return _turned(study, times, back=True)
 
 
-@operation("report", "Redo", name="redo", keywords="again forth history", repeats=False)
+@operation("report", "Redo", name="redo", keywords="again forth history", repeats=False, group="Steps")
 def redo(study: Study, times: int = 1) -> Table:
     """Do again what was undone last.
 

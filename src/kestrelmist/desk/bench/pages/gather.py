@@ -18,28 +18,17 @@ from PySide6.QtWidgets import (
 )
 
 from ....core.errors import Cancelled, Trouble
-from ....core.operation import find_operation
 from ....gather.plan import PlanLine, name_subjects, plan_folder
 from ....gather.subject_rule import SubjectRule
 from ....study.gathering import Taken, take_lines
 from ...plain_text import plain_tip
 from ...plan_table import COPY, SUBJECT
-from ..page import PAGES, BenchContext, OperationPages, Page, operation_buttons
+from ..page import PAGES, BenchContext, OperationPages, Page
 from ..rows import page, row, section, soft, title
 
 SOURCES = ("patient id", "patient name", "folder", "file name")
-LISTED = (
-    "convert",
-    "reorient",
-    "convert-folder",
-    "deidentify-image",
-    "deidentify",
-    "find-text",
-    "open-labels",
-    "convert-study",
-    "rename",
-)
-"""Operations offered by name below the plan."""
+OWN = ("gather", "scan", "facts", "take-off", "delete")
+"""Operations that have a place of their own: the plan, a line above, the menu of the Shelf."""
 
 
 class GatherBench(OperationPages):
@@ -142,7 +131,7 @@ class GatherBench(OperationPages):
         self.facts.setToolTip("Every element of its header, searchable")
         self.facts.clicked.connect(lambda: self.desk.run("facts", {}))
         inner.addWidget(self.facts)
-        inner.addWidget(operation_buttons(lambda: self, [find_operation(name) for name in LISTED]))
+        self.add_headings("Gather", inner, OWN)
         return self.tools
 
     def _follow(self) -> None:

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QPushButton
 
-from ....core.operation import find_operation, operations_of
-from ..page import PAGES, BenchContext, OperationPages, Page, operation_buttons
-from ..rows import page, section, soft, title
+from ..page import PAGES, BenchContext, OperationPages, Page
+from ..rows import page, soft, title
 
 
 class MeasureBench(OperationPages):
@@ -30,10 +29,7 @@ class MeasureBench(OperationPages):
             )
         )
         self.add_groups(context, "Measure", column)
-        more = [o for o in operations_of("measure") if o.name != "measure labels"]
-        more += [find_operation(name) for name in ("compare-labels", "compare-version")]
-        column.addWidget(section("More"))
-        column.addWidget(operation_buttons(lambda: self, more))
+        self.add_headings("Measure", column, ("measure labels",))
         for signal in (self.viewing.lead_changed, self.viewing.labels_changed, self.viewing.labels_chosen):
             signal.connect(self._follow)
         self._follow()

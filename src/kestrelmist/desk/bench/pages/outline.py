@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from ....core.operation import operations_of
 from ...tool import TOOLS
-from ..page import PAGES, BenchContext, OperationPages, Page, operation_buttons
-from ..rows import page, section, soft, title
+from ..page import PAGES, BenchContext, OperationPages, Page
+from ..rows import page, soft, title
 
 BY_HAND = ("grow", "paint", "erase", "add-label", "change-label", "new-labels", "choose-labels")
 """Operations that have a place of their own on the page."""
@@ -22,10 +21,7 @@ class OutlineBench(OperationPages):
         column.addWidget(title("Outline"))
         column.addWidget(self.subject)
         self.add_groups(context, "Outline", column)
-        column.addWidget(section("More tools"))
-        known = {t.name for t in TOOLS}
-        more = [o for o in operations_of("outline") if o.name not in BY_HAND and o.name not in known]
-        column.addWidget(operation_buttons(lambda: self, more))
+        self.add_headings("Outline", column, (*BY_HAND, *(tool.name for tool in TOOLS)))
         self.viewing.lead_changed.connect(self._follow)
         self._follow()
 

@@ -4,11 +4,8 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QPushButton
 
-from ....core.operation import find_operation
-from ..page import PAGES, BenchContext, OperationPages, Page, operation_buttons
+from ..page import PAGES, BenchContext, OperationPages, Page
 from ..rows import page, section, soft, title
-
-LISTED = ("logbook", "recipe", "versions")
 
 
 class ReportBench(OperationPages):
@@ -30,9 +27,7 @@ class ReportBench(OperationPages):
             button.clicked.connect(do)
             column.addWidget(button)
         self.add_groups(context, "Report", column)
-        column.addWidget(section("Steps"))
-        listed = [find_operation(name) for name in LISTED]
-        column.addWidget(operation_buttons(lambda: self, listed))
+        self.add_headings("Report", column, ("undo", "redo"))
 
 
 PAGES.add("Report", Page("Report", ReportBench))
