@@ -8,7 +8,7 @@ import unittest
 
 import numpy as np
 
-from kestrelmist.command_output import print_table
+from kestrelmist.command_output import ROWS, print_table
 from kestrelmist.core.labels import LabelMap, LabelTable
 from kestrelmist.core.operation import all_operations
 from kestrelmist.core.table import Column, Table
@@ -73,6 +73,22 @@ class PrintedTest(unittest.TestCase):
     def test_no_number_is_broken_however_narrow(self):
         text = "\n".join(self.printed(20, 20))
         self.assertEqual((text.count("1 022 370"), text.count("460.0665")), (20, 20))
+
+    def test_a_terminal_gets_the_first_rows_of_a_long_one(self):
+        class Terminal(io.StringIO):
+            def isatty(self) -> bool:
+                return True
+
+        table = Table("Labels", self.COLUMNS, [self.ROW] * (ROWS + 50))
+        for stream, whole, rows in (
+            (Terminal, False, ROWS),
+            (Terminal, True, ROWS + 50),
+            (io.StringIO, False, ROWS + 50),
+        ):
+            with contextlib.redirect_stdout(stream()) as said:
+                print_table(table, 100, whole)
+            self.assertEqual(said.getvalue().count("460.0665"), rows)
+            self.assertEqual("The first 100 of 150 rows." in said.getvalue(), rows == ROWS)
 
 
 class FilesTest(PlaceCase):

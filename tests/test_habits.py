@@ -1,5 +1,6 @@
 """What holds for every file: form, types, examples in docstrings, signatures of operations."""
 
+import ast
 import contextlib
 import doctest
 import importlib
@@ -14,6 +15,7 @@ from pathlib import Path
 from unittest import mock
 
 import kestrelmist
+from kestrelmist.core.kind import KINDS
 from kestrelmist.core.operation import all_operations
 from tests.making import PlaceCase
 from tests.side_by_side import modules, run_side_by_side
@@ -55,6 +57,28 @@ class FormTest(unittest.TestCase):
                 self.assertNotRegex(
                     line, r"#\s*ruff:|#\s*mypy:|#\s*type:\s*ignore\s*$|#\s*noqa\s*$", f"{path.name}:{n}"
                 )
+
+    def test_kinds_are_asked_what_they_are_not_for_their_names(self):
+        """Whoever compares with the name of a kind passes over those of others. Layouts of before, files and lists of
+        one kind do."""
+        # a subject is also a column of tables
+        kinds = {k.name for k in KINDS.values() if k.family in ("thing", "change")} - {"subject"}
+
+        def named(node: ast.AST) -> bool:
+            if isinstance(node, (ast.Tuple, ast.List, ast.Set)):
+                return any(map(named, node.elts))
+            return isinstance(node, ast.Constant) and node.value in kinds
+
+        found = []
+        for path in sorted((ROOT / "src").rglob("*.py")):
+            for node in ast.walk(ast.parse(path.read_text())):
+                parts = [node.left, *node.comparators] if isinstance(node, ast.Compare) else []
+                if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute):
+                    parts = node.args if node.func.attr in ("first_input", "returns", "of_kind", "on") else []
+                if any(map(named, parts)):
+                    found.append(f"{path.name}:{node.lineno} {ast.unparse(node)[:60]}")
+        self.assertGreater(len(found), 5)
+        self.assertLessEqual(len(found), 13, "\n".join(found))
 
 
 class OperationsTest(unittest.TestCase):

@@ -154,23 +154,25 @@ def say_trouble(trouble: Trouble, as_json: bool) -> None:
             told |= {"rows": trouble.table.as_records(), trouble.setting: trouble.answer}
         print(json.dumps(told, default=str))
     elif isinstance(trouble, Asks):
-        print_table(trouble.table)
+        print_table(trouble.table, whole=True)  # every row is to be looked at
         flags = [f"--{trouble.setting} {trouble.answer}"]
         flags += [f"--{trouble.more.replace('_', '-')} WORD,WORD"] if trouble.more else []
         print(f"To go on: {', or '.join(flags)}")
 
 
-def print_table(table: Table, width: int | None = None) -> None:
+def print_table(table: Table, width: int | None = None, whole: bool = False) -> None:
     """Print a table so that no number is broken, and no word that could stay whole.
 
     From one that is wider than the terminal (or `width` characters) empty columns are left out; when it is turned, a
-    column for each row, and fits then, it is.
+    column for each row, and fits then, it is. A terminal gets the first rows of a long one, unless it is wanted
+    `whole`; a file gets all of them.
     """
     from rich.console import Console
 
     console = Console(markup=False, highlight=False, width=width)
     heads = [table.columns[c].heading for c in table.shown_columns]
-    rows = [[table.shown(n, c) for c in table.shown_columns] for n in range(table.count)]
+    shown = ROWS if console.is_terminal and not whole and table.count > ROWS else table.count
+    rows = [[table.shown(n, c) for c in table.shown_columns] for n in range(shown)]
     grid, least, need = _ruled(table.title, heads, rows)
     if need > console.width and rows:
         filled = [n for n in range(len(heads)) if any(row[n] for row in rows)]
@@ -184,8 +186,12 @@ def print_table(table: Table, width: int | None = None) -> None:
     # a terminal would break longer lines itself; a file holds them
     console.width = max(console.width, least if console.is_terminal or width else need)
     console.print(grid)
+    if shown < table.count:
+        print(f"The first {shown} of {table.count} rows. --out FILE.csv writes all of them.")
 
 
+ROWS = 100
+"""Rows of a table that a terminal gets."""
 NUMBER = r"[−+]?\d[\d .]*|\d{4}-\d\d-\d\d|–"
 WORD, LONGEST_WORD = 6, 24
 """Characters of a word that are kept together at least, and those that are when there is room."""
