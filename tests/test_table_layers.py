@@ -193,8 +193,11 @@ class LayersTest(DeskCase):
         self.assertRegex(self.troubles[-1], "“Far” does not overlap “Head”: 18[0-9] mm lie between")
         self.assertEqual(len(self.layers.rows), 1)
         self.assertEqual(self.window.on_table.cards, [])
-        offered = [words for words, _ in self.window.on_table.offers()]
-        self.assertEqual(sorted(offered), ["T-1 · Far", "T-1 · Other", "T-1 · Response"])
+        can, cannot = self.window.on_table.offers()
+        self.assertEqual(sorted(words for words, _ in can), ["T-1 · Other", "T-1 · Response"])
+        self.assertEqual([words for words, *_ in cannot], ["T-1 · Far"])
+        self.assertRegex(cannot[0][2].short, "^18[0-9] mm away$")
+        self.assertEqual(str(cannot[0][2]), self.troubles[-1])  # what the menu says is what is said
 
     def test_it_is_there_again_the_next_time_and_after_another_image(self):
         key = self.lay("Response")

@@ -18,19 +18,43 @@ def gap_between(one: Space, other: Space) -> float:
     return float(np.linalg.norm(gap))
 
 
-def require_overlap(image: Image, other: Image, way: Mapping | None = None) -> None:
-    """Raises Trouble when an image cannot lie over another one: they have no scale or no world in common, or do not
-    overlap. `way` leads from the world of the image to that of the other one, where these are two."""
+class Apart(Trouble):
+    """Two things do not lie together. `short` says why in a few words."""
+
+    def __init__(self, what: str, do: str = "", short: str = ""):
+        self.short = short
+        super().__init__(what, do)
+
+    def __reduce__(self):
+        return type(self), (self.what, self.do, self.short)
+
+
+def why_apart(name: str, space: Space, other_name: str, other: Space, way: Mapping | None = None) -> Apart | None:
+    """Why an image cannot lie over another one, on the grids `other` and `space`: they have no scale or no world in
+    common, or do not overlap; None when it can. `way` leads from the world of the lower one to that of the other, where
+    these are two."""
     if way is None:
-        require_one_world(image, other)
-        away = gap_between(image.space, other.space)
+        why = _why_no_common_world(name, space, other_name, other)
+        if why is not None:
+            return why
+        away = gap_between(space, other)
     else:
-        away = gap_through(image.space, other.space, way)
-    if away > 0:
-        raise Trouble(
-            f"“{other.name}” does not overlap “{image.name}”: {away:.3g} {image.space.unit} lie between them",
-            "place it first (Align), or choose another image",
-        )
+        away = gap_through(space, other, way)
+    if not away > 0:
+        return None
+    between = f"{away:.3g} {space.unit}"
+    return Apart(
+        f"“{other_name}” does not overlap “{name}”: {between} lie between them",
+        "place it first (Align), or choose another image",
+        f"{between} away",
+    )
+
+
+def require_overlap(image: Image, other: Image, way: Mapping | None = None) -> None:
+    """Raises Apart when an image cannot lie over another one; see `why_apart`."""
+    why = why_apart(image.name, image.space, other.name, other.space, way)
+    if why is not None:
+        raise why
 
 
 def gap_through(one: Space, other: Space, way: Mapping) -> float:
@@ -45,20 +69,27 @@ def gap_through(one: Space, other: Space, way: Mapping) -> float:
 
 
 def require_one_world(image: Image, other: Image) -> None:
-    """Raises Trouble when positions in one image say nothing about the other. On one grid, who asks for it knows."""
-    if other.space.same_grid(image.space):
-        return
-    if other.space.unit != image.space.unit:
-        raise Trouble(f"“{other.name}” has no scale in common with “{image.name}”", "set the voxel size of both")
-    a, b = image.space.world, other.space.world
-    if a.id and b.id and not a.is_one_with(b):
-        raise apart(other.name, b, image.name, a)
+    """Raises Apart when positions in one image say nothing about the other. On one grid, who asks for it knows."""
+    why = _why_no_common_world(image.name, image.space, other.name, other.space)
+    if why is not None:
+        raise why
 
 
-def apart(name: str, world: World, other_name: str, other: World) -> Trouble:
+def _why_no_common_world(name: str, space: Space, other_name: str, other: Space) -> Apart | None:
+    if other.same_grid(space):
+        return None
+    if other.unit != space.unit:
+        what = f"“{other_name}” has no scale in common with “{name}”"
+        return Apart(what, "set the voxel size of both", "no common scale")
+    a, b = space.world, other.world
+    return apart(other_name, b, name, a) if a.id and b.id and not a.is_one_with(b) else None
+
+
+def apart(name: str, world: World, other_name: str, other: World) -> Apart:
     """The sentence for two things in worlds between which nothing leads."""
-    return Trouble(
+    return Apart(
         f"“{name}” lies in another space ({world}) than “{other_name}” ({other}), and no transform leads from one to"
         " the other",
         "open, make or place by one (Align), or say that both lie together",
+        "in another space",
     )

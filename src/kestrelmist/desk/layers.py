@@ -9,7 +9,7 @@ from PySide6.QtCore import QObject, Signal
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
-from ..core.overlap import apart, require_overlap
+from ..core.overlap import Apart, apart, require_overlap, why_apart
 from ..core.through import labels_through, seen_through
 from ..scene.compare import Comparison
 from ..scene.drawing import Drawn
@@ -161,6 +161,18 @@ class Layers(QObject):
             self._put(self.stack.changed(self._chosen, look=replace(layer.look, **changes)), whole=False)
 
     # putting down and taking away
+
+    def why_not(self, record: ImageRecord) -> Apart | None:
+        """Why an image cannot lie over the one that leads, as far as grids tell; None when it can."""
+        lead = self.viewing.record
+        if lead is None:
+            return None
+        try:
+            way = self.viewing.study.way(lead.grid.world, record.grid.world)
+        except Trouble as trouble:
+            return Apart(trouble.what, trouble.do, "ways disagree")
+        through = None if way is None or not way.made_of else way.mapping
+        return why_apart(lead.name, lead.grid, record.name, record.grid, through)
 
     def lay_over(self, key: int) -> None:
         """Lay an image over the one that leads; its values are read by a worker."""

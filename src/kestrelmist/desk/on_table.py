@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ..core.overlap import Apart
 from .carrying import carry, key_of
 from .desk_model import Desk
 from .layers import Row
@@ -23,6 +24,8 @@ from .theme.theme import icon
 
 MOST = 6
 """Cards that are seen; more layers lie on the table, and are told of."""
+LOOKED_AT = 60
+"""Images of which it is looked up whether they can lie there, those of one subject first."""
 LISTED = 40
 """Images in the menu; of more, the Finder finds one."""
 
@@ -198,11 +201,21 @@ class OnTable(QWidget):
                 with QSignalBlocker(card.opacity):
                     card.opacity.setValue(round(100 * layer.opacity))
 
-    def offers(self, whole: bool = False) -> list[tuple[str, int]]:
-        """Images that may be laid over the one that leads, with what they are called; with those that lie over it when
-        `whole`."""
-        there = self.there(whole)
-        return [(f"{r.subject} · {r.name}", r.id) for r in self.desk.study.records() if r.id not in there]
+    def offers(self) -> tuple[list[tuple[str, int]], list[tuple[str, int, Apart]]]:
+        """Images that can lie over the one that leads, with what they are called, those of its subject first; and of
+        others that were looked at why they cannot."""
+        there, lead = self.there(), self.desk.viewing.record
+        records = [r for r in self.desk.study.records() if r.id not in there]
+        records.sort(key=lambda r: lead is not None and r.subject != lead.subject)
+        can: list[tuple[str, int]] = []
+        cannot: list[tuple[str, int, Apart]] = []
+        for r in records[:LOOKED_AT]:
+            words, why = f"{r.subject} · {r.name}", self.layers.why_not(r)
+            if why is None:
+                can.append((words, r.id))
+            else:
+                cannot.append((words, r.id, why))
+        return can + [(f"{r.subject} · {r.name}", r.id) for r in records[LOOKED_AT:]], cannot
 
     def there(self, whole: bool = False) -> set[int]:
         """Images that lie here; of the lowest one only when `whole`."""
@@ -228,11 +241,18 @@ class OnTable(QWidget):
 
     def _offer(self) -> None:
         menu = QMenu(self)
-        offers = self.offers()
+        offers, others = self.offers()
         for words, key in offers[:LISTED]:
             menu.addAction(words.replace("&", "&&"), lambda key=key: self.layers.lay_over(key))
         if len(offers) > LISTED:
             menu.addAction(f"{len(offers) - LISTED} more: find one…", lambda: self.find.emit("Lay over: "))
+        if others:
+            folded = menu.addMenu(f"{len(others)} cannot lie here")
+            folded.setToolTipsVisible(True)
+            for words, key, why in others[:LISTED]:
+                action = folded.addAction(f"{words} · {why.short}".replace("&", "&&"))
+                action.setToolTip(plain_tip(str(why)))
+                action.triggered.connect(lambda _=False, key=key: self.layers.lay_over(key))  # which says why
         for words, key in self.stacks():
             menu.addAction(f"Lay out: {words}".replace("&", "&&"), lambda key=key: self.layers.lay_out(key))
         menu.addSeparator()
