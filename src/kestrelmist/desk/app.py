@@ -17,6 +17,7 @@ from .desk_model import CATALOGUE, study_folder_of
 from .display import require_display
 from .ending import Ending
 from .lost_study import study_at
+from .on_screen import fit
 from .theme.theme import apply_theme
 from .theme.type_size import suit_type_size
 from .window import Window
@@ -71,6 +72,7 @@ def _go_over(window: Window, folder: Path) -> None:
     except Trouble as trouble:
         window.session.trouble.emit(str(trouble))
         return
+    fit(other)
     other.show()
     QTimer.singleShot(0, other.start)
     window.close()
@@ -120,6 +122,7 @@ def show_window(folder: Path, stays: bool = True) -> Window:
     draws without kernels, unless they are there: nobody would see what is compiled."""
     kernel.expect(stays)
     window = open_window(folder)
+    fit(window)
     window.show()
     QTimer.singleShot(0, window.start)
     if stays:

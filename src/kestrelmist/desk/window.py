@@ -45,6 +45,9 @@ from .tool import Tool
 class Message(Words):
     """A sentence over the Light table: a trouble stays until clicked, a notice goes by itself."""
 
+    turned = Signal()
+    """It has come or gone."""
+
     def __init__(self, parent):
         super().__init__(parent=parent)
         self.setObjectName("trouble")
@@ -63,6 +66,8 @@ class Message(Words):
         self.adjustSize()
         self.setFixedHeight(self.heightForWidth(width))
         self.move((self.parent().width() - width) // 2, self.parent().height() - self.height() - 18)
+        if self.isVisible():
+            self.turned.emit()  # it may be taller now
         self.show()
         self.raise_()
         self._timer.stop()
@@ -70,6 +75,14 @@ class Message(Words):
 
     def mousePressEvent(self, event) -> None:
         self.hide()
+
+    def showEvent(self, event) -> None:
+        super().showEvent(event)
+        self.turned.emit()
+
+    def hideEvent(self, event) -> None:
+        super().hideEvent(event)
+        self.turned.emit()
 
 
 class Window(QMainWindow):
@@ -133,6 +146,7 @@ class Window(QMainWindow):
         self.findable = Findable(self.desk, self.on_table, self._take_tool, self._open_form, self._do)
         self.finder = Finder(centre, study, self.findable.fixed, self.findable.images)
         self.message = Message(self.middle)
+        self.message.turned.connect(self._make_room)
         self.sheet = Sheet(centre)
         self.table.rearranged.connect(self._listen)
         self._heard: WeakSet = WeakSet()
@@ -174,6 +188,12 @@ class Window(QMainWindow):
         elif stage == "Prepare" and self.desk.collection.is_open:
             over = self.pictures
         self.middle.setCurrentWidget(over)
+        self._make_room()
+
+    def _make_room(self) -> None:
+        """Panes have nothing to press where a sentence comes; of pages that have, it covers nothing."""
+        over = self.message.isVisibleTo(self.middle) and self.middle.currentWidget() is not self.table
+        self.middle.setContentsMargins(0, 0, 0, self.message.height() + 30 if over else 0)
 
     def start(self) -> None:
         """Show what was shown last time."""
