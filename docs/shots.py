@@ -220,7 +220,9 @@ def still_and_straight(walk: Walk) -> None:
     walk.settle()
     window.drawer.hide()
     straight = desk.study.find(f"{names[2]}, undistorted").id
-    desk.beside.show([field, single, straight])
+    desk.viewing.show_image(single)
+    walk.settle()
+    desk.beside.show([single, field, straight])
     desk.viewing.go_to((0.2, 3.6, 1.2))
     walk.settle()
     bench.open_operation(find_operation("undistort"))

@@ -12,7 +12,8 @@ from PySide6.QtWidgets import QApplication, QLabel, QMessageBox, QWidget
 from kestrelmist.core.labels import LabelMap, LabelTable
 from kestrelmist.core.space import Space
 from kestrelmist.core.table import Column, Table
-from kestrelmist.desk.plain_text import ask_text, message_box, plain_tip
+from kestrelmist.desk.app import application
+from kestrelmist.desk.plain_text import Elided, ask_text, message_box, plain_tip
 from kestrelmist.formats.label_files import read_label_map, write_label_map
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.formats.saving import save_thing
@@ -112,6 +113,20 @@ class WindowTest(DeskCase):
         self.assertTrue(any("<b>x</b>" in label.text() for label in window.findChildren(QLabel)))
         window.message.say(MARKUP, True)
         self.assertEqual(window.message.textFormat(), Qt.TextFormat.PlainText)
+
+    def test_words_without_room_end_in_dots(self):
+        application()
+        for middle, pattern in ((False, "^Hippo.*…$"), (True, "^Hip.*….*us$")):
+            words = Elided("Hippocampus", middle)
+            self.addCleanup(words.deleteLater)
+            words.resize(400, 20)
+            self.assertEqual((words.shown, words.minimumSizeHint().width()), ("Hippocampus", 0))
+            words.resize(words.fontMetrics().horizontalAdvance("Hippocamp"), 20)
+            self.assertRegex(words.shown, pattern)
+            self.assertEqual(words.text(), "Hippocampus")
+            cut = words.grab().toImage()
+            words.setText(words.shown)
+            self.assertEqual(words.grab().toImage(), cut)  # what is told is what is drawn
 
     def test_tips_and_questions(self):
         QApplication.instance() or QApplication([])

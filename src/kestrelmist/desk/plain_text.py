@@ -5,8 +5,9 @@ from __future__ import annotations
 
 import html
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QInputDialog, QLabel, QMessageBox, QWidget
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import QInputDialog, QLabel, QMessageBox, QSizePolicy, QWidget
 
 
 class Words(QLabel):
@@ -16,6 +17,36 @@ class Words(QLabel):
         super().__init__(parent)
         self.setTextFormat(Qt.TextFormat.PlainText)
         self.setText(text)
+
+
+class Elided(Words):
+    """Words on one line, of which what has no room is told by three dots, at the end or in the `middle`. They take what
+    room they are given."""
+
+    def __init__(self, text: str = "", middle: bool = False):
+        super().__init__(text)
+        self._mode = Qt.TextElideMode.ElideMiddle if middle else Qt.TextElideMode.ElideRight
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(0, super().minimumSizeHint().height())
+
+    @property
+    def shown(self) -> str:
+        """What is seen of it."""
+        return self.fontMetrics().elidedText(self.text(), self._mode, self.contentsRect().width())
+
+    def paintEvent(self, event) -> None:
+        with QPainter(self) as painter:
+            self.style().drawItemText(
+                painter,
+                self.contentsRect(),
+                int(self.alignment()),
+                self.palette(),
+                self.isEnabled(),
+                self.shown,
+                self.foregroundRole(),
+            )
 
 
 def plain(text: str) -> str:

@@ -15,7 +15,7 @@ from ...core.quantity import pretty_unit
 from ...study.inputs import likely
 from ..desk_model import Desk
 from ..number_field import number
-from .fields import FramedField, PathField, PlaceField, PointsField, ThingField, ThingsField
+from .fields import FramedField, NamesBox, PathField, PlaceField, PointsField, ThingField, ThingsField
 from .found_field import FoundField
 
 LARGEST = 1e15
@@ -79,7 +79,7 @@ def _thing(desk: Desk, operation: Operation, p: Parameter) -> FormField:
 
 
 def _choice(desk: Desk, operation: Operation, p: Parameter) -> FormField:
-    field = QComboBox()
+    field = NamesBox()
     for choice in p.choices:
         field.addItem(str(choice), choice)
     if p.left_out is not None:

@@ -4,17 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from ...core.operation import Operation, find_operation
 from ..desk_model import Desk
-from ..plain_text import Words, plain_tip
+from ..plain_text import Elided, Words, plain_tip
 from .form_rows import Rows
 from .rows import soft
-
-ROOM = 168
-"""Pixels for a name."""
 
 
 class LeadRows(QWidget):
@@ -28,8 +24,8 @@ class LeadRows(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
         lead, on_it = operation.lead, operation.on_lead
-        self.of_lead = Words() if lead is not None and lead.required and not lead.many else None
-        self.of_map = Words() if on_it is not None and on_it.required and not on_it.many else None
+        self.of_lead = Elided(middle=True) if lead is not None and lead.required and not lead.many else None
+        self.of_map = Elided(middle=True) if on_it is not None and on_it.required and not on_it.many else None
         if self.of_lead is not None and lead is not None:
             rows.add(lead.words, self.of_lead)
         if self.of_map is not None and on_it is not None:
@@ -67,5 +63,5 @@ class LeadRows(QWidget):
         self.make.setVisible(bool(lacking) and self._makes)
 
     def _put(self, words: Words, text: str) -> None:
-        words.setText(words.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, ROOM))
+        words.setText(text)
         words.setToolTip(plain_tip(text))

@@ -3,7 +3,15 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QEvent
-from PySide6.QtWidgets import QFormLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QAbstractSpinBox,
+    QComboBox,
+    QFormLayout,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ...core.parameter import Parameter
 from ..plain_text import Words, plain_tip
@@ -13,6 +21,10 @@ HELP = "help"
 """Property of a field under which stands which help is its."""
 LONG = 120
 """Characters of a line that explains a field; all of it is in its tip."""
+
+
+NARROWEST = 64
+"""Pixels of a field beside a long name."""
 
 
 def one_line(text: str) -> str:
@@ -74,6 +86,9 @@ class Rows(QWidget):
         name = Words(words)
         name.setToolTip(plain_tip(help))
         name.setBuddy(field)
+        for part in (field, *field.findChildren(QWidget)):
+            if isinstance(part, (QComboBox, QLineEdit, QAbstractSpinBox)):
+                part.setMinimumWidth(NARROWEST)  # names stay whole; what is chosen may be cut, with dots
         self.form.addRow(name, field)
 
     def show_row(self, field: QWidget, shown: bool) -> None:

@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QMenu,
     QPushButton,
-    QSizePolicy,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -21,7 +20,7 @@ from ....core.labels import Label
 from ....core.quantity import short_size
 from ...column import Column, Row
 from ...desk_model import Desk
-from ...plain_text import Words, plain_tip
+from ...plain_text import Elided, Words, plain_tip
 from ...theme.theme import Theme, figures, icon
 from ..page import GROUPS, BenchContext, Group
 
@@ -56,10 +55,9 @@ class LabelRow(QWidget):
         """What the row was drawn from last: with hundreds of them, drawing all anew is felt."""
         self.setFixedHeight(TALL)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.colour, self.figure, self.name, self.volume = Words(), Words(), Words(), Words()
+        self.colour, self.figure, self.name, self.volume = Words(), Words(), Elided(), Words()
         self.figure.setFont(figures(13))
         self.volume.setFont(figures(13))
-        self.name.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.eye, self.lock = QToolButton(), QToolButton()
         line = QHBoxLayout(self)
         line.setContentsMargins(6, 0, 2, 0)
