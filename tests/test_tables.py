@@ -1,4 +1,6 @@
 import csv
+import json
+import math
 
 import numpy as np
 import pyarrow.parquet
@@ -70,6 +72,32 @@ class TableTest(PlaceCase):
             read_parquet(self.place / "t.parquet")
         with self.assertRaisesRegex(Trouble, "cannot be written under this name"):
             save_thing(self.place / "t.xlsb", large())
+
+    def test_values_are_shown_as_far_as_their_uncertainty_allows(self):
+        columns = [
+            Column("volume", "mm3", 4, sure_by="u"),
+            Column("u", "mm3", figures=2),
+            Column("cm3", "cm3", 6, sure_by="u", sure_times=1e-3),
+        ]
+        rows = {
+            (403.88131, 0.10871, 0.40388131): ("403.88", "0.11", "0.40388"),
+            (40388.1, 113.2, 40.3881): ("40 388", "113", "40.39"),
+            (1.0, 0.0, 0.001): ("1.0000", "0", "0.001000"),
+            (2.0, None, 0.002): ("2.0000", "–", "0.002000"),
+            (1.2345e-12, 1.4e-14, 1.2345e-15): ("1.235e−12", "1.4e−14", "1.235e−15"),
+            (-3.5e-12, 2e-11, 1.0): ("−4e−12", "2.0e−11", "1.000000000"),
+            (0.0, 1e-13, 0.0): ("0", "1.0e−13", "0"),
+            (5, 0.5, math.nan): ("5", "0.50", "–"),
+        }
+        table = Table("Volumes", columns, list(rows))
+        for n, wanted in enumerate(rows.values()):
+            self.assertEqual(tuple(table.shown(n, c) for c in range(3)), wanted)
+        # files keep every digit, and what is kept in a study shows the same again
+        self.assertIn("403.88131,mm3,0.10871,mm3,0.40388131,cm3", table.to_csv())
+        again = Table.from_dict(json.loads(json.dumps(table.as_dict())))
+        self.assertEqual(again.shown(0, 0), "403.88")
+        # of a column that is not there nothing is known
+        self.assertEqual(Table("x", columns[:1], [(403.88131,)]).shown(0, 0), "403.8813")
 
 
 class TablesDeskTest(DeskCase):

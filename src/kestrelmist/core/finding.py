@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Generic, TypeVar
@@ -35,6 +35,8 @@ NAME, WORDS, SAYS, KIND = 1.0, 0.85, 0.3, 0.3
 """How much a word counts by where it stands."""
 LATER = 0.003
 """How much less a word counts than the one before it: what is said first is meant most."""
+REMEMBERED = 500
+"""Words that were typed, of which it is remembered what they may mean."""
 ENOUGH = 0.14
 """How well each word has to be found."""
 
@@ -91,7 +93,6 @@ def stem(word: str) -> str:
     return word
 
 
-@lru_cache(maxsize=50_000)
 def likeness(typed: str, word: str) -> float:
     """How surely a word is meant by what was typed, 0 to 1; what is typed may be its beginning, and have a letter
     wrong, two of a long word.
@@ -99,28 +100,37 @@ def likeness(typed: str, word: str) -> float:
     >>> likeness("smooth", "smooth"), likeness("smoothed", "smoothing"), likeness("bone", "cranium")
     (1.0, 0.95, 0.0)
     """
-    if typed == word:
-        return 1.0
-    if stem(typed) == stem(word):
-        return 0.95
-    if len(typed) >= 2 and word.startswith(typed):
-        return 0.75 + 0.15 * len(typed) / len(word)
-    if len(word) >= LEAST and typed.startswith(stem(word)):
-        return 0.7
-    if len(typed) >= 3 and typed in word:
-        return 0.45
-    wrong = 2 if len(typed) >= 8 else 1 if len(typed) >= LEAST else 0
-    if wrong and abs(len(typed) - len(word)) <= wrong:
-        from rapidfuzz.distance import OSA
+    return _likeness(typed, stem(typed), word, stem(word), _distance())
 
-        away = OSA.distance(typed, word, score_cutoff=wrong)
+
+@lru_cache(maxsize=1)
+def _distance() -> Callable[..., int]:
+    """Letters to be changed, left out, put in or exchanged with the next one; the library is loaded when somebody
+    looks for something."""
+    from rapidfuzz.distance import OSA
+
+    return OSA.distance
+
+
+def _likeness(typed: str, typed_stem: str, word: str, word_stem: str, distance: Callable[..., int]) -> float:
+    if typed_stem == word_stem:
+        return 1.0 if typed == word else 0.95
+    long, other = len(typed), len(word)
+    if long >= 2 and word.startswith(typed):
+        return 0.75 + 0.15 * long / other
+    if other >= LEAST and typed.startswith(word_stem):
+        return 0.7
+    if long >= 3 and typed in word:
+        return 0.45
+    if long < LEAST:
+        return 0.0
+    wrong = 2 if long >= 8 else 1
+    if -wrong <= other - long <= wrong:
+        away = distance(typed, word, score_cutoff=wrong)
         if away <= wrong:
             return 0.8 - 0.1 * away
-    if wrong and len(word) > len(typed) >= 5:
-        from rapidfuzz.distance import OSA
-
-        if OSA.distance(typed, word[: len(typed)], score_cutoff=1) <= 1:
-            return 0.5
+    if other > long >= 5 and distance(typed, word[:long], score_cutoff=1) <= 1:
+        return 0.5
     return 0.0
 
 
@@ -137,7 +147,8 @@ class Finding(Generic[T]):
         self.lines = lines
         self._known = [_Known(line) for line, _ in lines]
         self._often: dict[str, int] = {}
-        self._vocabulary = {word for known in self._known for word in (*known.weights, *known.both)}
+        self._vocabulary = {word: stem(word) for known in self._known for word in (*known.weights, *known.both)}
+        self._alikes: dict[str, dict[str, float]] = {}
         for known in self._known:
             for word in {stem(w) for w in (*known.name, *known.words)}:
                 self._often[word] = self._often.get(word, 0) + 1
@@ -165,8 +176,14 @@ class Finding(Generic[T]):
 
     def _alike(self, part: str) -> dict[str, float]:
         """The words of all lines that a part may mean, and how surely."""
-        every = ((word, likeness(part, word)) for word in self._vocabulary)
-        return {word: sure for word, sure in every if sure}
+        known = self._alikes.get(part)
+        if known is None:
+            if len(self._alikes) >= REMEMBERED:
+                self._alikes.clear()
+            end, distance = stem(part), _distance()
+            every = ((word, _likeness(part, end, word, its, distance)) for word, its in self._vocabulary.items())
+            known = self._alikes[part] = {word: sure for word, sure in every if sure}
+        return known
 
     def _score(self, known: _Known, parts: list[str], like: dict[str, dict[str, float]]) -> float:
         total = weights = 0.0

@@ -18,6 +18,10 @@ from .safe_write import written_whole
 
 MOST_DECIMALS = 9
 """Behind the point; what needs more is shown by its power of ten."""
+SMALL = 1e-4
+"""A number below is shown by its power of ten where it has many decimals."""
+FIGURES = 2
+"""Of an uncertainty that are told."""
 SORTED_BY = 64
 """Letters of a text that decide its place when a column is sorted."""
 
@@ -26,7 +30,9 @@ SORTED_BY = 64
 class Column:
     """A table column. `unit` is "" for text and counts; `digits` are decimals to show, or `figures` how many
     figures that count, where values of one column are of several kinds; a `hidden` column is kept in files but not
-    shown; `shown_as` is a shorter name for the screen."""
+    shown; `shown_as` is a shorter name for the screen. `sure_by` names the column that holds the standard or expanded
+    uncertainty of the values, `sure_times` what that is to be taken times: a value is then shown to the decimals to
+    which two figures of its uncertainty go (JCGM 100:2008, 7.2.6)."""
 
     name: str
     unit: str = ""
@@ -34,6 +40,8 @@ class Column:
     hidden: bool = False
     shown_as: str = ""
     figures: int | None = None
+    sure_by: str = ""
+    sure_times: float = 1.0
 
     @property
     def heading(self) -> str:
@@ -46,11 +54,17 @@ class Column:
         """Whether it is known to be one of numbers."""
         return self.digits is not None or self.figures is not None
 
-    def shown(self, value: Any) -> str:
-        """A value of this column as a person reads it."""
+    def shown(self, value: Any, uncertainty: Any = None) -> str:
+        """A value of this column as a person reads it, and as far as its `uncertainty` allows."""
         if value is None or (isinstance(value, float) and not math.isfinite(value)):
             return "–"
         digits = self.digits if self.figures is None else _decimals(value, self.figures)
+        if isinstance(uncertainty, float) and math.isfinite(uncertainty) and uncertainty > 0:
+            digits = _decimals(uncertainty * self.sure_times, FIGURES)
+            if isinstance(value, float) and digits is not None and digits > MOST_DECIMALS:
+                if 0 < abs(value) < SMALL:
+                    return _spaced(f"{value:.{max(0, digits + math.floor(math.log10(abs(value))))}e}")
+                digits = MOST_DECIMALS if value else 0
         if isinstance(value, float) and self.figures is not None and digits is not None and digits > MOST_DECIMALS:
             return _spaced(f"{value:.{self.figures - 1}e}")
         if isinstance(value, float) and digits is not None:
@@ -154,7 +168,14 @@ class Table:
 
     def shown(self, row: int, column: int) -> str:
         """A cell as a person reads it."""
-        return self.columns[column].shown(self.cell(row, column))
+        shown = self.columns[column]
+        by = self._places.get(shown.sure_by) if shown.sure_by else None
+        return shown.shown(self.cell(row, column), None if by is None else self.cell(row, by))
+
+    @property
+    def _places(self) -> dict[str, int]:
+        """Where columns are, by name."""
+        return {column.name: n for n, column in enumerate(self.columns)}
 
     def order_by(self, column: int, falling: bool = False) -> np.ndarray:
         """Row numbers in the order of a column: numbers by value, text by its letters; empty cells come last."""

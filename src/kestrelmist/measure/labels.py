@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 
@@ -52,6 +53,7 @@ def measure_labels(image: Image, labels: LabelMap, progress: Progress = silent()
     digits = decimals_of(cell)
     of_value = decimals_for(*image.display_range()) + 1
     in_cm3 = unit == "mm3"
+    as_sure: dict[str, Any] = {"sure_by": "volume_uncertainty", "sure_times": 1e-3}
     table = Table(
         f"{labels.name} on {image.name}",
         [
@@ -60,9 +62,9 @@ def measure_labels(image: Image, labels: LabelMap, progress: Progress = silent()
             Column("label"),
             Column("number", shown_as="no."),
             Column("voxels" if what == "volume" else "pixels"),
-            Column(what, unit, digits),
-            Column(f"{what}_uncertainty", unit, digits, shown_as="± chance"),
-            *([Column("volume_cm3", "cm3", digits + 2, shown_as="volume")] if in_cm3 else []),
+            Column(what, unit, digits, sure_by=f"{what}_uncertainty"),
+            Column(f"{what}_uncertainty", unit, digits, shown_as="± chance", figures=2),
+            *([Column("volume_cm3", "cm3", digits + 2, shown_as="volume", **as_sure)] if in_cm3 else []),
             Column("mean", image.unit, of_value),
             Column("sd", image.unit, of_value),
         ],

@@ -191,7 +191,8 @@ def read_sections(
 
 
 def _with_uncertainty(name: str, unit: str = "") -> list[Column]:
-    return [Column(name, unit, figures=5), Column(f"{name}_uncertainty", unit, shown_as="± (95 %)", figures=2)]
+    sure = f"{name}_uncertainty"
+    return [Column(name, unit, figures=5, sure_by=sure), Column(sure, unit, shown_as="± (95 %)", figures=2)]
 
 
 def _known(value):

@@ -21,7 +21,7 @@ from ..core.table import Column, Table
 from .plateaus import COVER
 from .readings import Calibration
 from .section import Width, section_of
-from .step_height import line_of
+from .step_height import SURE, line_of
 
 ALPHA = math.sqrt(math.log(2) / math.pi)
 """Of the Gaussian filter of ISO 16610-21: half of the amplitude passes at the cut-off."""
@@ -83,7 +83,7 @@ def roughness(
             rows.append((name, factor * value, factor * math.hypot(spread, scale * value), unit))
     for name, value in _of_surface(image, cutoff or 0.0, leave_out):
         rows.append((name, factor * value, factor * scale * value if scale else None, unit))
-    columns = [Column("what"), Column("value", figures=4), Column("uncertainty (95 %)", figures=2), Column("unit")]
+    columns = [Column("what"), Column("value", figures=4, sure_by=SURE), Column(SURE, figures=2), Column("unit")]
     table = Table(f"Roughness of {image.name}", columns)
     table.rows.extend(rows)
     return table

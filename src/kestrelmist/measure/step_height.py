@@ -20,6 +20,9 @@ from .readings import Calibration
 from .section import Line, Width, section_of
 from .trace_noise import TOO_SHORT
 
+SURE = "uncertainty (95 %)"
+"""Column of what the values are sure to."""
+
 
 def line_of(image: Image, from_, to, width: float, section: Curve | None) -> Line:
     """The line that is meant: that of a section that was kept, or one between two places; raises Trouble when neither
@@ -96,7 +99,7 @@ def _told(step: Step, image: Image, calibration: float) -> Table:
     (unit, factor), length = readable(image.unit), image.space.unit
     table = Table(
         f"Step height in {image.name}",
-        [Column("what"), Column("value", figures=5), Column("uncertainty (95 %)", figures=2), Column("unit")],
+        [Column("what"), Column("value", figures=5, sure_by=SURE), Column(SURE, figures=2), Column("unit")],
     )
     word = (
         "step height" if len(step.edges) == 1 else "height of the ridge" if step.height > 0 else "depth of the groove"
