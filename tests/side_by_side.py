@@ -12,7 +12,8 @@ from pathlib import Path
 
 LONGEST = (
     *("demo", "habits", "trial", "bench", "functional_run", "tissues", "wheel", "docs", "pictures_desk"),
-    *("preview_desk", "gather_desk", "desk", "table_interleaved", "cancel", "brain"),
+    *("preview_desk", "gather_desk", "desk", "table_interleaved", "cancel", "brain", "fuzz", "odd_images"),
+    *("many_images", "strokes", "real_window", "doors", "label_maps", "recovery"),
 )
 """Files that are begun first, so that none of them is left for the end."""
 

@@ -12,6 +12,9 @@ from .plain_text import plain_tip
 from .theme.theme import Theme, words
 from .work import Job
 
+FIRST, REST = 1500, 120
+"""Milliseconds until it is looked up what was done: the first time, and after a change."""
+
 
 class StagePath(QWidget):
     """Six stops on a line. Always free to jump; the one in force is the large ring, those that are filled have been
@@ -26,8 +29,8 @@ class StagePath(QWidget):
         self._stages_done = StagesDone(desk.study)
         self._asked: Job | None = None
         self._again = False
-        # strokes follow each other; what has been gone through is looked up when they rest
-        self._soon = QTimer(self, singleShot=True, interval=120)
+        # not while the window starts, as it loads all operations; then when strokes, which follow each other, rest
+        self._soon = QTimer(self, singleShot=True, interval=FIRST)
         self._soon.timeout.connect(self._ask)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
@@ -38,8 +41,12 @@ class StagePath(QWidget):
         self.setAccessibleName("Path: " + ", ".join(STAGES))
         desk.viewing.stage_changed.connect(self._follow)
         for signal in (desk.viewing.lead_changed, desk.session.history_changed, desk.session.shelf_changed):
-            signal.connect(lambda *_: self._soon.start())
+            signal.connect(self._change)
         self._soon.start()
+
+    def _change(self, *_) -> None:
+        if self._soon.interval() == REST or not self._soon.isActive():
+            self._soon.start()
 
     def _follow(self) -> None:
         self.stage = self.desk.viewing.stage
@@ -49,6 +56,7 @@ class StagePath(QWidget):
 
     def _ask(self) -> None:
         """Look it up beside the window: a long logbook takes a moment the first time."""
+        self._soon.setInterval(REST)
         record = self.desk.viewing.record
         if self._asked is not None:
             self._again = True

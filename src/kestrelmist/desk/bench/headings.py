@@ -26,9 +26,12 @@ class Under(QWidget):
 
     pressed = Signal()
 
-    def __init__(self, heading: Heading, buttons: QWidget, count: int):
+    def __init__(self, heading: Heading, operations: Sequence[Operation], open_form: Callable[[Operation], object]):
         super().__init__()
-        self.heading, self.buttons, self.count = heading, buttons, count
+        self.heading, self.count = heading, len(operations)
+        self.buttons: QWidget | None = None
+        """Made when they are first seen."""
+        self._make = lambda: operation_buttons(open_form, operations)
         self.chosen: bool | None = None
         """Whether a hand has opened or folded it, which counts from then on."""
         self.head = QPushButton()
@@ -38,14 +41,16 @@ class Under(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(3)
         column.addWidget(self.head)
-        column.addWidget(buttons)
-        self.is_open = True
-        self.set_open(True)
+        self.is_open = False
 
     def set_open(self, on: bool) -> None:
         """Open or fold it, unless a hand has chosen."""
         self.is_open = on if self.chosen is None else self.chosen
-        self.buttons.setVisible(self.is_open)
+        if self.buttons is None and self.is_open:
+            self.buttons = self._make()
+            self.layout().addWidget(self.buttons)
+        if self.buttons is not None:
+            self.buttons.setVisible(self.is_open)
         self.head.setText(self.heading.name if self.is_open else f"{self.heading.name} · {self.count}")
         self.head.setAccessibleName(f"{self.heading.name}, {'open' if self.is_open else 'folded'}")
         self.dress()
@@ -77,7 +82,7 @@ class Headings(QWidget):
         for heading in self._headings:
             here = [o for o in listed if o.group == heading.name]
             if here:
-                self.under[heading.name] = Under(heading, operation_buttons(open_form, here), len(here))
+                self.under[heading.name] = Under(heading, here, open_form)
                 self._column.addWidget(self.under[heading.name])
         others = [o for o in listed if o.group not in names]
         if others:
