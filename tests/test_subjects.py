@@ -3,6 +3,8 @@
 import csv
 
 from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QLineEdit
 
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.subject import Subject, date_of
@@ -123,7 +125,11 @@ class SaidTest(SubjectCase):
         self.assertEqual(subject_of(study, "HM08").columns, {"group": "cold", "sex": "f"})
         for text, said in (
             ("name,age\nA,1\n", "no first column participant_id"),
-            ("participant_id,age\nA,1\nA,2\n", "A stands in this table twice"),
+            ("participant_id,age\nA,1\nA,2\n", "“A” stands in this table twice"),
+            ("participant_id,age,age\nHM07,1,2\n", "“age” stands in this table twice"),
+            ("participant_id,age\nHM07,1\nsub-HM07,2\n", "Two rows of this table are for “HM07”"),
+            ("participant_id,visits\nHM07,1\n", "itself tells what stands under “visits”"),
+            ("participant_id,age\nHM07," + "9" * 200_000 + "\n", "cannot be read"),
             ("participant_id,age\nA\n", "Line 2 has 1 cells and not 2"),
             ("participant_id,age\nNobody,1\n", "names no subject of the study"),
         ):
@@ -138,6 +144,42 @@ class SaidTest(SubjectCase):
         study.close()
         said = kestrelmist("subjects", "--study", self.place / "study").stdout
         self.assertIn("HM07", said)
+
+    def test_its_own_table_says_the_same_again(self):
+        study = self.study()
+        odd = {"=1+1": "=2+2", "<b>": 'a "quoted" one, and more', "weight": "-3.5"}
+        for column, value in odd.items():
+            study.run("set-subject", subject="HM07", column=column, value=value)
+        before = subject_of(study, "HM07").columns
+        for name in ("p.tsv", "p.csv"):
+            study.run("export-participants", to=self.place / name)
+            study.run("import-participants", file=self.place / name)
+            self.assertEqual(subject_of(study, "HM07").columns, before)
+
+    def test_what_was_taken_out_stays_out_and_goes_nowhere(self):
+        study = self.study()
+        study.run("set-subject", subject="HM07", column="age")  # which the files say
+        study.run("set-subject", subject="HM07", column="weight", value="12 g")
+        self.assertEqual(subject_of(study, "HM07").known, {"group": "cold", "weight": "12 g"})
+        study.run("convert-study", to=self.place / "out")
+        rows = [line.split("\t") for line in (self.place / "out" / "participants.tsv").read_text().splitlines()]
+        one = next(dict(zip(rows[0], row)) for row in rows if row[0] == "sub-HM07")
+        self.assertEqual((one.get("age", "n/a"), one["weight"]), ("n/a", "12 g"))
+        # what the files of an image say of its subject is of that one, and stays when the image goes to another
+        image = study.find("HM07/ses-before_T1w").id
+        study.run("move-to-subject", thing=image, subject="hm08")
+        self.assertEqual(study.items.get(image).subject, "HM08")
+        self.assertEqual(subject_of(study, "HM08").known, {"group": "cold"})
+        study.run("undo")
+        self.assertIn("Participant age", study.items.get(image).facts)
+
+    def test_told_columns_and_the_same_name_are_refused(self):
+        study = self.study()
+        for name in ("Images", "visits", "x" * 300):
+            with self.assertRaises(Trouble):
+                study.run("set-subject", subject="HM07", column=name, value="1")
+        with self.assertRaisesRegex(Trouble, "is called so already"):
+            study.run("rename-subject", subject="HM07", name="HM07")
 
 
 class PageTest(SubjectCase, DeskCase):
@@ -161,3 +203,23 @@ class PageTest(SubjectCase, DeskCase):
         self.settle(window)
         self.assertEqual(model.data(model.index(0, 0)), "HM07")
         self.assertEqual(self.troubles, [])
+
+    def test_what_others_change_does_not_take_away_what_is_typed(self):
+        self.study().close()
+        window = self.open(self.place / "study")
+        window.drawer.open_page("subjects")
+        page, desk = window.drawer.subjects, window.desk
+        heads = [c.name for c in page.model.table.columns]
+        at = page.model.index(1, heads.index("age"))
+        page.view.setCurrentIndex(at)
+        page.view.edit(at)
+        editor = page.view.findChild(QLineEdit)
+        QTest.keyClicks(editor, "9")
+        desk.run_now("set-subject", {"subject": "HM07", "column": "hand", "value": "left"})
+        self.settle(window)
+        QTest.keyClicks(editor, "5")
+        QTest.keyClick(editor, Qt.Key.Key_Return)
+        self.settle(window)
+        self.assertEqual(subject_of(desk.study, "HM08").known["age"], "95")
+        self.assertEqual(subject_of(desk.study, "HM07").known["hand"], "left")
+        self.assertIn("hand", [c.name for c in page.model.table.columns])

@@ -7,9 +7,11 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from .errors import Trouble
-from .names import plain_name
+from .names import plain_name, typed_name
 
 PARTICIPANT = "participant_id"
+TOLD = ("subject", "visits", "images")
+"""Columns of the table of subjects that are told and not said."""
 NONE = "n/a"
 """What stands where a table of participants has no value."""
 
@@ -30,7 +32,8 @@ class Visit:
 
 @dataclass(frozen=True)
 class Subject:
-    """A subject: columns as a table of participants has them (age, sex, group …), and visits."""
+    """A subject: columns as a table of participants has them (age, sex, group …), and visits. A column that holds
+    nothing was taken out: what files say there does not count."""
 
     name: str
     columns: dict[str, str] = field(default_factory=dict)
@@ -41,13 +44,22 @@ class Subject:
         """Whose it is: its own."""
         return self.name
 
+    @property
+    def known(self) -> dict[str, str]:
+        """Its columns without those whose value was taken out."""
+        return {name: value for name, value in self.columns.items() if value}
+
     def with_column(self, column: str, value: str) -> Subject:
-        """With a value in a column; an empty one takes it out. Raises Trouble when that is no name of a column."""
-        name, text = plain_name(column), plain_name(value)
+        """With a value in a column; an empty one takes out what stands there, and what files say of it. Raises Trouble
+        when that is no name of a column."""
+        name, text = typed_name(column), plain_name(value)
         if not name or name == PARTICIPANT:
             raise Trouble(f"“{column}” is no column of a subject", "name it, such as age or group")
-        rest = {k: v for k, v in self.columns.items() if k != name}
-        return replace(self, columns=rest if text in ("", NONE) else self.columns | {name: text})
+        if name.casefold() in TOLD:
+            raise Trouble(f"The study itself tells what stands under “{name}”", "call the column otherwise")
+        if text in ("", NONE):
+            return replace(self, columns=self.columns | {name: ""} if name in self.columns else self.columns)
+        return replace(self, columns=self.columns | {name: text})
 
     def with_visit(self, name: str, date: str = "") -> tuple[Subject, Visit]:
         """With a visit of that name, and the visit; one that is there gets the date, when one is given."""

@@ -5,18 +5,16 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, Qt
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, Qt, QTimer
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ..core.operation import find_operation
+from ..core.subject import TOLD
 from ..core.table import Column, Table
 from ..study.operations.subjects import table_of
 from .desk_model import Desk
 from .plain_text import ask_text
 from .table_view import plain_view
-
-FIXED = ("subject", "visits", "images")
-"""Columns that are told and not typed; a subject's name is."""
 
 
 class SubjectsModel(QAbstractTableModel):
@@ -50,7 +48,7 @@ class SubjectsModel(QAbstractTableModel):
 
     def flags(self, index):
         name = self.table.columns[index.column()].name
-        typed = name == "subject" or name not in FIXED
+        typed = name == "subject" or name not in TOLD
         more = Qt.ItemFlag.ItemIsEditable if typed and not self.desk.study.read_only else Qt.ItemFlag.NoItemFlags
         return super().flags(index) | more
 
@@ -91,6 +89,9 @@ class SubjectsPage(QWidget):
         column.setSpacing(6)
         column.addLayout(row)
         column.addWidget(self.view, 1)
+        self._soon = QTimer(self, singleShot=True, interval=0)  # when the editor has gone
+        self._soon.timeout.connect(self._moved)
+        self.view.itemDelegate().closeEditor.connect(lambda *_: self._soon.start())
         desk.session.shelf_changed.connect(self._moved)
         desk.session.history_changed.connect(self._moved)
 
@@ -100,7 +101,8 @@ class SubjectsPage(QWidget):
         self.view.resizeColumnsToContents()
 
     def _moved(self) -> None:
-        if self.isVisible():
+        # not under what is being typed: it is for the row where it was begun
+        if self.isVisible() and self.view.state() != self.view.State.EditingState:
             self.fill()
 
     def _add(self) -> None:

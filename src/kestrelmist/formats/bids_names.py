@@ -8,6 +8,9 @@ from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
+from ..core.subject import NONE, PARTICIPANT
+from .participants import rows_of
+
 WHOLE = re.compile(r"sub-([0-9A-Za-z+]+)((?:_[A-Za-z]+-[0-9A-Za-z+]+)*)_([0-9A-Za-z]+)")
 REST = re.compile(r"((?:[A-Za-z]+-[0-9A-Za-z+]+_)*)([0-9A-Za-z]+)")
 ORDER = ("ses", "sample", "task", "tracksys", "acq", "nuc", "voi", "ce", "trc", "stain", "rec", "dir", "run", "mod",
@@ -66,10 +69,9 @@ def participant_of(path: Path, subject: str) -> dict[str, str]:
 @lru_cache(maxsize=8)
 def _participants(path: Path) -> dict[str, dict[str, str]]:
     try:
-        with open(path, encoding="utf-8-sig", newline="") as stream:
-            rows = [row for row in csv.reader(stream, delimiter="\t", quoting=csv.QUOTE_NONE) if row]
+        rows = rows_of(path)
     except (OSError, UnicodeDecodeError, csv.Error):
         return {}
-    if not rows or rows[0][0] != "participant_id":
+    if not rows or rows[0][0] != PARTICIPANT:
         return {}
-    return {row[0]: {k: v for k, v in zip(rows[0][1:], row[1:]) if v and v != "n/a"} for row in rows[1:]}
+    return {row[0]: {k: v for k, v in zip(rows[0][1:], row[1:]) if v and v != NONE} for row in rows[1:]}

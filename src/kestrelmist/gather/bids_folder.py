@@ -8,6 +8,7 @@ from pathlib import Path
 
 from ..core.errors import Trouble
 from ..core.safe_write import written_whole
+from ..core.subject import NONE, PARTICIPANT
 from ..core.table import Table
 from ..formats.bids_names import PARTICIPANTS
 from ..formats.table_files import read_csv
@@ -17,7 +18,6 @@ IGNORED = ("extra/", "converted*.csv")
 READMES = ("README", "README.md", "README.rst", "README.txt")
 NAME = "subject"
 """Column of the name that a subject has elsewhere, when it is no label of the standard."""
-UNKNOWN = "n/a"
 
 
 class Participants:
@@ -33,7 +33,7 @@ class Participants:
         self.path = folder / PARTICIPANTS
         self.is_new = not self.path.exists()
         self.ending, self.mark = "\n", b""
-        self.rows: list[list[str]] = [["participant_id"]]
+        self.rows: list[list[str]] = [[PARTICIPANT]]
         if self.is_new:
             return
         try:
@@ -44,7 +44,7 @@ class Participants:
             raise Trouble("The table of participants cannot be read", "mend it first", self.path) from error
         self.ending = "\r\n" if "\r\n" in text else "\n"
         self.rows = [line.split("\t") for line in text.split(self.ending) if line.strip()]
-        if not self.rows or "participant_id" not in self.rows[0]:
+        if not self.rows or PARTICIPANT not in self.rows[0]:
             raise Trouble("This table has no column participant_id", "mend it first", self.path)
         width = len(self.rows[0])
         wrong = next((n for n, row in enumerate(self.rows, 1) if len(row) != width), None)
@@ -55,18 +55,18 @@ class Participants:
     def add(self, participant: str, known: Mapping[str, str]) -> None:
         """Have a row for a participant, with what is known of it; what the row says already stays."""
         heads = self.rows[0]
-        at = heads.index("participant_id")
+        at = heads.index(PARTICIPANT)
         for name in known:
             if name not in heads and self.is_new:
                 for row in self.rows:
-                    row.append(name if row is heads else UNKNOWN)
+                    row.append(name if row is heads else NONE)
         own = next((row for row in self.rows[1:] if row[at] == participant), [])
         if not own:
-            own = [UNKNOWN] * len(heads)
+            own = [NONE] * len(heads)
             own[at] = participant
             self.rows.append(own)
         for n, name in enumerate(heads):
-            if name in known and own[n] in ("", UNKNOWN):
+            if name in known and own[n] in ("", NONE):
                 own[n] = " ".join(known[name].split())
 
     def save(self) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Sequence
 from dataclasses import replace
 
 from ..core.errors import Trouble
@@ -20,22 +21,30 @@ VISIT = "visit"
 
 def known_subjects(study: OpenStudy) -> list[Subject]:
     """All subjects that have something in the study or of which something is known, by name."""
+    images: dict[str, list[ImageRecord]] = {}
+    for image in study.records():
+        images.setdefault(image.subject, []).append(image)
+    rows = {row.subject: row for row in reversed(study.items.of_kind(SUBJECTS.kind))}
     named = {r.subject: None for r in study.items.everything().values() if r.subject and not r.removed}
-    return [subject_of(study, name) for name in sorted(named, key=str.casefold)]
+    names = sorted(named, key=str.casefold)
+    return [_known(study, name, rows.get(name), images.get(name, ())) for name in names]
 
 
 def subject_of(study: OpenStudy, name: str) -> Subject:
     """What is known of a subject: each column as somebody said it, else as the files of its images do; the visits of
     its images."""
-    record = _row(study, name)
-    known = Subject(name) if record is None else SUBJECTS.open(study, record)
+    return _known(study, name, _row(study, name), [r for r in study.records() if r.subject == name])
+
+
+def _known(study: OpenStudy, name: str, row: Record | None, images: Sequence[ImageRecord]) -> Subject:
+    known = Subject(name) if row is None else SUBJECTS.open(study, row)
     columns: dict[str, str] = {}
-    for image in _images(study, name):
+    for image in images:
         for fact, value in image.facts.items():
             if fact.startswith(FACT):
                 columns.setdefault(fact.removeprefix(FACT), value)
     known = replace(known, columns=columns | known.columns)
-    for image in _images(study, name):
+    for image in images:
         if image.body.get(VISIT) is None and (told := visit_in_files(image)) is not None:
             known, _ = known.with_visit(*told)
     return known
@@ -60,10 +69,6 @@ def visit_in_files(image: ImageRecord) -> tuple[str, str] | None:
     named = parsed(image.name) or parsed_rest(image.name)
     session = named.entities.get("ses", "") if named is not None else ""
     return (session or date, date) if session or date else None
-
-
-def _images(study: OpenStudy, name: str) -> list[ImageRecord]:
-    return [r for r in study.records() if r.subject == name]
 
 
 def _row(study: OpenStudy, name: str) -> Record | None:

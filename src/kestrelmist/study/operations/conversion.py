@@ -84,5 +84,6 @@ def _session(study: Study, record: ImageRecord) -> str:
 def _opened(study: Study, key: int, progress: Progress) -> Image:
     """An image with what is known of its subject among its facts."""
     image = study.image(key)
-    said = {f"{FACT}{name}": value for name, value in subject_of(study, image.subject).columns.items()}
-    return image.placed(Placement(image.space, facts=image.facts | said)) if said else image
+    said = {f"{FACT}{name}": value for name, value in subject_of(study, image.subject).known.items()}
+    facts = {name: value for name, value in image.facts.items() if not name.startswith(FACT)} | said
+    return image if facts == image.facts else image.placed(Placement(image.space, facts=facts))

@@ -2,28 +2,25 @@
 
 from __future__ import annotations
 
-import csv
-from pathlib import Path
 from typing import Annotated
 
-from ...core.cells import harmless
 from ...core.errors import Trouble
 from ...core.names import typed_name
 from ...core.operation import operation
 from ...core.parameter import FilePath, NewPath, Role
-from ...core.safe_write import written_whole
 from ...core.subject import NONE, PARTICIPANT, Subject
 from ...core.table import Column, Table
+from ...formats.bids_names import FACT
+from ...formats.participants import read_participants, write_participants
 from ...gather.bids_targets import label
 from ..changes import Change, ItemChange
 from ..items import ImageRecord
 from ..kinds import AnyImage, AnyThing
 from ..logbook import Step
+from ..stores.subjects import SUBJECTS
 from ..study import Study
 from ..subjects import VISIT, known_subjects, say, subject_of
 
-MOST = 1 << 24
-"""Bytes of a table of participants; what is larger is none."""
 SubjectName = Annotated[str, Role("subject")]
 
 
@@ -42,7 +39,7 @@ def subjects(study: Study) -> Table:
 def table_of(study: Study) -> Table:
     """The subjects as a table, a row each."""
     known = known_subjects(study)
-    names = list(dict.fromkeys(name for one in known for name in one.columns))
+    names = list(dict.fromkeys(name for one in known for name in one.known))
     columns = [Column("subject"), *map(Column, names), Column("visits"), Column("images")]
     images: dict[str, int] = {}
     for record in study.records():
@@ -50,7 +47,7 @@ def table_of(study: Study) -> Table:
     rows = [
         (
             one.name,
-            *(one.columns.get(n, "") for n in names),
+            *(one.known.get(n, "") for n in names),
             ", ".join(v.words for v in one.visits),
             images.get(one.name, 0),
         )
@@ -86,8 +83,9 @@ def set_subject(study: Study, subject: SubjectName, column: str, value: str = ""
     """
     known = subject_of(study, _there(study, subject))
     changed = known.with_column(column, value)
-    title = f"{changed.name}: {column} {changed.columns.get(column, 'taken out')}"
-    settings = {"subject": known.name, "column": column, "value": value}
+    name = typed_name(column)
+    title = f"{changed.name}: {name} {changed.known.get(name, 'taken out')}"
+    settings = {"subject": known.name, "column": name, "value": value}
     say(study, [changed], Step("set-subject", title, settings))
 
 
@@ -157,14 +155,17 @@ def rename_subject(study: Study, subject: SubjectName, name: str) -> None:
     old, fresh = _there(study, subject), typed_name(name)
     if not fresh:
         raise Trouble("A subject needs a name", "type one")
-    if fresh != old and fresh.casefold() in {one.name.casefold() for one in known_subjects(study)} - {old.casefold()}:
+    if fresh == old:
+        raise Trouble(f"“{old}” is called so already", "choose another name")
+    if fresh.casefold() in {one.name.casefold() for one in known_subjects(study)} - {old.casefold()}:
         raise Trouble(f"There is a subject “{fresh}” already", "choose another name, or move the things there")
     title = f"Rename “{old}” to “{fresh}”"
     changes: list[Change] = []
     for record in study.items.everything().values():
         if record.subject == old:
-            named = {"name": fresh} if record.kind == Subject.__name__.casefold() else {}
-            was = {"name": record.name} if named else {}
+            itself = record.kind == SUBJECTS.kind  # the row of what is known of it is called like it
+            was = {"name": record.name} if itself else {}
+            named = {"name": fresh} if itself else {}
             changes.append(ItemChange(record.id, title, {"subject": old} | was, {"subject": fresh} | named))
     study.history.do(changes, Step("rename-subject", title, {"subject": old, "name": fresh}), title)
 
@@ -193,6 +194,9 @@ def move_to_subject(study: Study, thing: AnyThing, subject: str) -> None:
     fresh = typed_name(subject)
     if not fresh:
         raise Trouble("A subject needs a name", "type one")
+    there = {one.name for one in known_subjects(study)}
+    if fresh not in there:  # one is meant that is written in another way
+        fresh = next((name for name in sorted(there) if name.casefold() == fresh.casefold()), fresh)
     if thing.of is not None:
         raise Trouble(f"“{thing.name}” is of “{thing.owner}” and goes where that goes", f"move “{thing.owner}”")
     if fresh == thing.subject:
@@ -201,8 +205,11 @@ def move_to_subject(study: Study, thing: AnyThing, subject: str) -> None:
     free = study.items.free_name(thing.name, thing.kind, fresh)
     before: dict[str, object] = {"subject": thing.subject, "name": thing.name}
     after: dict[str, object] = {"subject": fresh, "name": free}
-    if isinstance(thing, ImageRecord) and thing.body.get(VISIT) is not None:  # it was one of the other subject
-        before[f"body.{VISIT}"], after[f"body.{VISIT}"] = thing.body[VISIT], None
+    if isinstance(thing, ImageRecord):  # what is said of the other subject, its visits among it, stays behind
+        own = {name: value for name, value in thing.facts.items() if not name.startswith(FACT)}
+        for key, value in ((VISIT, None), ("facts", own)):
+            if thing.body.get(key) not in (value, {}):
+                before[f"body.{key}"], after[f"body.{key}"] = thing.body.get(key), value
     changes: list[Change] = [ItemChange(thing.id, title, before, after)]
     for other in study.items.owned(thing.id):
         changes.append(ItemChange(other.id, title, {"subject": other.subject}, {"subject": fresh}))
@@ -237,26 +244,35 @@ def import_participants(study: Study, file: FilePath) -> Table:
     Trouble
         When it is no such table, names a participant twice, or names none of the study.
     """
-    heads, rows = _read(file)
+    heads, rows = read_participants(file)
     known = {one.name: one for one in known_subjects(study)}
     by_label = {label(name).casefold(): name for name in known}
-    changed: list[Subject] = []
+    changed: dict[str, Subject] = {}
     told = Table("Participants read", [Column("participant"), Column("subject"), Column("values")])
     for row in rows:
         name = row[0].removeprefix("sub-")
         subject = name if name in known else by_label.get(label(name).casefold())
         values = [(head, value) for head, value in zip(heads[1:], row[1:]) if value not in ("", NONE)]
         told.rows.append((row[0], subject or "not in this study", len(values) if subject else 0))
+        if subject in changed:
+            raise Trouble(f"Two rows of this table are for “{subject}”, one of them {row[0]}", "leave one row", file)
         if subject is not None:
             one = known[subject]
-            for head, value in values:
-                one = one.with_column(head, value)
-            changed.append(one)
+            try:
+                for head, value in values:
+                    one = one.with_column(head, value)
+            except Trouble as trouble:
+                raise Trouble(trouble.what, trouble.do, file) from None
+            changed[subject] = one
     if not changed:
         raise Trouble(
             "This table names no subject of the study", "check its first column, or rename the subjects", file
         )
-    say(study, changed, Step("import-participants", f"Read participants from {file.name}", {"file": str(file)}))
+    say(
+        study,
+        list(changed.values()),
+        Step("import-participants", f"Read participants from {file.name}", {"file": str(file)}),
+    )
     return told
 
 
@@ -291,11 +307,9 @@ def export_participants(study: Study, to: NewPath, *, replace: bool = False) -> 
     doubled = next((one for n, one in enumerate(ids) if one in ids[:n]), None)
     if doubled is not None:
         raise Trouble(f"Two subjects would be called {doubled}", "rename one of them", to)
-    names = list(dict.fromkeys(name for one in known for name in one.columns))
-    rows = [[PARTICIPANT, *names], *([i, *(one.columns.get(n, NONE) for n in names)] for i, one in zip(ids, known))]
-    with written_whole(to, "w", encoding="utf-8", newline="") as stream:
-        writer = csv.writer(stream, delimiter="," if to.suffix.lower() == ".csv" else "\t", lineterminator="\n")
-        writer.writerows([[harmless(cell) for cell in row] for row in rows])
+    names = list(dict.fromkeys(name for one in known for name in one.known))
+    rows = [[i, *(one.known.get(n, "") for n in names)] for i, one in zip(ids, known)]
+    write_participants(to, [PARTICIPANT, *names], rows)
     return Table(
         "Participants written",
         [Column("subjects"), Column("columns"), Column("file")],
@@ -312,27 +326,3 @@ def _there(study: Study, name: str) -> str:
         have = ", ".join(names[:12]) or "none"
         raise Trouble(f"No subject is called “{name}” in this study", f"choose one of: {have}")
     return found
-
-
-def _read(path: Path) -> tuple[list[str], list[list[str]]]:
-    try:
-        if path.stat().st_size > MOST:
-            raise Trouble("This file is too large for a table of participants", "choose another", path)
-        text = path.read_text(encoding="utf-8-sig")
-    except FileNotFoundError:
-        raise Trouble("This file does not exist", "check the name", path) from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise Trouble("This table cannot be read", "save it as text (UTF-8), TSV or CSV", path) from error
-    first = text.partition("\n")[0]
-    rows = list(csv.reader(text.splitlines(), delimiter="\t" if "\t" in first else ";" if ";" in first else ","))
-    rows = [[cell.strip() for cell in row] for row in rows if any(cell.strip() for cell in row)]
-    if not rows or rows[0][0] != PARTICIPANT:
-        raise Trouble(f"This table has no first column {PARTICIPANT}", "name the column of the subjects so", path)
-    wrong = next((n for n, row in enumerate(rows, 1) if len(row) != len(rows[0])), None)
-    if wrong is not None:
-        raise Trouble(f"Line {wrong} has {len(rows[wrong - 1])} cells and not {len(rows[0])}", "mend it first", path)
-    ids = [row[0] for row in rows[1:]]
-    doubled = next((one for n, one in enumerate(ids) if one in ids[:n]), None)
-    if doubled is not None:
-        raise Trouble(f"{doubled} stands in this table twice", "leave one row", path)
-    return rows[0], rows[1:]
