@@ -1,9 +1,12 @@
 """Mappings of every kind against closed forms and SimpleITK, files both ways, and the ways that a study finds."""
 
+import random
+
 import nibabel as nib
 import numpy as np
 import SimpleITK as sitk
 
+from kestrelmist.align.transforms import open_transform
 from kestrelmist.core.chain import Chain, PerVolume, joined
 from kestrelmist.core.displacement import DisplacementField
 from kestrelmist.core.errors import Trouble
@@ -212,16 +215,57 @@ class FilesTest(PlaceCase):
         points = inside(field.space, 20)
         np.testing.assert_allclose(self.read("d.nii").to(points), field.to(points), atol=1e-5)
 
+    def test_kinds_and_numbers_that_would_end_the_library(self):
+        grid = "1 1 1 1 0 0 0 1 0 0 0 1"
+        for kind, fixed, said in (
+            ("BSplineTransform_double_3_3", f"100000 100000 100000 0 0 0 {grid}", "kind BSplineTransform cannot be"),
+            ("BSplineTransform_double_3_3", f"-5 4 4 0 0 0 {grid}", "kind BSplineTransform cannot be"),
+            ("DisplacementFieldTransform_double_3_3", f"100000 100000 9 0 0 0 {grid}", "other numbers than its grid"),
+            ("DisplacementFieldTransform_double_3_3", f"-1 1 1 0 0 0 {grid}", "other numbers than its grid"),
+            ("DisplacementFieldTransform_double_3_3", "1 1 1 0 0 0 0 1 1 1 0 0 0 1 0 0 0 1", "no directions in space"),
+            ("AffineTransform_double_3_3", "nan 0 0", "numbers of this transform are none"),
+            ("AffineTransform_double_3_3", "0 0", "is damaged"),
+            ("AffineTransform_double_2_2", "0 0", "not one of three dimensions"),
+        ):
+            text = f"#Insight Transform File V1.0\n#Transform 0\nTransform: {kind}\n"
+            (self.place / "t.tfm").write_text(f"{text}Parameters: 0 0 0\nFixedParameters: {fixed}\n")
+            with self.subTest(kind, fixed=fixed), self.assertRaisesRegex(Trouble, f"{said}.*t.tfm"):
+                self.read("t.tfm")
+
+    def test_damaged_copies_are_a_sentence_or_open(self):
+        rng = random.Random(5)
+        field, move = bent(), turned()
+        whole = 0
+        for name in ("a.tfm", "a.mat", "a.h5", "f.h5", "f.nii.gz", "c.tfm"):
+            thing = move if name.startswith("a") else field if name.startswith("f") else joined(field, move)
+            save_thing(self.place / name, thing)
+            raw = (self.place / name).read_bytes()
+            for n in range(25):
+                damaged = bytearray(raw if n % 4 else raw[: rng.randrange(len(raw))])
+                for _ in range(rng.choice((1, 3, 20))):
+                    if damaged:
+                        damaged[rng.randrange(min(len(damaged), 400 if n % 2 else len(damaged)))] = rng.randrange(256)
+                path = self.place / f"x{n}{name}"
+                path.write_bytes(damaged)
+                try:
+                    open_transform(file=path).to(np.zeros((2, 3)))
+                    whole += 1
+                except Trouble as trouble:
+                    self.assertIn(path.name, str(trouble))
+        self.assertGreater(whole, 5)
+
     def test_wrong_files_are_one_sentence(self):
         field = bent()
         shifts = field.shifts[:, :, :, None].copy()
         for name, values, intent, said in (
             ("nan.nii", np.where(np.arange(3) == 1, np.nan, shifts), 1007, "no numbers .NaN."),
             ("intent.nii", shifts, 1005, "intent of this file is 1005"),
+            ("micron.nii", shifts, 1007, "are in micron, and shifts are read in mm"),
             ("time.nii", np.repeat(shifts, 2, axis=3), 1007, "i × j × k × 1 × 3"),
         ):
             file = nib.Nifti1Image(values.astype(np.float32), field.space.affine)
             file.header.set_intent(intent)
+            file.header.set_xyzt_units("micron" if "micron" in name else "mm")
             nib.save(file, self.place / name)
             with self.subTest(name), self.assertRaisesRegex(Trouble, f"{said}.*{name}"):
                 self.read(name)

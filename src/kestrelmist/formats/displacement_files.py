@@ -49,6 +49,9 @@ def read_field(path: Path) -> DisplacementField:
             "write it as a displacement field",
             path,
         )
+    unit = header.get_xyzt_units()[0]
+    if unit not in ("mm", "unknown"):
+        raise Trouble(f"The lengths of this file are in {unit}, and shifts are read in mm", "write it in mm", path)
     shifts = np.asarray(file.dataobj, np.float32)[:, :, :, 0]
     if intent == VECTORS:
         shifts = shifts * TURN.astype(np.float32)
@@ -83,11 +86,12 @@ def write_field(path: Path, mapping: Mapping, progress: Progress | None = None) 
 
 def _is_field(path: Path, start: bytes) -> bool:
     import gzip
+    import zlib
 
     try:
         with (gzip.open if start[:2] == b"\x1f\x8b" else open)(path, "rb") as stream:
             head = stream.read(80)
-    except (OSError, EOFError):
+    except (OSError, EOFError, zlib.error):
         return False
     if len(head) < 80:
         return False

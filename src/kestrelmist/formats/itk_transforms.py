@@ -6,6 +6,7 @@ composite the last one that was added is applied first.
 
 from __future__ import annotations
 
+import tempfile
 from pathlib import Path
 from typing import Any
 
@@ -18,64 +19,88 @@ from ..core.mapping import Mapping
 from ..core.space import Space
 from ..core.transform import Transform
 from ..core.turned_round import TurnedRound
+from .itk_entries import Entry
 
 TO_LPS = np.diag([-1.0, -1.0, 1.0, 1.0])
 TURN = np.array([-1.0, -1.0, 1.0])
-COMPOSITE = 7
-"""SimpleITK's number of composite transforms; sitkComposite."""
+SINGULAR = 1e-9
+"""Below which the determinant of directions is taken for nought."""
+LINEAR = frozenset(
+    f"{kind}Transform"
+    for kind in (
+        *("Affine", "CenteredAffine", "FixedCenterOfRotationAffine", "ScalableAffine", "Euler3D", "CenteredEuler3D"),
+        *("Rigid3D", "QuaternionRigid", "Versor", "VersorRigid3D", "Similarity3D", "Scale", "ScaleLogarithmic"),
+        *("ScaleVersor3D", "ScaleSkewVersor3D", "ComposeScaleSkewVersor3D", "Translation", "Identity"),
+    )
+) | {"MatrixOffsetTransformBase"}
+"""Kinds that are a matrix, which the library works out."""
+MOST_NUMBERS = 64
+"""Of a linear transform; none has as many."""
 
 
-def mapping_of(found: Any, path: Path) -> Mapping:
-    """A transform of the library as a mapping.
+def mapping_of(entries: list[Entry], path: Path) -> Mapping:
+    """The transforms of a file as a mapping: of several the last one comes first, as in a composite.
 
     Raises
     ------
     Trouble
-        When it is of another dimension than 3, of a kind that is not known, or singular.
+        When one is of a kind that is not known, singular, or has other numbers than its kind.
     """
-    import SimpleITK as sitk
-
-    if found.GetDimension() != 3:
-        raise Trouble(f"This transform has {found.GetDimension()} dimensions", "choose a transform of volumes", path)
-    if found.GetTransformEnum() == sitk.sitkComposite:
-        composite = sitk.CompositeTransform(found)
-        steps = [mapping_of(composite.GetNthTransform(n), path) for n in range(composite.GetNumberOfTransforms())]
-        if not steps:
-            raise Trouble("This transform file holds no transform", "write it again", path)
-        whole = steps[-1]
-        for step in reversed(steps[:-1]):
-            whole = joined(whole, step)
-        return whole.named(path.stem)
     try:
-        if found.GetTransformEnum() == sitk.sitkDisplacementField:
-            field = sitk.DisplacementFieldTransform(found).GetDisplacementField()
-            return field_of(sitk.GetArrayFromImage(field), _space_of(field), path.stem)
-        if found.IsLinear():
-            return _affine(found, path)
+        steps = [_step(entry, path) for entry in entries]
     except Trouble as trouble:
         raise Trouble(trouble.what, trouble.do, path) from None
+    whole = steps[-1]
+    for step in reversed(steps[:-1]):
+        whole = joined(whole, step)
+    return whole.named(path.stem)
+
+
+def _step(entry: Entry, path: Path) -> Mapping:
+    if entry.kind == "DisplacementFieldTransform":
+        return _field(entry, path.stem)
+    if entry.kind in LINEAR and entry.parameters.size + entry.fixed.size <= MOST_NUMBERS:
+        return Transform(TO_LPS @ _matrix(entry) @ TO_LPS, name=path.stem)
     raise Trouble(
-        f"A transform of the kind {found.GetName()} cannot be opened",
+        f"A transform of the kind {entry.kind} cannot be opened",
         "write it as a displacement field, or its affine part",
-        path,
     )
 
 
-def _affine(found: Any, path: Path) -> Transform:
+def _matrix(entry: Entry) -> np.ndarray:
+    """The matrix of a linear transform, in axes that run left, back, up; worked out by the library."""
+    import SimpleITK as sitk
+
+    numbers = [" ".join(f"{v:.17g}" for v in row) for row in (entry.parameters, entry.fixed)]
+    text = "#Insight Transform File V1.0\n#Transform 0\nTransform: {}_double_3_3\nParameters: {}\nFixedParameters: {}\n"
+    with tempfile.TemporaryDirectory() as place:
+        beside = Path(place) / "one.tfm"
+        beside.write_text(text.format(entry.kind, *numbers))
+        try:
+            found = sitk.ReadTransform(str(beside))
+        except RuntimeError as error:
+            raise Trouble("This transform file is damaged", "write it again") from error
     corners = np.array([(0, 0, 0), (1, 0, 0), (0, 1, 0), (0, 0, 1)], float)
     moved = np.array([found.TransformPoint(tuple(c)) for c in corners.tolist()])
     matrix = np.eye(4)
     matrix[:3, :3] = (moved[1:] - moved[0]).T
     matrix[:3, 3] = moved[0]
-    return Transform(TO_LPS @ matrix @ TO_LPS, name=path.stem)
+    return matrix
 
 
-def _space_of(image: Any) -> Space:
+def _field(entry: Entry, name: str) -> DisplacementField:
+    """A field from a row of vectors; its fixed numbers are size, origin, spacing and directions."""
+    size, fixed = entry.fixed[:3], entry.fixed
+    whole = fixed.size == 18 and (size >= 1).all() and (size == np.round(size)).all()
+    if not whole or entry.parameters.size != 3 * float(np.prod(size)):
+        raise Trouble("This displacement field has other numbers than its grid says", "write it again")
+    i, j, k = (int(n) for n in size)
     affine = np.eye(4)
-    affine[:3, :3] = np.array(image.GetDirection()).reshape(3, 3) * np.array(image.GetSpacing())
-    affine[:3, 3] = image.GetOrigin()
-    i, j, k = image.GetSize()
-    return Space((i, j, k), TO_LPS @ affine)
+    affine[:3, :3] = fixed[9:18].reshape(3, 3) * fixed[6:9]
+    affine[:3, 3] = fixed[3:6]
+    if not (fixed[6:9] > 0).all() or abs(np.linalg.det(fixed[9:18].reshape(3, 3))) < SINGULAR:
+        raise Trouble("The grid of this displacement field has no directions in space", "write it again")
+    return field_of(entry.parameters.reshape(k, j, i, 3), Space((i, j, k), TO_LPS @ affine), name)
 
 
 def field_of(vectors: np.ndarray, space: Space, name: str) -> DisplacementField:

@@ -19,6 +19,7 @@ from ..core.progress import Progress
 from ..core.safe_write import written_whole, written_whole_path
 from ..core.transform import Transform
 from .format import Format, register
+from .itk_entries import entries_of_hdf5, entries_of_packed, entries_of_text
 from .itk_transforms import TO_LPS, library_transform, mapping_of
 
 ITK_START = b"#Insight Transform File"
@@ -33,20 +34,7 @@ def read_itk_transform(path: Path) -> Mapping:
     Trouble
         When the file is damaged, of another dimension than 3, of a kind that is not known, or singular.
     """
-    import SimpleITK as sitk
-
-    text = path.read_text(encoding="latin-1")
-    kinds = re.findall(r"^Transform:\s*(\S+)", text, re.M)
-    flat = next((k for k in kinds if re.search(r"_[124]_[124]$", k)), None)
-    if flat:
-        raise Trouble(f"This transform ({flat}) is not one of three dimensions", "choose a transform of volumes", path)
-    if not _is_whole(text):
-        raise Trouble("This transform file is damaged", "write it again", path)
-    try:
-        found = sitk.ReadTransform(str(path))
-    except RuntimeError as error:
-        raise Trouble("This transform file is damaged", "write it again", path) from error
-    return mapping_of(found, path)
+    return mapping_of(entries_of_text(path), path)
 
 
 def read_packed_transform(path: Path) -> Mapping:
@@ -57,29 +45,7 @@ def read_packed_transform(path: Path) -> Mapping:
     Trouble
         When it is none of three dimensions, or something else.
     """
-    import SimpleITK as sitk
-
-    try:
-        found = sitk.ReadTransform(str(path))
-    except RuntimeError as error:
-        raise Trouble(
-            "This file holds numbers that are packed, and no transform that ITK could have written",
-            "write it as text, four rows of four numbers or ITK's",
-            path,
-        ) from error
-    return mapping_of(found, path)
-
-
-def _is_whole(text: str) -> bool:
-    """Whether every transform of an ITK text has its numbers: a file that was cut short is read without complaint."""
-    parts = re.split(r"^Transform:", text, flags=re.M)[1:]
-    for part in parts:
-        kind = part.split()[0] if part.split() else ""
-        lines = dict(re.findall(r"^(Parameters|FixedParameters):(.*)$", part, re.M))
-        fixed = len(lines.get("FixedParameters", "").split())
-        if not kind.startswith("Composite") and (len(lines) < 2 or fixed < (0 if kind.startswith("Trans") else 3)):
-            return False
-    return bool(parts)
+    return mapping_of(entries_of_packed(path), path)
 
 
 def write_itk_transform(path: Path, transform: Mapping, progress: Progress | None = None) -> None:
@@ -120,13 +86,7 @@ def _only_affine(transform: Mapping, path: Path) -> Transform:
 
 def read_hdf5_transform(path: Path) -> Mapping:
     """A transform from HDF5, as the library writes it. Raises Trouble when it is damaged or of a kind not known."""
-    import SimpleITK as sitk
-
-    try:
-        found = sitk.ReadTransform(str(path))
-    except RuntimeError as error:
-        raise Trouble("This HDF5 file holds no transform, or is damaged", "write it again", path) from error
-    return mapping_of(found, path)
+    return mapping_of(entries_of_hdf5(path), path)
 
 
 def write_transform_list(path: Path, matrices: Sequence[np.ndarray]) -> None:
