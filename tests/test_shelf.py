@@ -3,6 +3,8 @@
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
+from kestrelmist.core.operation import find_operation
+from kestrelmist.desk.bench.fields import ThingsField
 from kestrelmist.desk.shelf_rows import LOW, Heading
 from kestrelmist.desk.shelf_tree import Stand, Subject, added, stands
 from kestrelmist.study.items import Record
@@ -119,3 +121,37 @@ class InTheWindowTest(DeskCase):
         self.assertEqual(len(self.shelf.cards), 3)
         heading = next(one for one in self.shelf._rows.values())
         self.assertNotIsInstance(heading.shows, Subject)
+
+    def test_lists_of_a_form_follow_the_shelf(self):
+        desk, bench = self.window.desk, self.window.bench
+        desk.viewing.show_image(self.clipped)
+        self.settle(self.window)
+        bench.open_operation(find_operation("merge-channels"))
+        several = next(f for f in bench.page("Prepare").form.fields.values() if isinstance(f, ThingsField))
+        several.tick(self.smooth)
+        for name in ("7", "<b>x</b>"):
+            desk.run_now("rename", {"thing": self.smooth, "name": name})
+            self.settle(self.window)
+            shown = several.item(ids_of(several).index(self.smooth)).text()
+            self.assertEqual(shown, str(desk.study.items.get(self.smooth).reference))
+            self.assertIn(name, shown)
+            self.assertEqual(several.value(), [self.smooth])
+        bench.open_operation(find_operation("resample"))
+        one = bench.page("Prepare").form.fields["onto"]
+        one.setCurrentIndex(one.findData(self.smooth))
+        desk.run_now("rename", {"thing": self.smooth, "name": "again"})
+        self.settle(self.window)
+        self.assertTrue(one.currentText().endswith("/again"))
+        changed = []
+        one.currentIndexChanged.connect(changed.append)
+        desk.run_now("take-off", {"thing": self.smooth})
+        self.settle(self.window)
+        self.assertEqual((one.value(), one.currentText(), changed), (None, "None", [0]))
+        self.assertEqual(one.findData(self.smooth), -1)
+        desk.undoing.undo()
+        self.settle(self.window)
+        self.assertEqual((one.value(), one.findData(self.smooth) > 0), (None, True))
+
+
+def ids_of(field: ThingsField) -> list[int]:
+    return [field.item(n).data(Qt.ItemDataRole.UserRole) for n in range(field.count())]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import (
     QComboBox,
     QFileDialog,
@@ -222,30 +222,50 @@ class NamesBox(QComboBox):
 
 
 class ThingField(NamesBox):
-    """One thing of the study, chosen from a list."""
+    """One thing of the study, chosen from a list that follows what is on the Shelf."""
 
     def __init__(self, study: Study, p: Parameter, chosen: int | None = None):
         super().__init__()
-        kind = p.thing_kind
-        suiting_ones = suiting(p, study.items.of_kind(*(() if kind == ANY else (kind,))))
-        if not p.required:
-            self.addItem("None", None)
-        elif chosen is None and suiting_ones:
-            self.addItem("Choose one", None)
-        records, left = _some(suiting_ones, study, chosen)
-        for record in records:
-            self.addItem(str(record.reference), record.id)
-            self.setItemData(self.count() - 1, plain_tip(record.short_facts), Qt.ItemDataRole.ToolTipRole)
-        if left:
-            self.addItem(_left(left), None)
-            self.model().item(self.count() - 1).setEnabled(False)
-        if not self.count():
-            self.addItem(f"There is no {kind} yet" if p.suits is None else f"There is none: {p.suits.words}", None)
-        if chosen is not None:
-            self.setCurrentIndex(max(0, self.findData(chosen)))
+        self.study, self.parameter = study, p
+        self._listed: list[tuple[str, int | None]] = []
+        self._fill(chosen)
+
+    def follow(self) -> None:
+        """List again what is there. What was chosen stays so, under the name that it has now; when it has gone, nothing
+        is chosen."""
+        self._fill(self.value())
 
     def value(self) -> int | None:
         return self.currentData()
+
+    def _fill(self, chosen: int | None) -> None:
+        p, kind, before = self.parameter, self.parameter.thing_kind, self.currentData()
+        suiting_ones = suiting(p, self.study.items.of_kind(*(() if kind == ANY else (kind,))))
+        records, left = _some(suiting_ones, self.study, chosen)
+        gone = chosen is None or all(r.id != chosen for r in records)
+        listed: list[tuple[str, int | None]] = [(str(r.reference), r.id) for r in records]
+        if not p.required:
+            listed.insert(0, ("None", None))
+        elif gone and records:
+            listed.insert(0, ("Choose one", None))
+        if not listed:
+            listed = [(f"There is no {kind} yet" if p.suits is None else f"There is none: {p.suits.words}", None)]
+        if left:
+            listed.append((_left(left), None))
+        if listed == self._listed:
+            return
+        self._listed = listed
+        with QSignalBlocker(self):
+            self.clear()
+            for words, key in listed:
+                self.addItem(words, key)
+            for n, record in enumerate(records, len(listed) - len(records) - bool(left)):
+                self.setItemData(n, plain_tip(record.short_facts), Qt.ItemDataRole.ToolTipRole)
+            if left:
+                self.model().item(self.count() - 1).setEnabled(False)
+            self.setCurrentIndex(0 if gone else self.findData(chosen))
+        if self.currentData() != before:
+            self.currentIndexChanged.emit(self.currentIndex())
 
 
 def _nearest_first(study: Study, kind: str, lead: int | None) -> list[Record]:
@@ -264,26 +284,36 @@ class ThingsField(QListWidget):
 
     def __init__(self, study: Study, kind: str, without: int | None = None):
         super().__init__()
+        self.study, self.kind, self.without = study, kind, without
+        self._listed: list[tuple[str, int]] = []
         self.setFixedHeight(116)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
-        records, left = _some(_nearest_first(study, kind, without), study, without)
-        for record in records:
-            if record.id != without:
+        self.follow()
+
+    def follow(self) -> None:
+        """List again what is there; what is ticked stays so as long as it is there."""
+        records, left = _some(_nearest_first(self.study, self.kind, self.without), self.study, self.without)
+        records = [r for r in records if r.id != self.without]
+        listed, ticked = [(str(r.reference), r.id) for r in records], self.value()
+        if listed == self._listed and self.count():
+            return
+        self._listed = listed
+        with QSignalBlocker(self):
+            self.clear()
+            for record in records:
                 item = QListWidgetItem(str(record.reference))
                 item.setData(Qt.ItemDataRole.UserRole, record.id)
                 item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
-                item.setCheckState(Qt.CheckState.Unchecked)
+                item.setCheckState(Qt.CheckState.Checked if record.id in ticked else Qt.CheckState.Unchecked)
                 item.setToolTip(plain_tip(f"{record.reference}\n{record.short_facts}"))
                 self.addItem(item)
-        if left:
-            item = QListWidgetItem(_left(left))
-            item.setFlags(Qt.ItemFlag.NoItemFlags)
-            self.addItem(item)
-        if not self.count():
-            item = QListWidgetItem(f"There is no other {kind} yet")
-            item.setFlags(Qt.ItemFlag.NoItemFlags)
-            self.addItem(item)
+            for words in ([_left(left)] if left else []) + ([] if records else [f"There is no other {self.kind} yet"]):
+                item = QListWidgetItem(words)
+                item.setFlags(Qt.ItemFlag.NoItemFlags)
+                self.addItem(item)
+        if self.value() != ticked and ticked:
+            self.itemChanged.emit(self.item(0))
 
     def tick(self, key: int, on: bool = True) -> None:
         for n in range(self.count()):

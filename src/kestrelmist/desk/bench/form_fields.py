@@ -69,12 +69,14 @@ def _thing(desk: Desk, operation: Operation, p: Parameter) -> FormField:
     lead = desk.lead.thing
     if p.many:
         several = ThingsField(desk.study, p.thing_kind, lead)
+        desk.session.shelf_changed.connect(several.follow)
         return FormField(several, several.value)
     if p == operation.lead or p.kind.family == "record":
         chosen = lead  # another one is wanted only when it is asked for
     else:
         chosen = likely(desk.study, operation, p, desk.lead)
     one = ThingField(desk.study, p, chosen)
+    desk.session.shelf_changed.connect(one.follow)
     return FormField(one, one.value)
 
 
