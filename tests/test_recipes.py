@@ -1,4 +1,5 @@
 import json
+import unittest
 from dataclasses import replace
 
 import numpy as np
@@ -11,8 +12,10 @@ from kestrelmist.core.operation import OPERATIONS, operation
 from kestrelmist.core.table import Column, Table
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.study.cohort import run_cohort
+from kestrelmist.study.items import Record
 from kestrelmist.study.recipe import as_yaml, read_recipe, recipe_of
 from kestrelmist.study.repeating import run_recipe
+from kestrelmist.study.slot_pattern import fitting, pattern_of
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase, two_balls
@@ -245,6 +248,23 @@ class NextSubjectTest(RecipeCase):
                 Trouble, "fits 2 images .HM-09/sub-HM09_ses-x_task-odour_bold, HM-09/sub-HM09_ses-y"
             ):
                 run_recipe(study, read_recipe(path), "HM-09")
+
+
+class PatternTest(unittest.TestCase):
+    def test_stars_and_brackets_of_names_are_letters(self):
+        for name, others, wanted in (
+            ("T2* map", ["T2* map", "T2 mean map"], ["T2* map"]),
+            ("T2* map", ["T2 mean map"], []),
+            ("Run [1]", ["Run 1"], []),
+            ("Run [1]", ["run [1]", "Run 1"], ["run [1]"]),
+            ("a?", ["ab"], []),
+        ):
+            records = [Record(n, "image", "B", other) for n, other in enumerate(others, 1)]
+            self.assertEqual([r.name for r in fitting(pattern_of(name, "A"), records)], wanted)
+        records = [Record(n, "image", "B", name) for n, name in enumerate(("Head T1", "x*x", "a" * 200), 1)]
+        for pattern, wanted in (("head*", ["Head T1"]), ("*[*]*", ["x*x"]), ("*a" * 60 + "b", []), ("*", 3)):
+            found = [r.name for r in fitting(pattern, records)]
+            self.assertEqual(found if isinstance(wanted, list) else len(found), wanted)
 
 
 class EachSubjectTest(RecipeCase):

@@ -21,7 +21,7 @@ from .keeping import keep_and_tell
 from .logbook import Step, Thing
 from .recipe import Recipe, RecipeStep, Slot, pointer_of
 from .referring import meant
-from .slot_pattern import fitting
+from .slot_pattern import fitting, shown
 from .task import Made, Task, compute
 
 if TYPE_CHECKING:
@@ -53,9 +53,9 @@ def fill_slots(study: Study, recipe: Recipe, subject: str | None = None) -> dict
             filled[slot.name] = fits[0]
         elif fits:
             told = ", ".join(str(r.reference) for r in fits[:6])
-            missing.append(f"“{slot.pattern}” fits {len(fits)} {slot.kind}s ({told})")
+            missing.append(f"“{shown(slot.pattern)}” fits {len(fits)} {slot.kind}s ({told})")
         else:
-            missing.append(f"there is no {slot.kind} “{slot.pattern}”")
+            missing.append(f"there is no {slot.kind} “{shown(slot.pattern)}”")
     missing += _maps_missing(study, recipe, filled)
     if missing:
         whose = f"{subject or recipe.subject or 'this study'}: "

@@ -11,6 +11,8 @@ from .items import Record
 
 OWN = "{subject}"
 """Stands in a pattern for the subject's own part of a name."""
+ANY, STAR = "*", "[*]"
+"""Stand in a pattern for anything, and for a star of the name, as in T2*."""
 NOT_THE_ROLE = ("sub", "ses", "run")
 """Parts of a BIDS name that tell whose and which it is, and not what for."""
 
@@ -18,9 +20,10 @@ NOT_THE_ROLE = ("sub", "ses", "run")
 def pattern_of(name: str, subject: str) -> str:
     """A name with the subject's own part taken out, as it stands alone or in a BIDS name.
 
-    >>> pattern_of("sub-HM07_task-odour_bold", "HM-07"), pattern_of("HM-07 head", "HM-07"), pattern_of("Head", "HM-07")
-    ('sub-{subject}_task-odour_bold', '{subject} head', 'Head')
+    >>> pattern_of("sub-HM07_task-odour_bold", "HM-07"), pattern_of("HM-07 head", "HM-07"), pattern_of("T2*", "HM-07")
+    ('sub-{subject}_task-odour_bold', '{subject} head', 'T2[*]')
     """
+    name = name.replace(ANY, STAR)
     for own in _ways_to_write(subject):
         # without its marks it may be any word, as T1: only BIDS writes it so
         before = "(?<![^\\W_])" if own == subject else "(?<=sub-)"
@@ -39,16 +42,26 @@ def fitting(pattern: str, records: Sequence[Record]) -> list[Record]:
     """Of things of one kind those that a pattern means: by their name, in which `*` stands for anything, with their own
     subject's part in its place; else, of BIDS names, by what they are for (task, contrast, kind), whichever session and
     run they are of."""
-    exact = [r for r in records if any(r.name.casefold() == one for one in _filled(pattern, r.subject))]
+    exact = [r for r in records if any(r.name.casefold() == shown(one) for one in _filled(pattern, r.subject))]
     if exact:
         return exact
-    like = [
-        r for r in records if any(fnmatch.fnmatchcase(r.name.casefold(), one) for one in _filled(pattern, r.subject))
-    ]
-    if like:
-        return like
+    if ANY in pattern.replace(STAR, ""):
+        like = [r for r in records if any(_alike(one, r.name.casefold()) for one in _filled(pattern, r.subject))]
+        if like:
+            return like
     role = _role(pattern.replace(OWN, "x"))
     return [] if role is None else [r for r in records if _role(r.name) == role]
+
+
+def shown(pattern: str) -> str:
+    """A pattern as a person reads it."""
+    return pattern.replace(STAR, ANY)
+
+
+def _alike(pattern: str, name: str) -> bool:
+    """By `fnmatch`, of whose signs only the star counts."""
+    parts = [part.replace("[", "[[]").replace("?", "[?]") for part in pattern.split(STAR)]
+    return fnmatch.fnmatchcase(name, STAR.join(parts))
 
 
 def _filled(pattern: str, subject: str) -> list[str]:
