@@ -96,10 +96,6 @@ class Curve:
         """Where the values stand, or their numbers from 1 on."""
         return np.arange(1.0, self.values.size + 1) if self.along is None else self.along
 
-    def styled(self, **changes) -> Curve:
-        """The curve drawn otherwise."""
-        return replace(self, **changes)
-
     def moved(self, was: Space, now: Space) -> Curve:
         """A section of an image that has been placed elsewhere: the line stays on its voxels, and distances along it
         grow with them. Other curves stay as they are."""

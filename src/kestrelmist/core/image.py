@@ -164,10 +164,6 @@ class Image:
         """Values that can be fetched again make room for others."""
         self._data = None
 
-    def backed_by(self, fetch: Fetch) -> None:
-        """From now on values come from `fetch`, which gives the same ones; those in memory may go."""
-        self._fetch, self._refetched = fetch, True
-
     def frame(self, index: tuple[int, ...] = ()) -> Image:
         """One volume of the series as an image of its own; the image itself when it has no axes."""
         if not self.axes:

@@ -10,15 +10,6 @@ from .errors import Trouble
 from .waiting import reading
 
 
-def is_regular(path: str | Path) -> bool:
-    """Whether this is a file with content of its own; links are followed, what is not there is none."""
-    try:
-        with reading(path):
-            return stat.S_ISREG(os.stat(path).st_mode)
-    except (OSError, ValueError):
-        return False
-
-
 def require_regular(path: str | Path) -> None:
     """Raises Trouble when something that is no ordinary file stands where a file should; what is missing is left to
     whoever opens it, and folders pass."""

@@ -31,10 +31,6 @@ class World:
         """Whether positions in both worlds mean the same place. A world without identity is one with none."""
         return bool(self.id) and self.id == other.id
 
-    def identified(self, identity: str) -> World:
-        """This world under an identity, unless it has one."""
-        return self if self.id else World(identity, self.name, self.sides_known)
-
     def as_dict(self) -> dict:
         """As plain values, for JSON."""
         return {"id": self.id, "name": self.name, "sides_known": self.sides_known}

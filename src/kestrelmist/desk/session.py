@@ -14,7 +14,7 @@ from ..core.operation import find_operation
 from ..core.patch import LabelEdit
 from ..core.progress import silent
 from ..core.table import Table
-from ..study.changes import Change, LabelChange
+from ..study.changes import Change
 from ..study.history import Entry, Stale
 from ..study.inputs import NOTHING, Lead, pinned, settle
 from ..study.keeping import keep
@@ -239,10 +239,6 @@ class Session(QObject):
             return True
         keep_it = self.study.maps.keep_edit
         return self.guarded(lambda: keep_it(labels, edit, True, step, end_gesture=False)) is not None
-
-    def edit_map(self, key: int, edit: LabelEdit, step: Step | None = None, revision: int | None = None) -> bool:
-        """Keep an edit of one label map; returns whether it was kept."""
-        return self.change([LabelChange(key, edit, revision)], step, edit.title)
 
     def require_labels_free(self) -> None:
         """Raises Trouble while a worker is busy with labels: a stroke and an operation may not change them at once."""

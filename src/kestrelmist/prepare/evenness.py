@@ -24,7 +24,6 @@ knots: it is smooth, and needs no more."""
 MOST_LEVELS, MOST_SPANS, ITERATIONS = 4, 64, 50
 NOISE = 0.1
 """Of the filter that sharpens the histogram; more than the library's own keeps a few tissues from drawing the field."""
-DEGREES = Literal[1, 2, 3, 4]
 
 
 class Even(NamedTuple):

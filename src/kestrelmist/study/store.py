@@ -181,10 +181,3 @@ def _alive(process: int) -> bool:
 def hash_of(text: str) -> str:
     """A short name for a text."""
     return hashlib.sha256(text.encode()).hexdigest()[:16]
-
-
-def row_of(prepared: Prepared) -> Record:
-    """The row of a thing that is about to be taken in."""
-    return Record(
-        0, prepared.kind, prepared.subject, prepared.name, prepared.of, prepared.space, prepared.hash, prepared.body
-    )
