@@ -15,8 +15,9 @@ from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space
 from kestrelmist.desk.light_table.picture import Picture
 from kestrelmist.desk.sight import Parts
-from kestrelmist.scene.drawing import Drawn, warm
+from kestrelmist.scene.drawing import warm
 from kestrelmist.scene.layer import ImageLook, LabelLook
+from kestrelmist.scene.layer_type import Drawn
 from kestrelmist.scene.view import AXIAL, CORONAL, SAGITTAL, fitted, through
 from kestrelmist.warm import load_drawing
 

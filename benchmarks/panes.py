@@ -12,8 +12,9 @@ from kestrelmist.core.labels import LabelMap, LabelTable
 from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space
 from kestrelmist.outline.brush import Brush, Stroke
-from kestrelmist.scene.drawing import Drawn, draw, draw_over, warm
+from kestrelmist.scene.drawing import draw, draw_over, warm
 from kestrelmist.scene.layer import ImageLook, LabelLook
+from kestrelmist.scene.layer_type import Drawn
 from kestrelmist.scene.view import AXIAL, CORONAL, SAGITTAL, fitted
 from kestrelmist.warm import load_drawing
 

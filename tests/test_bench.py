@@ -7,16 +7,16 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, QPushButton
 
 from kestrelmist.core.operation import all_operations, find_operation
-from kestrelmist.core.quantity import short_size
+from kestrelmist.core.quantity import short_size, suited
 from kestrelmist.desk.bench.fields import ByHandField, PathField, ThingField, ThingsField
 from kestrelmist.desk.bench.rows import soft
-from kestrelmist.desk.light_table.overlay import scale_bar
 from kestrelmist.desk.shelf_cards import two_lines
 from kestrelmist.desk.solid.solid_pane import RESTARTS
 from kestrelmist.desk.theme.theme import Theme
 from kestrelmist.desk.theme.tokens import DUSK
 from kestrelmist.desk.tools.framing import axis_across
 from kestrelmist.formats.nifti import write_nifti
+from kestrelmist.scene.pieces import round_length
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause, with_solid_view
 from tests.making import straight_space
@@ -314,8 +314,8 @@ class BenchTest(DeskCase):
             (0.00005, 100, "5 µm"),
             (1.0, 90, "50 mm"),
         ):
-            length, text = scale_bar(pixel, room)
-            self.assertEqual(text, wanted)
+            length = round_length(pixel, room)
+            self.assertEqual(suited(length, "mm"), wanted)
             self.assertLessEqual(length / pixel, room)
 
     @with_solid_view

@@ -73,7 +73,7 @@ class PagesTest(unittest.TestCase):
 
     def test_packaged_fonts_and_icons_have_their_licences(self):
         theme = ROOT / "src/kestrelmist/desk/theme"
-        self.assertIn("SIL OPEN FONT LICENSE", (theme / "fonts/LICENSE.txt").read_text().upper())
+        self.assertIn("SIL OPEN FONT LICENSE", (ROOT / "src/kestrelmist/scene/fonts/LICENSE.txt").read_text().upper())
         self.assertIn("ISC", (theme / "icons/LICENSE.txt").read_text())
         used = set()
         for page in (ROOT / "src/kestrelmist/desk").rglob("*.py"):

@@ -15,10 +15,11 @@ from kestrelmist.core.quantity import nanometres
 from kestrelmist.demo.enamel import enamel
 from kestrelmist.prepare import HEADINGS
 from kestrelmist.scene.colouring import BACKGROUND
-from kestrelmist.scene.drawing import Drawn, draw
+from kestrelmist.scene.drawing import draw
 from kestrelmist.scene.first_look import first_look
 from kestrelmist.scene.histogram import counts_of, peaks_of
 from kestrelmist.scene.layer import ImageLook
+from kestrelmist.scene.layer_type import Drawn
 from kestrelmist.scene.relief import relief_of
 from kestrelmist.scene.side_light import light_from_the_side, steepness
 from kestrelmist.scene.solid_process import SolidProcess

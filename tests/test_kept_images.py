@@ -14,8 +14,9 @@ from kestrelmist.core.image import Image
 from kestrelmist.core.space import picture_space
 from kestrelmist.formats.saving import save_image
 from kestrelmist.scene.colours import colour_table, first_map
-from kestrelmist.scene.drawing import Drawn, draw
+from kestrelmist.scene.drawing import draw
 from kestrelmist.scene.layer import ImageLook
+from kestrelmist.scene.layer_type import Drawn
 from kestrelmist.scene.thumbnail import SIDE, thumbnail
 from kestrelmist.scene.view import AXIAL, PLANES, fitted
 from kestrelmist.study.study import Study

@@ -11,8 +11,9 @@ from kestrelmist.core import kernel
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap, LabelTable
 from kestrelmist.core.space import Space
-from kestrelmist.scene.drawing import Drawn, draw
+from kestrelmist.scene.drawing import draw
 from kestrelmist.scene.layer import ImageLook, LabelLook
+from kestrelmist.scene.layer_type import Drawn
 from kestrelmist.scene.sampling import sample_colours, sample_numbers, sample_values
 from kestrelmist.scene.view import PLANES, fitted
 from tests.making import PlaceCase, straight_space, tilted_space

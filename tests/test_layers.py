@@ -14,9 +14,10 @@ from kestrelmist.formats.saving import save_image
 from kestrelmist.report.picture import picture
 from kestrelmist.scene.colours import MAPS, colour_table
 from kestrelmist.scene.compare import Comparison, chequered, draw_compared, edges_of, mixed
-from kestrelmist.scene.drawing import Drawn, draw
+from kestrelmist.scene.drawing import draw
 from kestrelmist.scene.first_look import first_look, over_look, over_opacity
 from kestrelmist.scene.layer import ImageLook, Layer, restored
+from kestrelmist.scene.layer_type import Drawn
 from kestrelmist.scene.sampling import sample_values
 from kestrelmist.scene.view import AXIAL, fitted, plane_view
 from tests.command import kestrelmist

@@ -12,10 +12,11 @@ from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.formats.saving import save_image
 from kestrelmist.scene.colour_bars import colour_bars
 from kestrelmist.scene.colours import colour_table
-from kestrelmist.scene.drawing import Drawn, draw
+from kestrelmist.scene.drawing import draw
 from kestrelmist.scene.first_look import over_look
 from kestrelmist.scene.histogram import counts_of
 from kestrelmist.scene.layer import ImageLook, LabelLook
+from kestrelmist.scene.layer_type import Drawn
 from kestrelmist.scene.ready_looks import range_of_share, ready_looks, share_named
 from kestrelmist.scene.view import AXIAL, fitted
 from kestrelmist.study.study import Study
@@ -73,14 +74,16 @@ class DrawnTest(PlaceCase):
 
     def test_bars_of_both_sides_with_their_limits(self):
         look = ImageLook(2.0, 6.0, "Ember", below_map="Deep water")
-        above, below = colour_bars([(look, "t")], 800, 600)
+        above, below = colour_bars([(look, "t", "a map")], 800, 600)
         self.assertEqual((above.upper, above.lower, below.upper, below.lower), ("6", "2", "−2", "−6"))
         self.assertEqual((above.unit, below.unit), ("t", ""))
         self.assertEqual(above.colours[0], colour_table("Ember")[255])
         self.assertEqual(below.colours[0], colour_table("Deep water")[0])
         self.assertEqual(below.colours[-1], colour_table("Deep water")[255])
-        self.assertEqual(colour_bars([(look, "t")] * 9, 300, 600)[-1].x > 150, True)  # what would hide more is left out
-        self.assertEqual(colour_bars([(look, "t")], 300, 100), [])
+        self.assertEqual(
+            colour_bars([(look, "t", "a map")] * 9, 300, 600)[-1].x > 150, True
+        )  # what would hide more is left out
+        self.assertEqual(colour_bars([(look, "t", "a map")], 300, 100), [])
 
     def test_a_map_in_much_nothing_is_shown_by_what_it_holds(self):
         values = np.zeros((30, 30, 30), np.float32)

@@ -19,8 +19,9 @@ from kestrelmist.core.turned_round import TurnedRound
 from kestrelmist.core.world import World
 from kestrelmist.formats.format import format_of
 from kestrelmist.formats.saving import save_thing
-from kestrelmist.scene.drawing import Drawn, draw
+from kestrelmist.scene.drawing import draw
 from kestrelmist.scene.layer import ImageLook
+from kestrelmist.scene.layer_type import Drawn
 from kestrelmist.scene.sampling import sample_values
 from kestrelmist.scene.view import AXIAL, CORONAL, plane_view
 from kestrelmist.study.inputs import settle

@@ -12,8 +12,9 @@ from kestrelmist.core.labels import LabelMap, LabelTable
 from kestrelmist.scene import boxes, occupancy
 from kestrelmist.scene.boxes import box_faces, cell_faces
 from kestrelmist.scene.colours import packed
-from kestrelmist.scene.drawing import Drawn, draw
+from kestrelmist.scene.drawing import draw
 from kestrelmist.scene.layer import ImageLook, LabelLook
+from kestrelmist.scene.layer_type import Drawn
 from kestrelmist.scene.occupancy import image_field, label_field
 from kestrelmist.scene.sampling import sample_numbers
 from kestrelmist.scene.solid_process import SolidProcess

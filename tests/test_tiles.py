@@ -4,7 +4,7 @@ import unittest
 from unittest import mock
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtTest import QTest
 
 from kestrelmist.core.errors import Trouble
@@ -14,8 +14,9 @@ from kestrelmist.formats.ome_zarr_write import save_ome_zarr
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.tiff_write import save_ome_tiff
 from kestrelmist.scene import tiles as tiling
-from kestrelmist.scene.drawing import Drawn, draw
+from kestrelmist.scene.drawing import draw
 from kestrelmist.scene.layer import ImageLook
+from kestrelmist.scene.layer_type import Drawn
 from kestrelmist.scene.tiles import Tiles, tiles_of
 from kestrelmist.scene.view import AXIAL, fitted
 from kestrelmist.study.study import Study
@@ -178,19 +179,20 @@ class PaneTest(DeskCase):
         plain = canvas.grab().toImage()
         canvas.zoom(4.0)
         self.settle(self.window)
-        from kestrelmist.desk.light_table.navigator import navigator_frame
+        from kestrelmist.scene.pieces import navigator_frame
 
         view, grid = canvas.current_view(), self.viewing.record.grid
         whole, part = navigator_frame(view, grid)
-        self.assertAlmostEqual(part.width() / whole.width(), view.pixel * view.width / (WIDE * PIXEL), places=3)
+        home = QRectF(*whole)
+        self.assertAlmostEqual(part[2] / whole[2], view.pixel * view.width / (WIDE * PIXEL), places=3)
         self.assertNotEqual(canvas.grab().toImage(), plain)
-        target = QPointF(whole.left() + whole.width() * 0.75, whole.top() + whole.height() * 0.25)
-        QTest.mousePress(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, whole.center().toPoint())
+        target = QPointF(home.left() + home.width() * 0.75, home.top() + home.height() * 0.25)
+        QTest.mousePress(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, home.center().toPoint())
         QTest.mouseMove(canvas, target.toPoint())
         QTest.mouseRelease(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, target.toPoint())
         x, y = (canvas.current_view().centre[n] for n in (0, 1))
-        self.assertAlmostEqual(x, (0.75 - 0.5) * WIDE * PIXEL, delta=2 * PIXEL * WIDE / whole.width())
-        self.assertAlmostEqual(y, (0.5 - 0.25) * HIGH * PIXEL, delta=2 * PIXEL * HIGH / whole.height())
+        self.assertAlmostEqual(x, (0.75 - 0.5) * WIDE * PIXEL, delta=2 * PIXEL * WIDE / home.width())
+        self.assertAlmostEqual(y, (0.5 - 0.25) * HIGH * PIXEL, delta=2 * PIXEL * HIGH / home.height())
         canvas.fit()
         self.assertIsNone(navigator_frame(canvas.current_view(), grid))
 

@@ -12,10 +12,10 @@ from ..core.labels import LabelMap
 from ..core.overlap import Apart, apart, require_overlap, why_apart
 from ..core.through import labels_through, seen_through
 from ..scene.compare import Comparison
-from ..scene.drawing import Drawn
 from ..scene.first_look import over_look, over_opacity
 from ..scene.laid import LaidStack
 from ..scene.layer import ImageLook, Layer, Stack
+from ..scene.layer_type import Drawn
 from ..scene.tiles import BASE
 from ..study.items import ImageRecord
 from .viewing import Viewing

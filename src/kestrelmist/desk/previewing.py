@@ -13,9 +13,9 @@ from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.operation import Operation
 from ..core.quantity import short_size
-from ..scene.drawing import Drawn
 from ..scene.first_look import first_look, scale_between
 from ..scene.layer import ImageLook, LabelLook
+from ..scene.layer_type import Drawn
 from ..scene.view import View
 from ..study.inputs import settle
 from ..study.preview import Preview, box_in_view, box_to_try, preview, reach_of, within

@@ -11,10 +11,10 @@ from ..core.digits import signed
 from ..core.image import Image
 from ..core.quantity import pretty_unit
 from ..core.space import Space
+from ..scene.pieces import decimals
 from ..scene.tiles import tiles_of
 from ..study.items import ImageRecord
 from .desk_model import Desk
-from .light_table.overlay import decimals
 from .plain_text import Words, plain_tip
 from .sight import Sight
 from .theme.theme import figures

@@ -15,6 +15,8 @@ from ..core.space import Space
 from ..measure.plateaus import Step, step_in
 from ..measure.readings import Reading, Scales, noise_between, reading_of
 from ..measure.section import Line, Section, curve_of, section_of
+from ..scene.pieces import at_pixel, section_line
+from ..scene.primitives import Primitive, Stroke, haloed
 from ..scene.view import View
 from .curve_keeping import CurveKeeping
 from .viewing import Viewing
@@ -166,6 +168,21 @@ class Sections(CurveKeeping):
         near = min(record.grid.spacing) if record is not None else 1.0
         apart = [abs((np.array(end) - np.array(view.centre)) @ normal) for end in (line.start, line.end)]
         return max(apart) <= near
+
+    def drawn(self, view: View) -> list[Primitive]:
+        """What stands over a pane: those that are kept as thin lines, the line in hand with its width, its ends and its
+        cursors."""
+        found: list[Primitive] = []
+        for curve in self.on_lead():
+            kept = Line.of(curve.line)
+            ends = [at_pixel(view, world) for world in (kept.start, kept.end)]
+            found += haloed(ends, Stroke(curve.colour, curve.width))
+        line = self.line
+        if line is None:
+            return found
+        shown = self.cursors is not None and not self.chosen and line.length > 0
+        share = [place / line.length for place in self.cursors or ()] if shown else []
+        return found + section_line(view, line, share)
 
     # those that are kept
 

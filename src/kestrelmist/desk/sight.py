@@ -12,9 +12,9 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
 from ..scene.compare import Comparison
-from ..scene.drawing import Drawn
 from ..scene.first_look import first_look
 from ..scene.layer import ImageLook, LabelLook, Layer, Stack
+from ..scene.layer_type import Drawn
 from ..scene.tiles import BASE
 from ..study.items import ImageRecord
 from .beside import Beside
@@ -135,9 +135,9 @@ class Sight(QObject):
         there = self.layers.drawn() if self.leads else self._upper
         return self.layers.comparison if there else Comparison()
 
-    def bars(self) -> list[tuple[ImageLook, str]]:
-        """Looks with a colour bar, and the units of their values: of what lies over the image, the top one first, and
-        of the image itself when it is not grey."""
+    def bars(self) -> list[tuple[ImageLook, str, str]]:
+        """Looks with a colour bar, the units of their values, and names: of what lies over the image, the top one
+        first, and of the image itself when it is not grey."""
         record = self.record
         if record is None:
             return []
@@ -154,7 +154,7 @@ class Sight(QObject):
             image = self.layers.image(of.id) if self.leads else self._upper.get(of.id, self._image)
             plain = of.id == record.id and layer.look.colour_map == "Grey" and not layer.look.inverted
             if image is not None and not image.colour and not plain:
-                looks.append((layer.look, of.unit))
+                looks.append((layer.look, of.unit, of.name))
         return looks
 
     def _stack(self) -> Stack:

@@ -8,9 +8,9 @@ from typing import Any, Protocol
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QPainter
 
 from ..core.registry import Registry
+from ..scene.primitives import Primitive
 from ..scene.view import View
 from .hand import Hand
 from .layers import Layers
@@ -56,8 +56,9 @@ class Gesture:
         """The wheel was turned; whether it meant something here."""
         return False
 
-    def paint(self, painter: QPainter, view: View) -> None:
-        """Draw over the pane."""
+    def over(self, view: View) -> list[Primitive]:
+        """What is drawn over the pane."""
+        return []
 
     def finish(self) -> None:
         """The button is up, or something else begins: what was done is kept."""
@@ -81,7 +82,7 @@ class Tool:
         Names of the groups of settings on the Bench that belong to it.
     cursor : Qt.CursorShape
     hover : callable, optional
-        `hover(painter, view, desk, world)`: what is drawn at the pointer while no button is down.
+        `hover(view, desk, world)`: what is drawn at the pointer while no button is down.
     offered : bool
         Whether it has a button of its own on the Bench.
     order : int
@@ -98,7 +99,7 @@ class Tool:
     stages: tuple[str, ...] = ()
     groups: tuple[str, ...] = ()
     cursor: Qt.CursorShape = Qt.CursorShape.CrossCursor
-    hover: Callable[[QPainter, View, OpenDesk, np.ndarray], None] | None = None
+    hover: Callable[[View, OpenDesk, np.ndarray], list[Primitive]] | None = None
     offered: bool = True
     order: int = 0
     more: str = ""

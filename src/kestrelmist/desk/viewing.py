@@ -12,9 +12,9 @@ from ..core.digits import decimals_of
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
-from ..scene.drawing import Drawn
 from ..scene.first_look import first_look
 from ..scene.layer import Arrangement, ImageLook, LabelLook, Layer, Stack
+from ..scene.layer_type import Drawn
 from ..scene.tiles import BASE
 from ..scene.view import View
 from ..study.inputs import NOTHING, Lead

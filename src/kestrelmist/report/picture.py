@@ -17,19 +17,23 @@ from ..core.left_out import SeenFrom
 from ..core.operation import operation
 from ..core.overlap import require_overlap
 from ..core.parameter import Between, ImageValue, Millimetres, NewPath, Unit
-from ..core.safe_write import written_whole
 from ..core.table import Column, Table
+from ..scene import pieces
 from ..scene.colours import MAPS
 from ..scene.compare import Comparison, draw_compared
-from ..scene.drawing import Drawn, draw_over
+from ..scene.drawing import draw_over
 from ..scene.first_look import first_look, over_look, over_opacity
 from ..scene.laid import LaidStack
 from ..scene.layer import ImageLook, LabelLook
-from ..scene.view import AXIAL, CORONAL, SAGITTAL, fitted
-from ..scene.writing import Written
+from ..scene.layer_type import Drawn, primitives_of
+from ..scene.painting import painter_for, write_page
+from ..scene.primitives import Page
+from ..scene.view import AXIAL, CORONAL, SAGITTAL, View, fitted
 
 PLANES = {"axial": AXIAL, "coronal": CORONAL, "sagittal": SAGITTAL}
 MOST_PIXELS = 100_000_000
+USUAL = 700
+"""Pixels of the shorter side up to which words keep their size; on larger pictures they grow."""
 Share = Annotated[float, Between(0, 1)]
 
 
@@ -89,7 +93,7 @@ def picture(
     Parameters
     ----------
     to : path
-        A new file: .png, .jpg or .tif.
+        A new file: .png, .jpg or .tif; .svg and .pdf keep lines and words as such.
     stack : stack
         One that was saved in the window, or a JSON file that describes one; it stands for image, layers and looks.
     plane : text
@@ -121,7 +125,7 @@ def picture(
     left_on_left : bool
         The subject's left on the picture's left, as seen from above the head.
     written : bool
-        Side letters, scale bar and colour bars.
+        Side letters, scale bar, the plane's position, and colour bars with units and names.
 
     Returns
     -------
@@ -135,8 +139,7 @@ def picture(
         cannot be written.
     """
     target = Path(to)
-    if target.suffix.lower() not in (".png", ".jpg", ".jpeg", ".tif", ".tiff"):
-        raise Trouble("Pictures are written as .png, .jpg or .tif", "end the name in one of these", target)
+    painter_for(target)
     if target.exists():
         raise Trouble("There is something of this name already", "name a new file", target)
     width, height = _size(size)
@@ -169,20 +172,27 @@ def picture(
     drawn = draw_compared(view, lower, upper, how)
     if labels is not None:
         draw_over(view, [Drawn(labels, LabelLook())], drawn)
-    page = Written(drawn, view)
-    if written:
-        page.letters()
-        page.length_bar(image.space.unit)
-        shown = [(d.look, d.thing.unit) for d in upper if isinstance(d.thing, Image) and not d.thing.colour]
-        if how.way != "edges":
-            page.colour_bars([(one, unit) for one, unit in shown if isinstance(one, ImageLook)])
-    _save(target, page.rgb())
+    shown = [d for d in upper if isinstance(d.look, ImageLook) and not d.thing.colour] if how.way != "edges" else []
+    write_page(_page(drawn, view, image, [*lower, *upper], shown, written), target)
     unit = image.space.unit
     table = Table(f"Picture of {image.name}", [Column("file"), Column("plane"), Column("at", unit, 3)])
     table.columns += [Column("pixel", unit, decimals_for(0.0, view.pixel) + 3), Column("layers")]
     names = ", ".join(d.thing.name for d in (*lower, *upper))
     table.rows.append((target.name, plane, centre[chosen.across], view.pixel, names))
     return table
+
+
+def _page(ground: np.ndarray, view: View, lead: Image, layers: list[Drawn], shown: list[Drawn], written: bool) -> Page:
+    """The picture with what stands over it; words of a large picture grow with it."""
+    scale = max(1.0, min(view.width, view.height) / USUAL)
+    flat = view.moved(pixel=view.pixel * scale, width=view.width / scale, height=view.height / scale)
+    over = primitives_of(flat, layers)
+    if written:
+        over += pieces.letters(flat) + pieces.length_bar(flat, lead.space.unit)
+        where = pieces.plane_text(view, lead.space)
+        over += pieces.caption(flat, where) if where else []
+        over += pieces.bars_of_colour(flat, [(d.look, d.thing.unit, d.thing.name) for d in shown], named=True)
+    return Page(ground, over, scale, title=lead.name)
 
 
 def _size(text: str) -> tuple[int, int]:
@@ -204,11 +214,3 @@ def _ranged(look: ImageLook, low: float | None, high: float | None, colours: str
     if made.below_map is not None:
         return replace(made, hide_below=None)
     return made if look.hide_below is None else replace(made, hide_below=made.low)
-
-
-def _save(path: Path, rgb: np.ndarray) -> None:
-    from PIL import Image as Picture
-
-    kinds = {".png": "PNG", ".jpg": "JPEG", ".jpeg": "JPEG", ".tif": "TIFF", ".tiff": "TIFF"}
-    with written_whole(path) as stream:
-        Picture.fromarray(rgb).save(stream, kinds[path.suffix.lower()])

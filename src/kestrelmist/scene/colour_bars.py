@@ -27,6 +27,8 @@ class ColourBar:
         The values at its ends.
     unit : str
         Written above it, "" when it is written elsewhere or there is none.
+    name : str
+        Of what is shown, "" below the first bar of a look.
     """
 
     x: float
@@ -35,15 +37,18 @@ class ColourBar:
     upper: str
     lower: str
     unit: str = ""
+    name: str = ""
 
     @property
     def height(self) -> int:
         return len(self.colours)
 
 
-def colour_bars(looks: list[tuple[ImageLook, str]], width: int, height: int, right: float = 0.0) -> list[ColourBar]:
-    """Bars for looks with their units, from the right; of a look with two sides, one each. What would hide more than
-    half of the picture is left out.
+def colour_bars(
+    looks: list[tuple[ImageLook, str, str]], width: float, height: float, right: float = 0.0
+) -> list[ColourBar]:
+    """Bars for looks with their units and names, from the right; of a look with two sides, one each. What would
+    hide more than half of the picture is left out.
 
     Parameters
     ----------
@@ -52,9 +57,9 @@ def colour_bars(looks: list[tuple[ImageLook, str]], width: int, height: int, rig
     """
     found: list[ColourBar] = []
     x = width - right - 104  # left of the side letter
-    for look, unit in looks:
+    for look, unit, name in looks:
         sides = [one for _, one in look.sides()]
-        tall = min(TALLEST, (height - 90) // max(1, len(sides)) - LEAST)
+        tall = min(TALLEST, (int(height) - 90) // max(1, len(sides)) - LEAST)
         if tall < LEAST or x < width / 2:
             break
         for n, one in enumerate(sides):
@@ -65,6 +70,7 @@ def colour_bars(looks: list[tuple[ImageLook, str]], width: int, height: int, rig
             words = [f"{value:.4g}".replace("-", "−") for value in ends]
             colours = colour_table(one.colour_map, one.inverted)[picked]
             upper, lower = words
-            found.append(ColourBar(x, TOP + n * (tall + BETWEEN), colours, upper, lower, unit if n == 0 else ""))
+            said = (unit, name) if n == 0 else ("", "")
+            found.append(ColourBar(x, TOP + n * (tall + BETWEEN), colours, upper, lower, *said))
         x -= EACH
     return found

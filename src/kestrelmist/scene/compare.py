@@ -7,10 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..core.image import Image
 from .colours import packed
-from .drawing import Drawn, draw, draw_over
-from .sampling import sample_values
+from .drawing import draw, draw_over
+from .layer_type import Drawn, type_of_thing
 from .view import View
 
 WAYS = ("over", "fade", "swipe", "squares", "edges")
@@ -47,8 +46,10 @@ def draw_compared(view: View, lower: Sequence[Drawn], upper: Sequence[Drawn], ho
     below = draw(view, lower)
     if how.way == "edges":
         for layer in upper:
-            if isinstance(layer.thing, Image) and not layer.thing.colour:
-                below[edges_of(sample_values(view, layer.thing, True))] = packed(how.edge_colour)
+            asks = type_of_thing(layer.thing).values
+            values = None if asks is None else asks(view, layer)
+            if values is not None:
+                below[edges_of(values)] = packed(how.edge_colour)
             else:
                 draw_over(view, [layer], below)
         return below

@@ -3,30 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 import numpy as np
 
 from ..core.image import Image
 from ..core.labels import LabelMap
-from .colouring import BACKGROUND, over_colours, over_light, over_numbers, over_values
-from .colours import colour_table, label_colours
+from .colouring import BACKGROUND
 from .layer import ImageLook, LabelLook
-from .sampling import sample_colours, sample_numbers, sample_values
-from .side_light import light_from_the_side
-from .tiles import inner, tiles_of
+from .layer_type import Drawn, type_of_thing
 from .view import View
-
-
-@dataclass(frozen=True)
-class Drawn:
-    """A layer with the thing itself at hand."""
-
-    thing: Image | LabelMap
-    look: ImageLook | LabelLook
-    opacity: float = 1.0
-    channels: tuple[Image, ...] = ()
-    """Of a picture whose channels are shown together: each of them."""
 
 
 def draw(view: View, layers: Iterable[Drawn], out: np.ndarray | None = None) -> np.ndarray:
@@ -44,43 +29,11 @@ def draw(view: View, layers: Iterable[Drawn], out: np.ndarray | None = None) -> 
 
 
 def draw_over(view: View, layers: Iterable[Drawn], out: np.ndarray) -> None:
-    """Draw layers over a picture (height, width) of packed colours."""
+    """Draw layers over a picture (height, width) of packed colours; those that are primitives are left to painters."""
     for layer in layers:
-        thing, look = layer.thing, layer.look
-        if isinstance(thing, LabelMap):
-            assert isinstance(look, LabelLook)
-            colours = label_colours(thing.table, look.only)
-            edges, opacity = look.edge_width if look.edges else 0, layer.opacity * look.opacity
-            over_numbers(sample_numbers(view, thing), colours, look.fill, edges, opacity, out)
-            continue
-        assert isinstance(look, ImageLook)
-        tiles = None if look.channels else tiles_of(thing)
-        if tiles is None:
-            _draw_image(view, layer, look, out)
-            continue
-        if not tiles.whole(view):
-            _draw_image(view, layer, look, out)
-        for piece, box in tiles.pieces(view):
-            left, top, right, bottom = box
-            part = np.ascontiguousarray(out[top:bottom, left:right])
-            _draw_image(inner(view, box), Drawn(piece, look, layer.opacity), look, part)
-            out[top:bottom, left:right] = part
-
-
-def _draw_image(view: View, layer: Drawn, look: ImageLook, out: np.ndarray) -> None:
-    thing = layer.thing
-    assert isinstance(thing, Image)
-    if look.channels and layer.channels:
-        found = [sample_values(view, one, look.smooth) for one in layer.channels]
-        over_light(found, look.channels, layer.opacity, out)
-    elif thing.colour:  # limits and colour maps are for measured values
-        over_colours(sample_colours(view, thing, look.smooth), layer.opacity, out)
-    else:
-        values = sample_values(view, thing, look.smooth)
-        for sign, one in look.sides():
-            table = colour_table(one.colour_map, one.inverted)
-            over_values(values, one, table, layer.opacity, out, sign)
-        light_from_the_side(values, view.pixel, look.light * layer.opacity, look.steep, out)
+        draws = type_of_thing(layer.thing).pixels
+        if draws is not None:
+            draws(view, layer, out)
 
 
 def warm(whole: bool = True) -> None:

@@ -10,11 +10,9 @@ from typing import Any
 
 from ..core.errors import Trouble
 from ..core.image import Image
-from ..core.labels import LabelMap
 from .compare import WAYS, Comparison
-from .drawing import Drawn
-from .first_look import first_look, over_look, over_opacity
-from .layer import ImageLook, LabelLook, Layer, restored
+from .layer import Layer, restored
+from .layer_type import Drawn, type_of_thing
 
 VERSION = 1
 """Of the way stacks are written; raised when an older program would draw them wrongly."""
@@ -56,7 +54,7 @@ class LaidStack:
         return digest.hexdigest()
 
 
-def laid(facts: Any, find: Callable[[Any], Image | LabelMap], name: str = "", subject: str = "") -> LaidStack:
+def laid(facts: Any, find: Callable[[Any], Any], name: str = "", subject: str = "") -> LaidStack:
     """A stack from what is written of it.
 
     Parameters
@@ -65,7 +63,8 @@ def laid(facts: Any, find: Callable[[Any], Image | LabelMap], name: str = "", su
         "version", "layers" (each as `Layer.as_dict` gives it, with a "thing") and "comparison"; looks that are left out
         are chosen from the values.
     find : callable
-        `find(thing)` gives the image, one volume, or the label map that is meant; raises Trouble when it is gone.
+        `find(thing)` gives the image, one volume, the label map or the marks that are meant; raises Trouble when it is
+        gone.
 
     Raises
     ------
@@ -86,15 +85,10 @@ def laid(facts: Any, find: Callable[[Any], Image | LabelMap], name: str = "", su
             continue
         thing = find(row["thing"])
         things.append(row["thing"])
-        if isinstance(thing, LabelMap):
-            look: ImageLook | LabelLook = restored(LabelLook, given or {})
-            layers.append(Drawn(thing, look, layer.opacity))
-            continue
-        chosen = over_look(thing) if layers else first_look(thing)
-        look = restored(ImageLook, {**asdict(chosen), **given}) if isinstance(given, dict) else chosen
-        opacity = layer.opacity if "opacity" in row else over_opacity(chosen) if layers else 1.0
-        layers.append(Drawn(thing, look, opacity))
-    if not layers or not isinstance(layers[0].thing, Image):
+        chosen, clear = type_of_thing(thing).first(thing, bool(layers))
+        look = restored(type(chosen), {**asdict(chosen), **given}) if isinstance(given, dict) else chosen
+        layers.append(Drawn(thing, look, layer.opacity if "opacity" in row else clear))
+    if not layers or not type_of_thing(layers[0].thing).leads:
         raise Trouble(f"The lowest layer of “{name}” is no image", "lay an image lowest")
     how = restored(Comparison, facts.get("comparison"))
     return LaidStack(tuple(layers), how if how.way in WAYS else Comparison(), name, subject, tuple(things))

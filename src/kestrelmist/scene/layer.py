@@ -7,6 +7,8 @@ import typing
 from dataclasses import asdict, dataclass, field, fields, is_dataclass, replace
 from typing import Any, TypeVar
 
+from .layer_type import LAYER_TYPES, type_of_look
+
 D = TypeVar("D")
 Channel = tuple[str, float, float, bool]
 """Colour, range and whether it is shown, of a channel."""
@@ -93,7 +95,8 @@ class Layer:
         Which thing of the study: its id, or a reference in text.
     place : tuple of int
         Where along the axes of a series.
-    look : ImageLook or LabelLook
+    look : plain frozen data
+        Of the kind that its layer type has.
     opacity : float
         0 to 1.
     shown : bool
@@ -101,17 +104,17 @@ class Layer:
 
     thing: int | str
     place: tuple[int, ...] = ()
-    look: ImageLook | LabelLook = field(default_factory=ImageLook)
+    look: Any = field(default_factory=ImageLook)
     opacity: float = 1.0
     shown: bool = True
 
     def as_dict(self) -> dict:
-        kind = "labels" if isinstance(self.look, LabelLook) else "image"
-        return asdict(self) | {"kind": kind, "place": list(self.place)}
+        return asdict(self) | {"kind": type_of_look(self.look).name, "place": list(self.place)}
 
     @classmethod
     def from_dict(cls, facts: dict) -> Layer:
-        look: type[ImageLook] | type[LabelLook] = LabelLook if facts.get("kind") == "labels" else ImageLook
+        known = LAYER_TYPES.get(str(facts.get("kind")))
+        look = ImageLook if known is None else known.look
         rest = {k: v for k, v in facts.items() if k not in ("look", "kind")}
         return replace(restored(cls, rest), look=restored(look, facts.get("look", {})))
 

@@ -17,8 +17,8 @@ from PySide6.QtWidgets import (
 from ...core.cells import harmless
 from ...core.digits import signed
 from ...core.labels import LabelMap
+from ...scene.pieces import decimals
 from ..desk_model import Desk
-from ..light_table.overlay import decimals
 from ..plain_text import Words, plain_tip
 from ..readout import shown_unit
 from ..theme.theme import figures

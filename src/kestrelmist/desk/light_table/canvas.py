@@ -7,17 +7,18 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QWidget
 
+from ...scene import pieces
 from ...scene.compare import Comparison
 from ...scene.drawing import draw
+from ...scene.primitives import Primitive, paint
 from ...scene.view import Plane, View, fitted, is_tilted, plane_axes, through
 from ..desk_model import Desk
 from ..sight import Sight
 from ..theme.theme import Theme, words
 from ..tool import tool_named
 from ..tools.framing import framed_corners
-from . import overlay
-from .navigator import navigator_frame
 from .picture import Picture
+from .qt_painter import QtPainter, width_of
 
 
 class Canvas(QWidget):
@@ -212,37 +213,40 @@ class Canvas(QWidget):
             painter.drawImage(self.rect(), QImage(pixels.data, width, height, 4 * width, QImage.Format.Format_RGB32))
             scale, view, arrangement = self.devicePixelRatioF(), self.view, self.viewing.arrangement
             painter.scale(1 / scale, 1 / scale)
+            brush = QtPainter(painter)
             if arrangement.crosshair_width:
-                overlay.draw_crosshair(
-                    painter,
-                    view,
-                    self.sight.crosshair,
-                    12 if self.lead else 6,
-                    arrangement.crosshair,
-                    arrangement.crosshair_width,
-                )
+                gap, colour, wide = 12 if self.lead else 6, arrangement.crosshair, arrangement.crosshair_width
+                paint(brush, pieces.crosshair(view, self.sight.crosshair, gap, colour, wide))
             painter.resetTransform()
             flat = view.moved(pixel=view.pixel * scale, width=self.width(), height=self.height())
-            overlay.draw_letters(painter, flat, self.width(), self.height())
-            overlay.draw_scale_bar(painter, flat, self.width(), self.height(), record.grid.unit)
-            if self._how.way == "swipe":
-                overlay.draw_swipe_line(painter, flat, self._how.share)
-            if self.previewed:
-                overlay.draw_preview(painter, self.desk.previewing.title)
-            if arrangement.bars and self.lead:
-                overlay.draw_colour_bars(painter, flat, self.sight.bars(), record.grid)
-            overlay.draw_part_in_view(painter, flat, record.grid, small)
-            if not self.sight.leads:
-                return
-            overlay.draw_framed(painter, flat, framed_corners(self.desk, flat))
-            overlay.draw_picked(painter, flat, self.hand.picked)
-            if self.desk.sections.watched and self.desk.sections.lies_in(flat):
-                overlay.draw_sections(painter, flat, self.desk.sections)
-            if self.hand.gesture is not None:
-                self.hand.gesture.paint(painter, flat)
-            tool = tool_named(self.hand.tool)
-            if tool.hover is not None and self.pointer is not None:
-                tool.hover(painter, flat, self.desk, self.pointer)
+            paint(brush, self._over(flat, small))
+
+    def _over(self, flat: View, small: np.ndarray | None) -> list[Primitive]:
+        """What stands over the picture, from the lowest: layers that are no pixels, then what tells where one is."""
+        record, hand, sections = self.sight.record, self.hand, self.desk.sections
+        assert record is not None
+        over = [*pieces.letters(flat), *pieces.length_bar(flat, record.grid.unit)]
+        if self._how.way == "swipe":
+            over += pieces.swipe_line(flat, self._how.share)
+        if self.previewed:
+            title = self.desk.previewing.title
+            over += pieces.preview(title, width_of(f"Preview: {title}"))
+        if self.viewing.arrangement.bars and self.lead:
+            frame = pieces.navigator_frame(flat, record.grid)
+            right = pieces.SIDE + pieces.MARGIN if frame is not None else 0.0
+            over += pieces.bars_of_colour(flat, self.sight.bars(), right)
+        over += pieces.navigator(flat, record.grid, small)
+        if not self.sight.leads:
+            return over
+        over += pieces.framed(flat, framed_corners(self.desk, flat)) + pieces.picked(flat, hand.picked)
+        if sections.watched and sections.lies_in(flat):
+            over += sections.drawn(flat)
+        if hand.gesture is not None:
+            over += hand.gesture.over(flat)
+        tool = tool_named(hand.tool)
+        if tool.hover is not None and self.pointer is not None:
+            over += tool.hover(flat, self.desk, self.pointer)
+        return over
 
     def _small_picture(self) -> np.ndarray | None:
         """The whole slice for the navigator; drawn anew when the slice or the look is another one."""
@@ -250,12 +254,12 @@ class Canvas(QWidget):
         if record is None or view is None:
             return None
         scale = self.devicePixelRatioF()
-        frame = navigator_frame(
+        frame = pieces.navigator_frame(
             view.moved(pixel=view.pixel * scale, width=self.width(), height=self.height()), record.grid
         )
         if frame is None:
             return None
-        width, height = (max(1, round(v * scale)) for v in (frame[0].width(), frame[0].height()))
+        width, height = (max(1, round(v * scale)) for v in frame[0][2:])
         lower = self.sight.parts().lower
         whole = fitted(self.plane, record.grid, width, height, margin=0.0, along=self.along)
         whole = whole.moved(rightward=view.rightward, downward=view.downward)

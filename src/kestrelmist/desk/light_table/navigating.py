@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF
+from PySide6.QtCore import QPointF, QRectF
 
+from ...scene.pieces import navigator_frame
 from .canvas import Canvas
-from .navigator import navigator_frame
 
 NEAR = 6
 """Pixels to the swipe's line that count as on it."""
@@ -27,7 +27,7 @@ class Navigating:
         scale = canvas.devicePixelRatioF()
         flat = view.moved(pixel=view.pixel * scale, width=canvas.width(), height=canvas.height())
         frame = navigator_frame(flat, record.grid)
-        if frame is not None and frame[0].contains(point):
+        if frame is not None and QRectF(*frame[0]).contains(point):
             found = cls(canvas, False)
             found.move(point)
             return found
@@ -50,7 +50,7 @@ class Navigating:
         frame = navigator_frame(flat, record.grid)
         if frame is None:
             return
-        whole, _ = frame
+        whole = QRectF(*frame[0])
         corners = record.grid.corners()
         right, down = np.asarray(view.rightward), np.asarray(view.downward)
         along, below = corners @ right, corners @ down

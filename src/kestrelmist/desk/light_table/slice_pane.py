@@ -7,10 +7,10 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from ...core.digits import signed
 from ...core.quantity import pretty_unit
+from ...scene.pieces import decimals
 from ...scene.view import Plane
 from ..desk_model import Desk
 from ..sight import Sight
-from . import overlay
 from .hands import WorkingCanvas
 from .pane_header import PaneHeader
 
@@ -60,7 +60,7 @@ class SlicePane(QWidget):
             plane = "Picture" if not space.sides_known else self.plane.name
             place = ""
         else:
-            value = signed(self.sight.crosshair[self.plane.across], overlay.decimals(space))
+            value = signed(self.sight.crosshair[self.plane.across], decimals(space))
             place = f"{AXES[self.plane.across]} {value} {pretty_unit(space.unit)}"
         self.header.place.setText(place)
         if beside:

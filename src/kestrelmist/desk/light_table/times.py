@@ -9,7 +9,8 @@ from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QPen
 from PySide6.QtWidgets import QHBoxLayout, QScrollBar, QVBoxLayout, QWidget
 
-from ...scene.drawing import Drawn, draw
+from ...scene.drawing import draw
+from ...scene.layer_type import Drawn
 from ...scene.view import PLANES, fitted, through
 from ..desk_model import Desk
 from ..theme.theme import Theme, figures, words

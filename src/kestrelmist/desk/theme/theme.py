@@ -10,6 +10,7 @@ from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPainter, QPalett
 from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import QApplication
 
+from ... import scene
 from .style import style_sheet
 from .tokens import MIST, THEMES, Tokens
 
@@ -55,7 +56,7 @@ def apply_theme(app: QApplication, name: str) -> None:
 
 @lru_cache(maxsize=1)
 def _load_fonts() -> None:
-    for file in resources.files(__package__).joinpath("fonts").iterdir():
+    for file in resources.files(scene).joinpath("fonts").iterdir():
         if file.name.endswith(".ttf"):
             QFontDatabase.addApplicationFontFromData(QByteArray(file.read_bytes()))
 

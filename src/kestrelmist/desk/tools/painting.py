@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QPainter
 
 from ...core.errors import Trouble
 from ...outline.brush import Brush, Stroke
+from ...scene.pieces import brush
+from ...scene.primitives import Primitive
 from ...scene.view import View
 from ...study.logbook import BY_HAND, Step, Thing
 from ..desk_model import Desk
-from ..light_table.overlay import draw_brush
 from ..tool import Gesture, Tool, ToolEvent, register, tool_named
 
 
@@ -78,9 +78,8 @@ def _start(event: ToolEvent, erases: bool) -> Gesture | None:
 
 
 def _hover(erases: bool):
-    def draw(painter: QPainter, view: View, desk: Desk, world: np.ndarray) -> None:
-        if desk.hand.label is not None:
-            draw_brush(painter, view, world, desk.hand.settings.size, erases)
+    def draw(view: View, desk: Desk, world: np.ndarray) -> list[Primitive]:
+        return [] if desk.hand.label is None else brush(view, world, desk.hand.settings.size, erases)
 
     return draw
 

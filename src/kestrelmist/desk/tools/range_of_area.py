@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen
 
+from ...scene.primitives import CHIP, Path, Primitive, Stroke
 from ...scene.ready_looks import range_of_share
 from ...scene.sampling import sample_values
 from ...scene.view import View
-from ..theme.theme import Theme
 from ..tool import Gesture, Tool, ToolEvent, register
 
 SHARE = (1.0, 99.0)
@@ -32,11 +30,10 @@ class RangeOfArea(Gesture):
         (a, b), (c, d) = view.to_pixel(self.start), view.to_pixel(self.end)
         return min(a, c), min(b, d), max(a, c), max(b, d)
 
-    def paint(self, painter: QPainter, view: View) -> None:
+    def over(self, view: View) -> list[Primitive]:
         left, top, right, bottom = self.box(view)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.setPen(QPen(QColor(Theme.tokens.chip), 1.5, Qt.PenStyle.DashLine))
-        painter.drawRect(QRectF(QPointF(left, top), QPointF(right, bottom)))
+        corners = ((left, top), (right, top), (right, bottom), (left, bottom))
+        return [Path(corners, Stroke(CHIP, 1.5, (6, 3)), True)]
 
     def finish(self) -> None:
         layers = self.desk.layers

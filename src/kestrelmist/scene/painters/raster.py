@@ -1,0 +1,201 @@
+"""Pages as pixels: PNG, JPEG and TIFF."""
+
+from __future__ import annotations
+
+import math
+from functools import lru_cache
+from importlib.resources import files
+from typing import IO, Any
+
+import numpy as np
+
+from ..painting import FilePainter, register
+from ..primitives import Bitmap, Oval, Page, Panel, Path, Point, Stroke, Words, font_file, paint, rgba
+
+FINER = 4
+"""Times by which slanting lines and round things are drawn finer and made smooth."""
+
+
+class RasterPainter:
+    """Draws on a picture of Pillow, `scale` pixels a page unit."""
+
+    def __init__(self, ground: np.ndarray, scale: float = 1.0):
+        from PIL import Image as Picture
+
+        self.picture: Any = Picture.fromarray(rgb_of(ground))
+        self.scale = scale
+
+    def rgb(self) -> np.ndarray:
+        """What was drawn, uint8 (height, width, 3)."""
+        return np.asarray(self.picture)
+
+    def path(self, path: Path) -> None:
+        points = [self._at(p) for p in path.points]
+        if path.crisp and path.stroke is not None and not path.fill:
+            self._crisp(points, path.stroke, path.closed)
+            return
+        self._smooth(points, path.stroke, path.closed, path.fill)
+
+    def oval(self, oval: Oval) -> None:
+        a, b = (r * self.scale for r in oval.radii)
+        x, y = self._at(oval.centre)
+        steps = np.linspace(0, 2 * math.pi, max(24, min(720, int(4 * (a + b)))), endpoint=False)
+        turn = math.radians(oval.turn)
+        across, down = a * np.cos(steps), b * np.sin(steps)
+        points = np.stack(
+            (x + across * math.cos(turn) - down * math.sin(turn), y + across * math.sin(turn) + down * math.cos(turn)),
+            -1,
+        )
+        self._smooth([tuple(p) for p in points.tolist()], oval.stroke, True, oval.fill)
+
+    def panel(self, panel: Panel) -> None:
+        left, top, width, height = (v * self.scale for v in panel.box)
+        if panel.fill:
+            shape = (left, top, left + width, top + height)
+
+            def fill(draw, move, finer, colour):
+                box = [(v - move[n % 2]) * finer for n, v in enumerate(shape)]
+                box[2:] = [max(a, b - 1) for a, b in zip(box[:2], box[2:])]  # the last pixel is drawn too
+                draw.rounded_rectangle(box, panel.radius * self.scale * finer, colour)
+
+            self._blend(shape, panel.fill, fill)
+        if panel.stroke is not None:
+            right, bottom = left + width, top + height
+            self._crisp([(left, top), (right, top), (right, bottom), (left, bottom)], panel.stroke, True)
+
+    def words(self, words: Words) -> None:
+        from PIL import ImageDraw
+
+        red, green, blue, _ = rgba(words.colour)
+        font = _font(max(1.0, words.size * self.scale), words.weight)
+        ImageDraw.Draw(self.picture).text(
+            self._at(words.at),
+            words.text,
+            (red, green, blue),
+            font,
+            words.anchor,
+            features=["-liga"] if _raqm() else None,
+        )
+
+    def bitmap(self, bitmap: Bitmap) -> None:
+        from PIL import Image as Picture
+
+        left, top, width, height = (v * self.scale for v in bitmap.box)
+        size = max(1, round(width)), max(1, round(height))
+        small = Picture.fromarray(rgb_of(bitmap.pixels)).resize(size, Picture.Resampling.NEAREST)
+        self.picture.paste(small, (round(left), round(top)))
+
+    def _at(self, point: Point) -> Point:
+        return point[0] * self.scale, point[1] * self.scale
+
+    def _crisp(self, points: list[Point], stroke: Stroke, closed: bool) -> None:
+        """Lines along the pixels: no smoothing, whole widths."""
+        from PIL import ImageDraw
+
+        draw, colour = ImageDraw.Draw(self.picture, "RGBA"), rgba(stroke.colour)
+        ends = [*points, points[0]] if closed and points else points
+        dashes = tuple(v * self.scale for v in stroke.dashes)
+        for a, b in dashed(ends, dashes) if stroke.dashes else zip(ends[:-1], ends[1:]):
+            draw.line((*map(math.floor, a), *map(math.floor, b)), colour, max(1, round(stroke.width * self.scale)))
+
+    def _smooth(self, points: list[Point], stroke: Stroke | None, closed: bool, fill: str) -> None:
+        if len(points) < 2:
+            return
+        xy = np.array(points)
+        wide = stroke.width * self.scale if stroke is not None else 0.0
+        around = (*(xy.min(0) - wide - 1), *(xy.max(0) + wide + 1))
+        if fill and len(points) > 2:
+            self._blend(
+                around,
+                fill,
+                lambda draw, move, finer, colour: draw.polygon([tuple(p) for p in (xy - move) * finer], colour),
+            )
+        if stroke is None:
+            return
+        ends = np.vstack([xy, xy[:1]]) if closed else xy
+
+        def line(draw, move, finer, colour):
+            pieces: Any = [ends]
+            if stroke.dashes:
+                dashes = tuple(v * self.scale for v in stroke.dashes)
+                pieces = [np.array(two) for two in dashed([tuple(p) for p in ends], dashes)]
+            for piece in pieces:
+                draw.line([tuple(p) for p in (piece - move) * finer], colour, max(1, round(wide * finer)), "curve")
+
+        self._blend(around, stroke.colour, line)
+
+    def _blend(self, around, colour: str, draws) -> None:
+        """Draw a shape finer, as a mask, and lay its colour over the picture through it."""
+        from PIL import Image as Picture
+        from PIL import ImageDraw
+
+        wide, high = self.picture.size
+        left, top = max(0, math.floor(around[0])), max(0, math.floor(around[1]))
+        right, bottom = min(wide, math.ceil(around[2]) + 1), min(high, math.ceil(around[3]) + 1)
+        if right <= left or bottom <= top:
+            return
+        finer = FINER if (right - left) * (bottom - top) <= 4_000_000 else 1
+        mask = Picture.new("L", ((right - left) * finer, (bottom - top) * finer), 0)
+        red, green, blue, opacity = rgba(colour)
+        draws(ImageDraw.Draw(mask), np.array((left, top)), finer, opacity)
+        mask = mask.resize((right - left, bottom - top), Picture.Resampling.BOX)
+        self.picture.paste((red, green, blue), (left, top), mask)
+
+
+def rgb_of(pixels: np.ndarray) -> np.ndarray:
+    """Packed colours (height, width) as uint8 (height, width, 3)."""
+    return np.stack([(pixels >> np.uint32(shift)) & np.uint32(255) for shift in (16, 8, 0)], -1).astype(np.uint8)
+
+
+def dashed(points: list[Point], dashes: tuple[float, ...]) -> list[tuple[Point, Point]]:
+    """The pieces of a line that are drawn when it is cut into dashes and gaps."""
+    found: list[tuple[Point, Point]] = []
+    n, left = 0, dashes[0]
+    for a, b in zip(points[:-1], points[1:]):
+        start, end = np.array(a, float), np.array(b, float)
+        length = float(np.hypot(*(end - start)))
+        done = 0.0
+        while length - done > 1e-9:
+            step = min(left, length - done)
+            if n % 2 == 0:
+                ends = (start + (end - start) * share / length for share in (done, done + step))
+                found.append(tuple(tuple(p.tolist()) for p in ends))  # type: ignore[arg-type]
+            done, left = done + step, left - step
+            if left <= 1e-9:
+                n += 1
+                left = max(dashes[n % len(dashes)], 0.1)
+    return found
+
+
+@lru_cache(maxsize=1)
+def _raqm() -> bool:
+    from PIL import features
+
+    return features.check("raqm")
+
+
+@lru_cache(maxsize=32)
+def _font(size: float, weight: str) -> Any:
+    from PIL import ImageFont
+
+    return ImageFont.truetype(str(files("kestrelmist.scene").joinpath("fonts", font_file(weight))), size)
+
+
+def drawn(page: Page) -> np.ndarray:
+    """A page as uint8 (height, width, 3)."""
+    painter = RasterPainter(page.ground, page.scale)
+    paint(painter, page.over)
+    return painter.rgb()
+
+
+def _write(page: Page, stream: IO[bytes], ending: str) -> None:
+    from PIL import Image as Picture
+
+    form = {".png": "PNG", ".jpg": "JPEG", ".jpeg": "JPEG"}.get(ending, "TIFF")
+    dots = {} if page.millimetres is None else {"dpi": (25.4 / page.millimetres,) * 2}
+    Picture.fromarray(drawn(page)).save(stream, form, **dots)
+
+
+register(FilePainter("PNG", (".png",), _write))
+register(FilePainter("JPEG", (".jpg", ".jpeg"), _write, most=65_500))
+register(FilePainter("TIFF", (".tif", ".tiff"), _write))
