@@ -10,11 +10,15 @@ import numpy as np
 
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap, LabelTable
+from kestrelmist.core.progress import silent
 from kestrelmist.core.space import Space
 from kestrelmist.demo.dicom_files import write_series
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.gather.gather import chosen_lines
+from kestrelmist.study.keeping import keep, keep_image, step_of
+from kestrelmist.study.store import store_for
 from kestrelmist.study.study import Study
+from kestrelmist.study.task import Made, Task
 
 
 def tilted_space(shape=(20, 24, 16), spacing=(0.5, 0.4, 0.7), degrees=20.0) -> Space:
@@ -87,3 +91,12 @@ class PlaceCase(unittest.TestCase):
     def nifti(self, image: Image, name: str = "balls.nii.gz") -> Path:
         write_nifti(self.place / name, image.data, image.space)
         return self.place / name
+
+
+def keep_thing(study, thing) -> int:
+    """Take an image or a transform into a study as it is, without a file; returns its id."""
+    task = Task("gather" if isinstance(thing, Image) else "open-transform", {}, {})
+    if isinstance(thing, Image):
+        return keep_image(study, thing, step_of(task))[0]
+    prepared = store_for("transform").prepare(study, thing, silent())
+    return keep(study, task, Made({"transform": thing}, {"transform": [prepared]}))["transform"]

@@ -37,7 +37,7 @@ class FormTest(unittest.TestCase):
     def test_types(self):
         ran = run("mypy")
         self.assertEqual(ran.returncode, 0, ran.stdout[-4000:] + ran.stderr[-500:])
-        self.assertRegex(ran.stdout, r"no issues found in 2\d\d source files")
+        self.assertRegex(ran.stdout, r"no issues found in [2-9]\d\d source files")
 
     def test_rooms_are_small(self):
         for path in (ROOT / "src").rglob("*.py"):

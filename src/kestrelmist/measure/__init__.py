@@ -6,6 +6,7 @@ HEADINGS = (
     Heading("Heights", "heights"),
     Heading("Courses", "series"),
     Heading("Lines"),
+    Heading("Marks"),
     Heading("Labels"),
 )
 """Headings under which the Bench lists the operations, in this order."""

@@ -5,6 +5,7 @@ from ..core.heading import Heading
 HEADINGS = (
     Heading("Labels"),
     Heading("Label maps"),
+    Heading("Classes", seldom=True),
     Heading("Loose pieces"),
     Heading("Versions", seldom=True),
     Heading("By value", seldom=True),

@@ -86,6 +86,34 @@ class LabelLook:
 
 
 @dataclass(frozen=True)
+class MarkLook:
+    """How marks are shown.
+
+    Parameters
+    ----------
+    colour : str
+        Of marks that have none of their own, and no class.
+    colours : tuple of (int, str)
+        Those of classes, by number.
+    named : bool
+        Whether names stand beside them.
+    thickness : mm
+        Of the slice that shows them.
+    place : tuple of int
+        The volume of a series that is looked at; marks of others are not drawn.
+    without : tuple of int
+        Numbers of marks that are not drawn, as a hand moves them.
+    """
+
+    colour: str = "#E8B68C"
+    colours: tuple[tuple[int, str], ...] = ()
+    named: bool = True
+    thickness: float = 0.0
+    place: tuple[int, ...] = ()
+    without: tuple[int, ...] = ()
+
+
+@dataclass(frozen=True)
 class Layer:
     """One thing that lies in a pane.
 

@@ -6,7 +6,6 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from ..core.labels import LabelMap
 from .items import Record
 from .logbook import NONE_ON, Thing
 
@@ -15,7 +14,7 @@ from .logbook import NONE_ON, Thing
 class Given:
     """One input: a thing of the study by its id, or a file.
 
-    `thing` is what the logbook says of it. For a label map that is still to be made, `item` is None and `of` the image.
+    `thing` is what the logbook says of it. For what is still to be made of an image, `item` is None and `of` the image.
     """
 
     thing: Thing
@@ -25,17 +24,18 @@ class Given:
     part: str | None = None
     value: Any = field(default=None, compare=False, repr=False)
     """The thing itself, when Python handed it over."""
-    blank: LabelMap | None = field(default=None, compare=False, repr=False)
-    """The label map that is still to be made: this one, whatever has become of it by the time it is worked on."""
+    blank: Any = field(default=None, compare=False, repr=False)
+    """The label map, or the marks, that are still to be made: this one, whatever has become of it by the time it is
+    worked on."""
     whence: str = field(default="", compare=False)
     """How it was found, when nobody named it: "leads", "the only one"."""
 
     def __getstate__(self) -> dict[str, Any]:
-        """Without the values of a blank map: another process makes its own."""
+        """Without the values of what is blank: another process makes its own."""
         return self.__dict__ | {"blank": None}
 
 
-def still_to_be_made(owner: Record, blank: LabelMap) -> Given:
-    """A label map that is blank, of an image."""
-    thing = Thing("label map", blank.name, owner.subject, owner.name, hash=f"{NONE_ON}{owner.id}")
+def still_to_be_made(owner: Record, kind: str, blank: Any) -> Given:
+    """A thing of a kind that edits change, blank as yet, of an image."""
+    thing = Thing(kind, blank.name, owner.subject, owner.name, hash=f"{NONE_ON}{owner.id}")
     return Given(thing, None, owner.id, blank=blank)

@@ -95,8 +95,8 @@ def pinned(study: OpenStudy, task: Task) -> dict[str, int]:
         given = task.inputs.get(p.name, ())
         if p.kind.edited and len(given) == 1:
             item = given[0].item
-            if item is None and given[0].blank is not None:
-                item = study.maps.born(given[0].blank)
+            if item is None and given[0].of is not None:
+                item = store_for(p.kind.name).born(study, given[0])
             if item is not None:
                 found[p.name] = item
     return found

@@ -11,14 +11,12 @@ from typing import Any
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.kind import KINDS, can_lead, is_edited
-from ..core.labels import LabelMap
 from ..core.left_out import Found
 from ..core.operation import Result
-from ..core.patch import LabelEdit
 from ..core.placement import Placement
 from ..core.progress import Progress, silent
 from ..core.table import Table
-from .changes import Change, ItemChange, LabelChange
+from .changes import Change, ItemChange
 from .given import Given
 from .history import Stale
 from .inputs import settle
@@ -111,12 +109,13 @@ class _Keeping:
         self.taken: list[tuple[Prepared, int, Any]] = []
         self.known: list[tuple[Prepared, Record]] = []
         self.entry = 0
-        self.born: list[tuple[int, int, LabelMap]] = []
-        """The image, id and object of label maps that were made for an edit."""
+        self.edited: list[tuple[str, int, Given]] = []
+        """The kind, id and input of what is edited, which may have been made for it."""
 
     def kept(self, into: int = 0) -> dict[str, Any]:
         task = self.task
-        title = next((v.title for v in self.made.values.values() if isinstance(v, LabelEdit)), task.title)
+        edits = [r.name for r in task.about.results if r.kind.is_change and is_edited(r.kind.alters)]
+        title = next((self.made.values[name].title for name in edits), task.title)
         self.entry = self._written(self._gather, title, into=into)
         return self.result
 
@@ -133,31 +132,31 @@ class _Keeping:
             for prepared, key, _ in self.taken:
                 folder = self.study.folder / store_for(prepared.kind).folder / str(key)
                 shutil.rmtree(folder, ignore_errors=True)
-                self.study.maps.forget(key)
-            for image, key, labels in self.born:
-                self.study.maps.unmake(image, key, labels)
+                store_for(prepared.kind).forget(self.study, key)
+            for kind, key, target in self.edited:
+                store_for(kind).not_kept(self.study, key, target)
             raise
         for _, key, value in self.taken:
             self.study.hold(key, value)
         return entry
 
     def _gather(self, db: sqlite3.Connection) -> Step:
-        self._require_labels_as_settled()
+        self._require_as_settled()
         for result in self.task.about.results:
             value = self.made.values[result.name]
             if result.kind.is_thing:
                 self._take(db, result.name, value, result.many)
-            elif isinstance(value, LabelEdit):
+            elif result.kind.is_change and is_edited(result.kind.alters):
                 self._edit(db, result, value)
-            elif isinstance(value, Placement):
+            elif result.kind.is_change:
                 self._place(result, value)
             else:
                 self.result[result.name] = value
         self._refuse_when_nothing_new()
         return step_of(self.task, self.made, self.outputs)
 
-    def _require_labels_as_settled(self) -> None:
-        """Raises Stale when labels that were read have changed since: the numbers are of no state there is."""
+    def _require_as_settled(self) -> None:
+        """Raises Stale when something that edits change has changed since: the numbers are of no state there is."""
         for given in (g for several in self.task.inputs.values() for g in several):
             if is_edited(given.thing.kind) and given.item is not None and given.value is None:
                 if self.study.history.revision(given.item) != _revision(given):
@@ -238,9 +237,7 @@ class _Keeping:
         key = study.items.insert(db, row, prepared.thumbnail)
         facts = store_for(kind).take(study, prepared, key)
         self.taken.append((prepared, key, thing))
-        if isinstance(thing, LabelMap):  # before anybody is told of it, so that nobody opens it a second time
-            thing.name = named
-            study.maps.hold(key, thing)
+        store_for(kind).coming(study, key, thing, named)
         if read:
             facts["removed"] = False
         if facts:
@@ -261,30 +258,17 @@ class _Keeping:
         given = lead or first
         return None if given is None else given.item
 
-    def _edit(self, db: sqlite3.Connection, result: Result, edit: LabelEdit) -> None:
+    def _edit(self, db: sqlite3.Connection, result: Result, edit: Any) -> None:
         target = self.task.of(self.task.about.changed_by(result.kind))
         assert target is not None
-        key, revision = self._label_map(db, target)
-        self.changes.append(LabelChange(key, edit, revision))
+        kind = result.kind.alters
+        key, revision = store_for(kind).for_edit(self.study, db, target)
+        self.edited.append((kind, key, target))
+        self.changes.append(store_for(kind).change(self.study, key, edit, revision))
         record = self.study.items.get(key)
         assert record is not None
         self.outputs[result.name] = (Thing(record.kind, record.name, record.subject, record.owner, (), key),)
         self.result[result.name] = edit
-
-    def _label_map(self, db: sqlite3.Connection, target: Given) -> tuple[int, int | None]:
-        """The row of the label map that is edited, made when it is still to be; and the revision the edit fits."""
-        if target.item is not None:
-            return target.item, _revision(target)
-        assert target.of is not None and target.blank is not None
-        maps, labels = self.study.maps, target.blank
-        born = maps.born(labels)
-        if born is not None:
-            return born, 0  # the state that was worked on: nothing was drawn on it
-        key = maps.make(db, target.of, target.thing.name)
-        if maps.key_of(labels) is None and not labels.table:  # else what was drawn on it has gone since, and it too
-            self.born.append((target.of, key, labels))
-            maps.become(labels, key)
-        return key, None
 
     def _place(self, result: Result, placement: Placement) -> None:
         image = self.task.of(self.task.about.changed_by(result.kind))

@@ -5,7 +5,6 @@ from __future__ import annotations
 import sqlite3
 import threading
 import weakref
-from collections.abc import Callable
 from contextlib import suppress
 from typing import Any
 
@@ -14,28 +13,22 @@ from ..core.errors import Trouble
 from ..core.labels import LabelMap
 from ..core.patch import LabelEdit
 from .changes import Change, LabelChange
+from .in_hand import InHand
 from .items import Record
 from .logbook import Step
 from .open_study import OpenStudy
-from .opened import NO_MAP
-from .stores.label_maps import FILE_EVERY, LABELS
-
-IN_HAND = "labels in hand"
-"""Key under which the study remembers which label maps of each image were chosen."""
-CHOICES = 20
-"""How many of them are remembered for each image."""
+from .stores.label_maps import FILE_EVERY, LABELS, NO_MAP
 
 
-class LabelMaps:
+class LabelMaps(InHand):
     """One object a map, whoever works on it; an image without labels has a blank one, which becomes a thing of the
     study with the first edit. Whoever edits holds the object: which map is in hand meanwhile makes no difference.
-
-    `listeners` are called with an image that has another map in hand, once that is so, in the thread that chose it.
     """
 
+    kind, remembered = LABELS.kind, "labels in hand"
+
     def __init__(self, study: OpenStudy):
-        self.study, self.items, self.catalogue = study, study.items, study.catalogue
-        self.listeners: list[Callable[[int], None]] = []
+        super().__init__(study)
         self._there: weakref.WeakValueDictionary[int, LabelMap] = weakref.WeakValueDictionary()
         self._keys: weakref.WeakKeyDictionary[LabelMap, int] = weakref.WeakKeyDictionary()
         self._opening = threading.RLock()
@@ -43,47 +36,6 @@ class LabelMaps:
         self._held: dict[int, LabelMap] = {}
         self._blank: weakref.WeakValueDictionary[int, LabelMap] = weakref.WeakValueDictionary()
         """As long as somebody looks at them: of hundreds of images each has one, as large as itself."""
-        self._choices: dict[int, list[int]] | None = None
-
-    def of(self, image: int) -> list[Record]:
-        """The label maps of an image, the oldest first."""
-        return self.items.on(image, LABELS.kind)
-
-    # which is in hand
-
-    def in_hand(self, image: int) -> int | None:
-        """The label map of an image that is worked on: of those that are there the one chosen last, else the newest;
-        None when it has none."""
-        keys = [r.id for r in self.of(image)]
-        chosen = next((key for key in self._chosen(image) if key in keys), None)
-        return chosen if chosen is not None else keys[-1] if keys else None
-
-    def take_in_hand(self, key: int) -> None:
-        """Choose the label map that is worked on; a gesture under way is ended first. In a study that can only be read
-        the choice holds as long as it is open."""
-        record = self.items.get(key)
-        if record is None or record.of is None or record.kind != LABELS.kind:
-            raise Trouble("This is no label map of an image", "choose one that is")
-        if record.removed:
-            raise Trouble(f"“{record.name}” is off the Shelf", "put it back first")
-        self.study.history.end_gesture()
-        self.choose(record.of, key)
-        for listener in list(self.listeners):
-            listener(record.of)
-
-    def choose(self, image: int, key: int) -> None:
-        """Note a choice, as part of a larger change whose listeners follow."""
-        self._chosen(image)
-        assert self._choices is not None
-        before = self._choices.get(image, [])
-        self._choices[image] = [key, *(k for k in before if k != key)][:CHOICES]
-        if not self.study.read_only:
-            self.catalogue.remember(IN_HAND, self._choices)
-
-    def _chosen(self, image: int) -> list[int]:
-        if self._choices is None:
-            self._choices = _choices_from(self.catalogue.recall(IN_HAND, {}))
-        return self._choices.get(image, [])
 
     # what is in memory
 
@@ -149,7 +101,7 @@ class LabelMaps:
     def forget(self, *keys: int) -> None:
         """Forget what is in memory of some things, or of all when none is named."""
         if not keys:
-            self._choices = None
+            self.choices_again()
         for key in keys or [*self._there, *self._blank]:
             labels = self._there.pop(key, None)
             if labels is not None:
@@ -233,14 +185,3 @@ class LabelMaps:
             self.forget(key)
             if labels.name == NO_MAP:
                 self._blank[image] = labels
-
-
-def _choices_from(kept: Any) -> dict[int, list[int]]:
-    """The choices as the study remembers them, in this form or the older one of one map an image; what is damaged is as
-    if it were not there."""
-    found: dict[int, list[int]] = {}
-    for image, keys in kept.items() if isinstance(kept, dict) else ():
-        several = keys if isinstance(keys, list) else [keys]
-        if image.isdigit():
-            found[int(image)] = [key for key in several if isinstance(key, int)]
-    return found

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from typing import Any
 
 from ..core.errors import Trouble
-from ..core.labels import LabelMap
 from ..core.operation import Operation
 from ..core.parameter import Parameter
 from ..core.progress import Progress
@@ -14,9 +13,6 @@ from ..core.through import seen_through
 from .given import Given
 from .open_study import OpenStudy
 from .store import store_for
-
-NO_MAP = "Labels"
-"""Name of the label map that comes into being with the first label on an image."""
 
 
 def opened_arguments(
@@ -44,7 +40,7 @@ def opened_arguments(
             arguments[p.name] = opened[0]
         elif p.required and p.kind.of:  # of files: one that is still to be made
             owner = next(arguments[q.name] for q in operation.inputs if q.kind.name == p.kind.of)
-            arguments[p.name] = LabelMap(owner.space, name=NO_MAP)
+            arguments[p.name] = store_for(p.kind.name).blank(owner)
     return arguments
 
 
@@ -68,11 +64,11 @@ def opened_inputs(
     return found
 
 
-def _blank(study: OpenStudy | None, given: Given) -> LabelMap:
+def _blank(study: OpenStudy | None, p: Parameter, given: Given) -> Any:
     if given.blank is not None:
         return given.blank
     assert study is not None and given.of is not None  # in another process
-    return LabelMap(study.find(given.of).grid, name=given.thing.name, subject=given.thing.subject)
+    return store_for(p.kind.name).blank(study.find(given.of), given.thing.name)
 
 
 def _opened(study: OpenStudy | None, p: Parameter, given: Given, progress: Progress, fetch: bool) -> list[Any]:
@@ -89,7 +85,7 @@ def _opened(study: OpenStudy | None, p: Parameter, given: Given, progress: Progr
         if not p.many:
             things = [store.only(things, given.file)]
     elif given.item is None:
-        things = [_blank(study, given)]
+        things = [_blank(study, p, given)]
     else:
         assert study is not None
         thing = study.thing(given.item)

@@ -13,9 +13,8 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import Trouble
-from ..core.kind import owner_kind
+from ..core.kind import is_edited, owner_kind
 from ..core.operation import OPERATIONS, find_operation
-from ..core.patch import LabelEdit
 from ..core.reference import Reference, quoted
 from ..core.safe_write import written_whole
 from .logbook import BY_HAND, Step, Thing
@@ -118,7 +117,8 @@ class _Maker:
         if not self.with_files and known.brings_files:
             return
         roles = {p.name for p in known.inputs}
-        drawn = {r.name for r in known.results if r.kind.type is LabelEdit}  # on maps that were there
+        # on things that were there
+        drawn = {r.name for r in known.results if r.kind.is_change and is_edited(r.kind.alters)}
         # an image without a label map had nothing to give to what only reads it, and the next one may have none either
         asked = drawn or known.lead is None
         inputs = {

@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Any
 
 from ..core.errors import Trouble
 from ..core.kind import is_edited
-from ..core.labels import LabelMap
 from ..core.progress import Progress, silent
 from .given import Given, still_to_be_made
 from .history import Stale
@@ -22,6 +21,7 @@ from .logbook import Step, Thing
 from .recipe import Recipe, RecipeStep, Slot, pointer_of
 from .referring import meant
 from .slot_pattern import fitting, shown
+from .store import store_for
 from .task import Made, Task, compute
 
 if TYPE_CHECKING:
@@ -164,19 +164,18 @@ class RecipeRun:
         return settle(self.study, step.operation, given)
 
     def _input(self, text: str, kind: str) -> str | int | Given:
-        """What an input is: the text of a reference, or a label map that is still to be made."""
+        """What an input is: the text of a reference, or what is still to be made."""
         pointer = pointer_of(text)
         if pointer is None:
             return text
         where, result, reference = pointer
         record = self._result(where, result) if isinstance(where, int) else self.filled[where]
         if reference.part is not None:
-            maps = self.study.label_maps(record.id)
-            fits = [m for m in maps if m.name.casefold() == reference.part.casefold()]
+            fits = [r for r in self.study.items.on(record.id, kind) if r.name.casefold() == reference.part.casefold()]
             if fits:
                 return fits[0].id
             # made when the first step that draws on it is kept; until then nothing of the study changes
-            return still_to_be_made(record, LabelMap(record.grid, name=reference.part, subject=record.subject))
+            return still_to_be_made(record, kind, store_for(kind).blank(record, reference.part))
         if reference.place:
             return str(replace(record.reference, place=reference.place))
         return record.id

@@ -10,12 +10,14 @@ import hashlib
 import json
 import os
 import shutil
+import sqlite3
 import tempfile
 from abc import ABC, abstractmethod
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from ..core.class_table import ClassTable
 from ..core.errors import Trouble
 from ..core.kind import is_read
 from ..core.names import plain_name
@@ -24,6 +26,7 @@ from ..core.registry import Registry
 from ..core.safe_write import write_trouble
 from ..core.space import Space
 from ..formats.format import format_of, words_for
+from .changes import Change
 from .given import Given
 from .items import Record
 from .open_study import OpenStudy
@@ -92,6 +95,39 @@ class Store(ABC):
     def on(self, study: OpenStudy, owner: Record) -> Record | Given:
         """Of a kind whose things are of others: the one that is worked on of a thing, or one still to be made."""
         raise Trouble(f"Nothing of the kind “{self.kind}” is worked on of “{owner.name}”", "name one")
+
+    def blank(self, owner: Any, name: str = "") -> Any:
+        """Of a kind that edits change: a thing with nothing in it, on an image or its row."""
+        raise Trouble(f"A {self.kind} cannot be made out of nothing", "name one")
+
+    def for_edit(self, study: OpenStudy, db: sqlite3.Connection, target: Given) -> tuple[int, int | None]:
+        """The row that an edit is of, made when it is still to be; and the revision that the edit fits, None for
+        any."""
+        raise Trouble(f"A {self.kind} is not edited", "name something that is")
+
+    def born(self, study: OpenStudy, target: Given) -> int | None:
+        """What has become of a thing that was still to be made when it was given; None where it is not there."""
+        return None
+
+    def not_kept(self, study: OpenStudy, key: int, target: Given) -> None:
+        """The transaction of an edit has failed: what `for_edit` made is not there."""
+        return
+
+    def change(self, study: OpenStudy, key: int, edit: Any, revision: int | None) -> Change:
+        """An edit as a change of the journal."""
+        raise Trouble(f"A {self.kind} is not edited", "name something that is")
+
+    def following(self, study: OpenStudy, record: Record, classes: ClassTable, title: str) -> list[Change]:
+        """What changes in a thing that uses a class table when that is another one."""
+        return []
+
+    def coming(self, study: OpenStudy, key: int, thing: Any, name: str) -> None:
+        """A thing is being taken in under an id and a name, before anybody is told of it."""
+        return
+
+    def forget(self, study: OpenStudy, key: int) -> None:
+        """Whatever is in memory under an id has gone, or was not kept."""
+        return
 
     def ready(self, thing: Any, place: tuple[int, ...], fetch: bool, progress: Progress) -> Any:
         """A thing as an operation is given it: the part at a place, its values read when `fetch` says so."""

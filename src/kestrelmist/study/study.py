@@ -25,6 +25,7 @@ from .history import History
 from .items import ImageRecord, Items, Record
 from .label_maps import LabelMaps
 from .logbook import Logbook, Step, Thing
+from .mark_sets import MarkSets
 from .referring import meant
 from .shelf_copy import write_shelf_copy
 from .store import Prepared, clear_sides, hash_of, store_for
@@ -62,7 +63,7 @@ class Study:
             self.catalogue.close()
             raise
         self.history = History(self)
-        self.maps = LabelMaps(self)
+        self.maps, self.marks = LabelMaps(self), MarkSets(self)
         self._images: dict[int, Image] = {}
         self._subjects: tuple[dict[int, Record], list[str]] = {}, []
 
@@ -103,6 +104,7 @@ class Study:
         try:
             if not self.read_only:
                 self.maps.fold()
+                self.marks.fold()
                 write_shelf_copy(self.folder, self.items)
                 self.catalogue.end_session(self.session)
         except Gone:
@@ -272,7 +274,9 @@ class Study:
             step = Step("delete", "Delete for good", {"name": record.name}, {"thing": (self.as_thing(record),)})
             self.logbook.write(step)
         for one in gone:
-            self.maps.forget(one.id)
+            if one.known:
+                store_for(one.kind).forget(self, one.id)
+            self.maps.forget(one.id)  # the blank map of an image, too
             self._images.pop(one.id, None)
         self.history.forget()
         for path in files:
@@ -283,6 +287,7 @@ class Study:
         self.items.forget()
         self.history.forget()
         self.maps.forget()
+        self.marks.forget()
 
     def _record(self, key: int) -> Record:
         record = self.items.get(key)
@@ -306,6 +311,7 @@ class Study:
             self.maps.moved(key, record)
         if labels is not None and record.space is not None:
             labels.space, labels.name, labels.subject = record.space, record.name, record.subject
+        self.marks.refresh(key)
 
     # results
 

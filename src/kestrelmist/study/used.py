@@ -55,7 +55,7 @@ def used(study: OpenStudy | None, task: Task, progress: Progress | None = None) 
             value = ", ".join(g.thing.path or str(g.thing.reference) for g in given) or NOTHING
             whence = (given[0].whence or GIVEN) if given else USUAL
             if given and given[0].blank is not None:
-                whence = "made with the first label"
+                whence = "made with this step"
             rows.append(Used(p.name, p.words, value, whence))
         elif p.counts(settings):
             rows.append(_setting(p, settings.get(p.name), found.get(p.name), p.name in task.said))

@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import math
 import shutil
+import sqlite3
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from ...core.class_table import ClassTable
 from ...core.errors import Cancelled, Trouble, let_through
 from ...core.labels import HUGE, LabelMap, LabelTable
 from ...core.patch import LabelEdit, sparse_difference, whole_difference
@@ -24,7 +26,7 @@ from ...formats.layout import Layout
 from ...formats.nifti import read_nifti
 from ...formats.nifti_write import write_nifti
 from ..catalogue_trouble import rows_understood
-from ..changes import LabelChange
+from ..changes import Change, LabelChange
 from ..given import Given, still_to_be_made
 from ..items import Record
 from ..open_study import OpenStudy
@@ -32,6 +34,8 @@ from ..store import STORES, Prepared, Store, side_folder
 
 FILE_EVERY = 200
 """Changes after which the journal is folded into a file, to keep opening quick."""
+NO_MAP = "Labels"
+"""Name of the label map that comes into being with the first label on an image."""
 CHUNK = 1024
 """Voxels along i and j of a chunk of a huge map."""
 
@@ -60,10 +64,49 @@ class LabelStore(Store):
     def on(self, study: OpenStudy, owner: Record) -> Record | Given:
         key = study.in_hand(owner.id)
         record = None if key is None else study.items.get(key)
-        return still_to_be_made(owner, study.maps.blank(owner.id)) if record is None else record
+        return still_to_be_made(owner, self.kind, study.maps.blank(owner.id)) if record is None else record
+
+    def blank(self, owner: Any, name: str = "") -> LabelMap:
+        return LabelMap(owner.space, name=name or NO_MAP, subject=owner.subject)
 
     def is_of_image(self, thing: LabelMap) -> bool:
         return True
+
+    def for_edit(self, study: OpenStudy, db: sqlite3.Connection, target: Given) -> tuple[int, int | None]:
+        if target.item is not None:
+            return target.item, int(target.thing.hash.rpartition("@")[2])
+        assert target.of is not None and target.blank is not None
+        maps, labels = study.maps, target.blank
+        born = maps.born(labels)
+        if born is not None:
+            return born, 0  # the state that was worked on: nothing was drawn on it
+        key = maps.make(db, target.of, target.thing.name)
+        if maps.key_of(labels) is None and not labels.table:  # else what was drawn on it has gone since, and it too
+            maps.become(labels, key)
+        return key, None
+
+    def born(self, study: OpenStudy, target: Given) -> int | None:
+        return None if target.blank is None else study.maps.born(target.blank)
+
+    def not_kept(self, study: OpenStudy, key: int, target: Given) -> None:
+        if target.item is None and target.of is not None and study.maps.key_of(target.blank) == key:
+            study.maps.unmake(target.of, key, target.blank)
+
+    def change(self, study: OpenStudy, key: int, edit: LabelEdit, revision: int | None) -> Change:
+        return LabelChange(key, edit, revision)
+
+    def following(self, study: OpenStudy, record: Record, classes: ClassTable, title: str) -> list[Change]:
+        table = study.label_map(record.id).table
+        after = classes.on_labels(table)
+        edit = LabelEdit(title, None, table, after)
+        return [] if after == table else [LabelChange(record.id, edit, study.history.revision(record.id))]
+
+    def coming(self, study: OpenStudy, key: int, thing: LabelMap, name: str) -> None:
+        thing.name = name
+        study.maps.hold(key, thing)
+
+    def forget(self, study: OpenStudy, key: int) -> None:
+        study.maps.forget(key)
 
     def moved(self, study: OpenStudy, record: Record, was: Space, now: Space) -> dict[str, Any]:
         return {} if record.space is None else {"space": record.space.relocated(was, now).as_dict()}

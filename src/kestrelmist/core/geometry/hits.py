@@ -1,0 +1,100 @@
+"""What of a mark lies under a pointer, in page units: a handle, its line, its inside. And which marks a slice shows."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+
+import numpy as np
+
+from .mark import Mark
+from .shape import shape_named
+
+To = Callable[[np.ndarray], np.ndarray]
+"""World positions (n, 3) to page positions (n, 2)."""
+NEAR = 9.0
+"""Page units within which a handle or a line is taken hold of."""
+
+
+@dataclass(frozen=True)
+class Hit:
+    """A mark under the pointer: its handle, None for its line or its inside; and how far away that is, page units."""
+
+    mark: Mark
+    handle: int | None
+    away: float
+
+
+def hit(marks: Iterable[Mark], at: tuple[float, float], to: To, near: float = NEAR) -> Hit | None:
+    """The mark that a pointer at a page position takes hold of: handles come before lines, lines before insides, then
+    what is nearest, and of several of these the last one drawn."""
+    best: tuple[tuple[int, float], Hit] | None = None
+    for mark in marks:
+        found = hit_of(mark, at, to, near)
+        if found is None:
+            continue
+        rank = (0 if found.handle is not None else 1 if found.away > 0 else 2, found.away)
+        if found.handle is None and found.away == 0 and not on_line(mark, at, to, near):
+            rank = (2, 0.0)
+        if best is None or rank <= best[0]:
+            best = rank, found
+    return None if best is None else best[1]
+
+
+def hit_of(mark: Mark, at: tuple[float, float], to: To, near: float = NEAR) -> Hit | None:
+    """What of one mark is under a pointer; None when nothing is."""
+    shape, point = shape_named(mark.shape), np.asarray(at, float)
+    handles = np.hypot(*(to(shape.handles(mark.array)) - point).T)
+    nearest = int(handles.argmin())
+    if handles[nearest] <= near:
+        return Hit(mark, nearest, float(handles[nearest]))
+    line = to(mark.outline)
+    away = to_line(line, point, shape.closed)
+    if away <= near:
+        return Hit(mark, None, away)
+    return Hit(mark, None, 0.0) if shape.closed and inside(line, point) else None
+
+
+def on_line(mark: Mark, at: tuple[float, float], to: To, near: float = NEAR) -> bool:
+    """Whether a pointer is on the line of a mark."""
+    return to_line(to(mark.outline), np.asarray(at, float), shape_named(mark.shape).closed) <= near
+
+
+def to_line(line: np.ndarray, point: np.ndarray, closed: bool) -> float:
+    """Distance from a point to a line through points (n, 2)."""
+    if len(line) == 1:
+        return float(np.hypot(*(line[0] - point)))
+    starts = line if closed else line[:-1]
+    ways = (np.roll(line, -1, 0) if closed else line[1:]) - starts
+    lengths = (ways**2).sum(1)
+    share = np.clip(((point - starts) * ways).sum(1) / np.where(lengths > 0, lengths, 1), 0, 1)
+    return float(np.hypot(*(starts + share[:, None] * ways - point).T).min())
+
+
+def inside(line: np.ndarray, point: np.ndarray) -> bool:
+    """Whether a point lies in a closed line (n, 2): a ray from it crosses the line an odd number of times."""
+    x, y = line.T
+    after_x, after_y = np.roll(x, -1), np.roll(y, -1)
+    crosses = (y > point[1]) != (after_y > point[1])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        at = x + (point[1] - y) / (after_y - y) * (after_x - x)
+    return bool((crosses & (point[0] < at)).sum() % 2)
+
+
+def in_slice(mark: Mark, centre: np.ndarray, normal: np.ndarray, thickness: float) -> bool:
+    """Whether a slice through a centre shows a mark: the plane it was drawn in is that of the slice, or it holds in
+    every plane, and it lies no further from it than half the slice's thickness, or half its own depth.
+
+    Parameters
+    ----------
+    normal : (3,) of length 1
+    thickness : mm
+        Of the slice.
+    """
+    if mark.normal is not None and abs(float(np.dot(mark.normal, normal))) < 0.999:
+        return False
+    reach = max(thickness, mark.depth) / 2 * (1 + 1e-6) + 1e-12
+    away = (mark.outline - centre) @ normal
+    if shape_named(mark.shape).solid:
+        return bool(away.min() <= reach and away.max() >= -reach)
+    return bool(np.abs(away).max() <= reach)

@@ -1,0 +1,1 @@
+"""Shapes of marks; each registers itself."""

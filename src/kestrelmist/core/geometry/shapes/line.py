@@ -1,0 +1,50 @@
+"""Straight lines between two points, and their kin: arrows, and sections, which have a width."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..shape import Plane, Points, Shape, register, straight
+
+
+def begun(start: np.ndarray, end: np.ndarray, plane: Plane, even: bool) -> Points:
+    """From the press to the pointer; straight when `even`."""
+    return np.stack((start, straight(start, end, plane) if even else end))
+
+
+def pulled(points: Points, handle: int, to: np.ndarray, plane: Plane, even: bool) -> Points:
+    """One end elsewhere; seen from the other end the line is straight when `even`."""
+    moved = points.copy()
+    moved[handle] = straight(points[1 - handle], to, plane) if even else to
+    return moved
+
+
+def sizes(points: Points) -> dict[str, float]:
+    """How long it is."""
+    return {"length": float(np.linalg.norm(points[1] - points[0]))}
+
+
+def sized(points: Points, name: str, value: float) -> Points:
+    """As long as told, from its first end on."""
+    way = points[1] - points[0]
+    length = float(np.linalg.norm(way))
+    way = way / length if length > 0 else np.array((1.0, 0.0, 0.0))
+    return np.stack((points[0], points[0] + way * {"length": value}[name]))
+
+
+def _kin(name: str, title: str, **more) -> Shape:
+    return Shape(name, title, 2, 2, "drag", begun, pulled=pulled, sizes=sizes, sized=sized, **more)
+
+
+register(
+    _kin(
+        "line",
+        "Line",
+        icon="line",
+        order=21,
+        more="length distance ruler caliper measure",
+        hint="Drag a line; drag its ends to move them. Shift keeps it straight.",
+    )
+)
+register(_kin("arrow", "Arrow", order=40, more="pointer annotation"))
+register(_kin("section", "Section", order=41, more="line profile cross-section"))

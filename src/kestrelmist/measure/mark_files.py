@@ -1,0 +1,186 @@
+"""Marks from files and to files, and brought to other images."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Annotated
+
+from ..core.errors import Trouble
+from ..core.geometry.marks import Marks
+from ..core.image import Image
+from ..core.left_out import Found, Leads, LeftOut
+from ..core.mapping import Mapping
+from ..core.operation import operation
+from ..core.overlap import apart
+from ..core.parameter import FilePath, NewPath, Role
+from ..core.table import Column, Table
+from ..core.transform import Transform
+from ..formats.format import format_of, words_for
+from ..formats.lengths import millimetres
+from ..formats.saving import save_thing
+
+Grid = Annotated[Image, Role("grid")]
+PIXELS = ("px", "pixel", "pixels", "voxel", "voxels")
+
+
+def _marks_in(file) -> Marks:
+    if not file.is_file():
+        raise Trouble("This file does not exist", "check the name", file)
+    known = format_of(file, "marks")
+    if known is None:
+        raise Trouble("This kind of file holds no marks", f"{words_for('marks')} can be read", file)
+    return known.open(file)
+
+
+def _unit_said(given: dict) -> Found | None:
+    file = given.get("file")
+    unit = _marks_in(file).unit if file is not None else ""
+    return Found(unit, "as the file says") if unit else None
+
+
+@operation(
+    "measure",
+    "Take marks from a file",
+    name="take-marks",
+    keywords="import open load geojson csv landmarks points annotations contours regions of interest rois",
+    called={"unit": "Unit of positions"},
+    group="Marks",
+)
+def take_marks(
+    image: Grid,
+    file: FilePath,
+    unit: Annotated[str | None, LeftOut("as the file says", find=_unit_said)] = None,
+    *,
+    name: str = "",
+) -> Marks:
+    """Take the marks of a file into the study, on an image.
+
+    Positions count in the world of the image: +x right, +y front, +z up, or in the plane of a picture. In pixels they
+    count from the outer corner of the first pixel, as sections on screens do: 0.5, 0.5 is the middle of that pixel.
+
+    Parameters
+    ----------
+    file : path
+        GeoJSON, or CSV with columns x and y.
+    unit : text
+        mm, µm or another length, or pixels; needed where the file does not say it.
+    name : text
+        What they are called; as in the file when left out.
+
+    Raises
+    ------
+    Trouble
+        When the file holds no marks, does not say its unit and nobody does, or is of another world.
+    """
+    marks = _marks_in(file)
+    said = (unit or marks.unit).strip()
+    if not said:
+        what = "This file does not say in which unit its positions are"
+        raise Trouble(what, "say so (unit): mm, µm, or pixels", file)
+    space = image.space
+    there = marks.world
+    if there.id and space.world.id and not there.is_one_with(space.world):
+        raise apart(file.name, there, image.name, space.world)
+    marks = replace(marks, name=name or marks.name, subject=image.subject, of=image.name, unit=space.unit)
+    marks = replace(marks, world=space.world)
+    if said in PIXELS and space.unit != "px":
+        return marks.moved(Transform(_corner(space.affine), space.world, space.world))
+    factor = 1.0 if said == space.unit or (said in PIXELS and space.unit == "px") else None
+    if factor is None:
+        length, own = millimetres(said), millimetres(space.unit)
+        if length is None:
+            raise Trouble(f"“{said[:40]}” is no unit of length that is known here", "give mm, µm or pixels", file)
+        if own is None:
+            raise Trouble(f"“{image.name}” has no scale, so {said} mean nothing on it", "give pixels, or a scale", file)
+        factor = length / own
+    return marks if factor == 1.0 else marks.moved(Transform(_scale(factor), space.world, space.world))
+
+
+def _corner(affine):
+    """From pixels that count from a corner to the world."""
+    import numpy as np
+
+    shift = np.eye(4)
+    shift[:3, 3] = (-0.5, -0.5, 0.0)
+    return affine @ shift
+
+
+def _scale(factor: float):
+    import numpy as np
+
+    return np.diag([factor, factor, factor, 1.0])
+
+
+@operation(
+    "measure",
+    "Save marks",
+    name="save-marks",
+    keywords="export geojson csv landmarks points annotations contours regions of interest rois",
+    group="Marks",
+)
+def save_marks(marks: Marks, to: NewPath, *, replace_file: bool = False) -> Table:
+    """Write marks as GeoJSON or CSV, with unit, axes and world.
+
+    Parameters
+    ----------
+    to : path
+        The new file: .geojson or .csv.
+    replace_file : bool
+        Take the place of a file of that name.
+
+    Raises
+    ------
+    Trouble
+        When there is a file of that name, or the place cannot be written.
+    """
+    if to.exists() and not replace_file:
+        raise Trouble("There is a file of this name already", "name another, or say that it may be replaced", to)
+    save_thing(to, marks)
+    columns = [Column("marks"), Column("count"), Column("unit"), Column("file")]
+    return Table(f"{marks.name} saved", columns, [(marks.name, len(marks), marks.unit, str(to))])
+
+
+@operation(
+    "measure",
+    "Bring marks to another image",
+    name="bring-marks",
+    keywords="copy transfer propagate transform map landmarks contours regions of interest rois apply transform",
+    called={"transform": "Through"},
+    group="Marks",
+)
+def bring_marks(
+    marks: Marks,
+    onto: Grid,
+    transform: Annotated[Mapping | None, Leads("marks", "onto")] = None,
+    *,
+    name: str = "",
+) -> Marks:
+    """Copy marks to another image, to the same places of the body: through a transform where the two lie in two worlds.
+
+    Parameters
+    ----------
+    onto : image
+        Where they go.
+    transform : transform
+        From the world of the marks to that of the image; the way that the study knows when left out.
+    name : text
+        What they are called there.
+
+    Raises
+    ------
+    Trouble
+        When no way is known between the two worlds, or a mark lies where the transform says nothing.
+    """
+    here, there = marks.world, onto.space.world
+    if transform is not None:
+        try:
+            marks = marks.moved(transform)
+        except Trouble as trouble:
+            what = f"A mark of “{marks.name}” lies where “{transform.name}” says nothing"
+            raise Trouble(what, "leave it out, or use another transform") from trouble
+    elif here.id and there.id and not here.is_one_with(there):
+        raise apart(marks.name, here, onto.name, there)
+    if marks.unit != onto.space.unit:
+        raise Trouble(f"“{marks.name}” is in {marks.unit}, “{onto.name}” in {onto.space.unit}", "give both a scale")
+    marks = replace(marks, name=name or marks.name, subject=onto.subject, of=onto.name)
+    return replace(marks, world=there, classes=None)

@@ -1,0 +1,238 @@
+"""Marks, one by one: add, change, delete, list."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Annotated, Any, Literal
+
+import numpy as np
+
+from ..core.errors import Trouble
+from ..core.geometry.mark import Mark
+from ..core.geometry.marks import MarkEdit, Marks
+from ..core.geometry.shape import SHAPES, shape_named
+from ..core.left_out import LeftOut
+from ..core.operation import operation
+from ..core.parameter import Between, Unit
+from ..core.table import Table
+from ..formats.mark_table import mark_rows
+
+ShapeName = Literal[
+    "point", "line", "polyline", "polygon", "rectangle", "ellipse", "angle", "arrow", "text", "box", "section"
+]
+COLOUR = re.compile(r"#[0-9A-Fa-f]{6}")
+AsIs = LeftOut("as it is")
+Wide = Annotated[float, Unit("mm"), Between(0, 1e6)]
+
+
+def points_of(text: str) -> np.ndarray:
+    """World positions (n, 3) from text: "1, 2, 3; 4, 5, 6", or x and y alone on a picture. Raises Trouble."""
+    found = []
+    for part in filter(None, (one.strip() for one in text.split(";"))):
+        numbers = part.replace("−", "-").replace(",", " ").split()
+        try:
+            found.append([*map(float, numbers), 0.0][:3] if len(numbers) == 2 else [float(v) for v in numbers])
+        except ValueError as error:
+            raise Trouble(f"“{part[:40]}” is no position", "write points as in 1, 2, 3; 4, 5, 6") from error
+        if len(found[-1]) != 3:
+            raise Trouble(f"“{part[:40]}” is no position", "give two or three numbers a point, with ; between points")
+    if not found:
+        raise Trouble("There are no points", "write them as in 1, 2, 3; 4, 5, 6")
+    return np.array(found)
+
+
+def corners_of(shape: str, points: np.ndarray) -> np.ndarray:
+    """The points of a shape; of a rectangle, an ellipse or a box two opposite corners will do."""
+    known = shape_named(shape)
+    if len(points) == 2 and known.least == 4:
+        low, high = points.min(0), points.max(0)
+        if known.solid:
+            return np.vstack((low, low + np.diag(high - low)))
+        thin = int((high - low).argmin())
+        a, b = (n for n in range(3) if n != thin)
+        corners = np.repeat(low[None], 4, 0)
+        corners[1:3, a], corners[2:, b] = high[a], high[b]
+        return (corners + np.roll(corners, -1, 0)) / 2 if shape == "ellipse" else corners
+    return points
+
+
+@operation(
+    "measure",
+    "Add a mark",
+    name="add-mark",
+    keywords="point landmark line polygon rectangle ellipse annotation region of interest roi draw contour fiducial",
+    called={"points": "Points", "class_": "Class", "across": "Width of a section"},
+    rare="text colour across notes",
+    group="Marks",
+)
+def add_mark(
+    marks: Marks,
+    points: str,
+    shape: ShapeName = "point",
+    name: str = "",
+    *,
+    class_: Annotated[int, Between(0, 65535)] = 0,
+    text: str = "",
+    colour: str = "",
+    across: Wide = 0.0,
+    notes: str = "",
+) -> MarkEdit:
+    """Draw a mark by typing where its points lie.
+
+    Parameters
+    ----------
+    points : text
+        World positions with ; between them, as in 1, 2, 3; 4, 5, 6; x and y will do on a picture. Of a rectangle, an
+        ellipse or a box two opposite corners will do.
+    shape : text
+        What it is.
+    name : text
+        What it is called.
+    class_ : number
+        Of its class table.
+    text : text
+        What is written at it.
+    colour : text
+        As #RRGGBB; that of its class when left out.
+    across : mm
+        How wide a section is.
+    notes : text
+        Whatever else is to be known of it.
+
+    Raises
+    ------
+    Trouble
+        When the points are none, or not as many as the shape has.
+    """
+    where = corners_of(shape, points_of(points))
+    facts = {"name": name, "cls": class_, "text": text, "colour": _colour(colour), "across": across}
+    more = {"notes": {"note": notes}} if notes else {}
+    mark = Mark(shape, tuple(map(tuple, where.tolist())), **facts, **more)  # type: ignore[arg-type]
+    return MarkEdit.adding(f"Add {_called(mark)}", marks, [mark])
+
+
+@operation(
+    "measure",
+    "Change a mark",
+    name="change-mark",
+    keywords="rename recolour move nudge shift edit landmark",
+    called={"class_": "Class", "by": "Shift by", "across": "Width of a section", "mark": "Number of the mark"},
+    rare="across notes text",
+    group="Marks",
+)
+def change_mark(
+    marks: Marks,
+    mark: Annotated[int, Between(1, 1e15)],
+    name: Annotated[str | None, AsIs] = None,
+    *,
+    points: Annotated[str | None, AsIs] = None,
+    by: Annotated[tuple[float, float, float], Unit("mm")] = (0.0, 0.0, 0.0),
+    class_: Annotated[int | None, AsIs] = None,
+    text: Annotated[str | None, AsIs] = None,
+    colour: Annotated[str | None, AsIs] = None,
+    across: Annotated[float | None, Unit("mm"), AsIs] = None,
+    notes: Annotated[str | None, AsIs] = None,
+) -> MarkEdit:
+    """Rename, move or recolour a mark; what is left out stays as it is.
+
+    Parameters
+    ----------
+    mark : number
+        As the list of marks tells it.
+    name : text
+        What it is called.
+    points : text
+        World positions with ; between them.
+    by : mm
+        How far all of it is shifted, x, y and z.
+    class_ : number
+        Of its class table; 0 for none.
+    text : text
+        What is written at it.
+    colour : text
+        As #RRGGBB.
+    across : mm
+        How wide a section is.
+    notes : text
+        Whatever else is to be known of it.
+
+    Raises
+    ------
+    Trouble
+        When there is no such mark, or nothing would change.
+    """
+    before = marks[mark]
+    given: dict[str, Any] = {"name": name, "cls": class_, "text": text, "across": across}
+    given["colour"] = None if colour is None else _colour(colour)
+    after = replace(before, **{key: value for key, value in given.items() if value is not None})
+    if notes is not None:
+        after = replace(after, notes={**after.notes, "note": notes})
+    if points is not None:
+        after = after.with_points(corners_of(after.shape, points_of(points)))
+    after = after.shifted(by) if any(by) else after
+    if after == before:
+        raise Trouble(f"{_called(before).capitalize()} is so already", "say what is to change")
+    return MarkEdit.between(f"Change {_called(before)}", marks, {mark: after})
+
+
+@operation("measure", "Delete marks", name="delete-marks", keywords="remove clear landmark annotation", group="Marks")
+def delete_marks(marks: Marks, which: str) -> MarkEdit:
+    """Take marks out; this can be undone.
+
+    Parameters
+    ----------
+    which : text
+        Numbers of marks, as in 3, 5-9; or "all".
+
+    Raises
+    ------
+    Trouble
+        When one of them is not there.
+    """
+    numbers = list(marks.marks) if which.strip().casefold() == "all" else _numbers(which)
+    if not numbers:
+        raise Trouble("There is no mark to delete", "list the marks to see their numbers")
+    found = [marks[number] for number in numbers]
+    title = f"Delete {_called(found[0])}" if len(found) == 1 else f"Delete {len(found)} marks"
+    return MarkEdit.between(title, marks, dict.fromkeys(numbers))
+
+
+@operation(
+    "measure", "List marks", name="list-marks", keywords="landmarks points table coordinates annotations", group="Marks"
+)
+def list_marks(marks: Marks) -> Table:
+    """List marks with their points: a row a point."""
+    table = mark_rows(marks)
+    table.title = f"{marks.name} on {marks.of}" if marks.of else marks.name
+    return table
+
+
+def _numbers(text: str) -> list[int]:
+    found: list[int] = []
+    for part in filter(None, re.split(r"[,\s]+", text.strip())):
+        match = re.fullmatch(r"(\d+)(?:-(\d+))?", part)
+        if match is None or len(part) > 30:
+            raise Trouble(f"“{part[:40]}” is no number of a mark", "write numbers as in 3, 5-9, or all")
+        first, last = int(match[1]), int(match[2] or match[1])
+        if last - first > 1_000_000:
+            raise Trouble(f"“{part}” is too many", "write all")
+        found += range(first, last + 1)
+    return list(dict.fromkeys(found))
+
+
+def _called(mark: Mark) -> str:
+    title = SHAPES.get(mark.shape).title.lower()  # type: ignore[union-attr]
+    return f"{title} “{mark.name}”" if mark.name else f"{title} {mark.id}" if mark.id else f"a {title}"
+
+
+def _colour(text: str) -> str:
+    if text and not COLOUR.fullmatch(text.strip()):
+        raise Trouble(f"“{text[:40]}” is no colour", "write it as #RRGGBB, for example #56A8C7")
+    return text.strip().upper()
+
+
+def several(marks: Sequence[Mark]) -> str:
+    """How many marks, in words."""
+    return "one mark" if len(marks) == 1 else f"{len(marks)} marks"

@@ -1,0 +1,102 @@
+"""Marks as layers: lines on a dark halo, in the colour of the mark or of its class."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...core.geometry.hits import in_slice
+from ...core.geometry.mark import Mark
+from ...core.geometry.marks import Marks
+from ...core.geometry.shape import shape_named
+from ..layer import MarkLook
+from ..layer_type import Drawn, LayerType, register
+from ..pieces import at_pixel
+from ..primitives import FIGURES, NIGHT, Oval, Path, Primitive, Stroke, Words, haloed
+from ..view import View
+
+POINT = 4.0
+"""Radius of a point, page units."""
+TICK = 5.0
+"""Half the length of the tick across an end of a line."""
+HANDLE = 4.5
+CHOSEN = "#A44E28"
+
+
+def in_view(view: View, marks: Marks, look: MarkLook) -> list[Mark]:
+    """The marks that a view shows, in the order they were drawn."""
+    normal = view.normal / np.linalg.norm(view.normal)
+    thickness = max(look.thickness, view.pixel * 1e-6)
+    reach = max((mark.depth for mark in marks), default=0.0) + thickness
+    corners = [view.to_world(x, y) for x in (-0.5, view.width - 0.5) for y in (-0.5, view.height - 0.5)]
+    deep = np.abs(normal) * reach + view.pixel * (POINT + HANDLE)
+    low, high = np.min(corners, 0) - deep, np.max(corners, 0) + deep
+    centre = np.asarray(view.centre, float)
+    return [
+        mark
+        for mark in marks.within(low, high)
+        if mark.id not in look.without
+        and (mark.place is None or not look.place or mark.place == look.place)
+        and in_slice(mark, centre, normal, thickness)
+    ]
+
+
+def drawn_mark(view: View, mark: Mark, colour: str, named: bool = True) -> list[Primitive]:
+    """One mark: its line, small ticks across the ends of what is open, its name beside it."""
+    shape = shape_named(mark.shape)
+    points = [at_pixel(view, world) for world in mark.outline]
+    stroke = Stroke(colour, mark.width)
+    found: list[Primitive] = []
+    if len(points) == 1 and not mark.text:
+        found += [Oval(points[0], (POINT, POINT), Stroke(NIGHT, 3.6)), Oval(points[0], (POINT, POINT), stroke)]
+        found.append(Oval(points[0], (1.0, 1.0), fill=colour))
+    elif len(points) > 1:
+        found += haloed(points, stroke, shape.closed)
+        found += _ends(mark, points, stroke)
+    said = mark.text or (mark.name if named else "")
+    if said:
+        x, y = max(points, key=lambda p: p[0]) if not mark.text else points[0]
+        found.append(Words((x + 8, y - 6), said, 12, colour, "600", "ls", NIGHT))
+    return found
+
+
+def _ends(mark: Mark, points: list, stroke: Stroke) -> list[Primitive]:
+    """What stands at the ends: ticks, the head of an arrow, the width of a section."""
+    if shape_named(mark.shape).closed or shape_named(mark.shape).solid:
+        return []
+    found: list[Primitive] = []
+    for end, beside in ((0, 1), (-1, -2)):
+        at, way = np.array(points[end]), np.subtract(points[beside], points[end])
+        length = float(np.hypot(*way))
+        if not length > 0:
+            continue
+        along, across = way / length, np.array((-way[1], way[0])) / length
+        if mark.shape == "arrow":
+            if end == -1:
+                head = (at + along * 11 + across * 5, at, at + along * 11 - across * 5)
+                found += haloed([tuple(map(float, p)) for p in head], stroke)
+            continue
+        found += haloed([tuple(map(float, at + across * TICK)), tuple(map(float, at - across * TICK))], stroke)
+    return found
+
+
+def handles(view: View, mark: Mark) -> list[Primitive]:
+    """Where a chosen mark is taken hold of."""
+    return [
+        Oval(at_pixel(view, world), (HANDLE, HANDLE), Stroke(NIGHT, 1), CHOSEN)
+        for world in shape_named(mark.shape).handles(mark.array)
+    ]
+
+
+def _first(marks: Marks, over: bool) -> tuple[MarkLook, float]:
+    return MarkLook(), 1.0
+
+
+def _primitives(view: View, layer: Drawn) -> list[Primitive]:
+    look, found = layer.look, []
+    colours = dict(look.colours)
+    for mark in in_view(view, layer.thing, look):
+        found += drawn_mark(view, mark, mark.colour or colours.get(mark.cls, look.colour), look.named)
+    return found
+
+
+register(LayerType("marks", Marks, MarkLook, _first, primitives=_primitives))
