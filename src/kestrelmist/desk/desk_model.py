@@ -21,6 +21,7 @@ from ..study.study import Study
 from .beside import Beside
 from .channels import Channels
 from .courses import Courses
+from .drawn_marks import DrawnMarks
 from .film import Film
 from .hand import Hand, ToolSettings
 from .layers import Layers
@@ -55,6 +56,7 @@ class Desk(QObject):
         self.hand = Hand(self.viewing, self)
         self.courses = Courses(self.viewing, self.hand)
         self.sections = Sections(self.viewing)
+        self.marks = DrawnMarks(self.viewing)
         self.collection = Collection(self.session)
         self.viewing.stage_changed.connect(self._drop_tool)
         self._save = QTimer(self, singleShot=True, interval=400)

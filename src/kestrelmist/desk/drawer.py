@@ -28,13 +28,14 @@ from ..core.table import Column, Table
 from ..study.recipe import as_yaml, recipe_of
 from .courses_page import CoursesPage
 from .desk_model import Desk
+from .marks_page import MarksPage
 from .sections_page import SectionsPage
 from .subjects_page import SubjectsPage
 from .table_model import TableModel
 from .table_view import plain_view
 from .theme.theme import icon
 
-PAGES = ("tables", "logbook", "courses", "sections", "subjects")
+PAGES = ("tables", "logbook", "courses", "sections", "subjects", "marks")
 LOW, MIDDLE, HIGH = 208, 262, 340
 """Height in pixels; facts, of which there are many, get more."""
 LINES = 2000
@@ -90,13 +91,15 @@ class Drawer(QWidget):
         self.pages.addWidget(self.sections)
         self.subjects = SubjectsPage(desk)
         self.pages.addWidget(self.subjects)
+        self.marks = MarksPage(desk, _table_view)
+        self.pages.addWidget(self.marks)
         self.which = QComboBox()
         self.which.setMinimumWidth(230)
         self.which.setMaximumWidth(330)
         self.which.setAccessibleName("Table to show")
         self.show_tables, self.show_logbook = QPushButton("Tables"), QPushButton("Logbook")
         self.show_courses, self.show_sections = QPushButton("Courses"), QPushButton("Sections")
-        self.show_subjects = QPushButton("Subjects")
+        self.show_subjects, self.show_marks = QPushButton("Subjects"), QPushButton("Marks")
         self.save, self.copy = QPushButton("Save…"), QPushButton("Copy as YAML")
         self.save.setToolTip("Save the table as CSV or Parquet, with its units")
         self.shut = QToolButton()
@@ -104,7 +107,8 @@ class Drawer(QWidget):
         self.shut.setAccessibleName("Close the Drawer")
         top = QHBoxLayout()
         top.setSpacing(6)
-        for button in (self.show_tables, self.show_courses, self.show_sections, self.show_subjects, self.show_logbook):
+        buttons = (self.show_tables, self.show_courses, self.show_sections, self.show_marks, self.show_subjects)
+        for button in (*buttons, self.show_logbook):
             button.setCheckable(True)
             button.setProperty("kind", "small")
             top.addWidget(button)
@@ -131,6 +135,7 @@ class Drawer(QWidget):
         self.show_courses.clicked.connect(lambda: self.open_page("courses"))
         self.show_sections.clicked.connect(lambda: self.open_page("sections"))
         self.show_subjects.clicked.connect(lambda: self.open_page("subjects"))
+        self.show_marks.clicked.connect(lambda: self.open_page("marks"))
         self.show_logbook.clicked.connect(lambda: self.open_page("logbook"))
         self.shut.clicked.connect(self.hide)
         self.which.activated.connect(self._show)
@@ -166,6 +171,7 @@ class Drawer(QWidget):
             (self.show_courses, "courses"),
             (self.show_sections, "sections"),
             (self.show_subjects, "subjects"),
+            (self.show_marks, "marks"),
         ):
             button.setChecked(page == name)
         self.search.setVisible(page in ("tables", "logbook"))
@@ -180,6 +186,8 @@ class Drawer(QWidget):
             self.fill_logbook()
         elif page == "subjects":
             self.subjects.fill()
+        elif page == "marks":
+            self.marks.fill()
 
     # tables
 

@@ -8,6 +8,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QThread, Signal
 
 from ..core.errors import Asks, Partly, Trouble
+from ..core.geometry.marks import MarkEdit
 from ..core.kind import is_edited
 from ..core.labels import LabelMap
 from ..core.operation import find_operation
@@ -47,7 +48,7 @@ class Session(QObject):
     """An operation wants something looked at first: what, a function that runs it again with more settings, and the
     settings so far."""
     hand_changed = Signal(int)
-    """An image that has another label map in hand, though nothing of it has changed."""
+    """An image that has another label map, or other marks, in hand, though nothing of it has changed."""
     _noticed = Signal(str)
 
     def __init__(self, study: Study, parent=None):
@@ -62,6 +63,7 @@ class Session(QObject):
         )
         study.history.listeners.append(self.following.moved)  # may come from a worker's thread
         study.maps.listeners.append(self.hand_changed.emit)
+        study.marks.listeners.append(self.hand_changed.emit)
         study.on_notice = self._noticed.emit
         self._noticed.connect(lambda text: self.trouble.emit(f"{text}."))
 
@@ -239,6 +241,11 @@ class Session(QObject):
             return True
         keep_it = self.study.maps.keep_edit
         return self.guarded(lambda: keep_it(labels, edit, True, step, end_gesture=False)) is not None
+
+    def keep_marks(self, target: int, edit: MarkEdit, step: Step, image: bool = False) -> tuple[int, MarkEdit] | None:
+        """Keep what was drawn on marks, or on an image that has none yet; None when it was not kept."""
+        keep_it = self.study.marks.keep_edit
+        return self.guarded(lambda: keep_it(target, edit, step, image, end_gesture=False))
 
     def require_labels_free(self) -> None:
         """Raises Trouble while a worker is busy with labels: a stroke and an operation may not change them at once."""

@@ -12,6 +12,7 @@ from PySide6.QtCore import Qt
 from ..core.registry import Registry
 from ..scene.primitives import Primitive
 from ..scene.view import View
+from .drawn_marks import DrawnMarks
 from .hand import Hand
 from .layers import Layers
 from .sections import Sections
@@ -27,6 +28,7 @@ class OpenDesk(Protocol):
     hand: Hand
     layers: Layers
     sections: Sections
+    marks: DrawnMarks
 
     def run(self, name: str, settings: dict[str, Any], done: Any = None, title: str | None = None) -> Any: ...
     def run_now(self, name: str, settings: dict[str, Any]) -> bool: ...
@@ -47,6 +49,12 @@ class Gesture:
 
     def move(self, event: ToolEvent) -> None:
         """The pointer has moved with the button down."""
+
+    goes_on = False
+    """Whether it goes on when the button is up: the next press is one of its own, until it is ended."""
+
+    def press(self, event: ToolEvent) -> None:
+        """The button is down once more, in a gesture that goes on."""
 
     def key(self, key: Qt.Key) -> bool:
         """A key was pressed; whether it meant something here."""
@@ -83,6 +91,9 @@ class Tool:
     cursor : Qt.CursorShape
     hover : callable, optional
         `hover(view, desk, world)`: what is drawn at the pointer while no button is down.
+    key : callable, optional
+        `key(event, key)`: what a key does while the tool is in hand and no gesture is under way; whether it meant
+        something. The event tells where the pointer is, or the crosshair.
     offered : bool
         Whether it has a button of its own on the Bench.
     order : int
@@ -100,6 +111,7 @@ class Tool:
     groups: tuple[str, ...] = ()
     cursor: Qt.CursorShape = Qt.CursorShape.CrossCursor
     hover: Callable[[View, OpenDesk, np.ndarray], list[Primitive]] | None = None
+    key: Callable[[ToolEvent, Qt.Key], bool] | None = None
     offered: bool = True
     order: int = 0
     more: str = ""

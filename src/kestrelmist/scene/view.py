@@ -88,6 +88,12 @@ class View:
         away = np.asarray(world, float) - self.corner
         return float(away @ self.right) / self.pixel**2, float(away @ self.down) / self.pixel**2
 
+    def to_page(self, points) -> np.ndarray:
+        """Page positions (n, 2) of world positions (n, 3), seen along the plane's normal; the middle of the first pixel
+        is at 0.5, 0.5."""
+        away = np.asarray(points, float) - self.corner
+        return np.stack((away @ self.right, away @ self.down), -1) / self.pixel**2 + 0.5
+
     def voxel_frame(self, space: Space) -> np.ndarray:
         """Voxel coordinates of the first pixel, and their steps to the right and down, (3, 3)."""
         turn = space.inverse[:3, :3]

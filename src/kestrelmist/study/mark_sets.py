@@ -34,6 +34,11 @@ class MarkSets(InHand):
         key = self.in_hand(image)
         return blank_marks(self.study.find(image)) if key is None else self.open(key)
 
+    def in_memory(self, key: int) -> Marks | None:
+        """Marks if they are in memory."""
+        found = self._there.get(key)
+        return None if found is None else found[0]
+
     def open(self, key: int) -> Marks:
         """Marks by their id, as they are now."""
         record = self.items.get(key)

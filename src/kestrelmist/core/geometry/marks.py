@@ -83,6 +83,11 @@ class Marks:
             ends[n] = _ends(mark)
         return np.fromiter(self.marks, np.int64, len(self.marks)), ends
 
+    @cached_property
+    def deepest(self) -> float:
+        """The largest depth of a mark, mm."""
+        return max((mark.depth for mark in self), default=0.0)
+
     def within(self, low, high) -> list[Mark]:
         """Marks that reach into a box of the world, in their order."""
         keys, ends = self.bounds

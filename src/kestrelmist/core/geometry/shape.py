@@ -64,6 +64,8 @@ class Shape:
         `outline(points)`: the line that is drawn, world positions (m, 3).
     closed : bool
         Whether the outline is closed, and the mark hit inside.
+    ends : "ticks", "arrow" or ""
+        What stands at the ends of an open line.
     solid : bool
         Whether it fills a room, so that every slice through it shows it.
     handles : callable
@@ -92,6 +94,7 @@ class Shape:
     begun: Callable[[np.ndarray, np.ndarray, Plane, bool], Points]
     outline: Callable[[Points], Points] = _as_they_are
     closed: bool = False
+    ends: str = ""
     solid: bool = False
     handles: Callable[[Points], Points] = _as_they_are
     pulled: Callable[[Points, int, np.ndarray, Plane, bool], Points] = _pulled

@@ -18,6 +18,11 @@ def sections(window) -> None:
     window.toggle_drawer("sections")
 
 
+@command("marks", "Marks", "Measure", "Ctrl+M", more="list landmarks annotations regions of interest drawer", order=13)
+def marks(window) -> None:
+    window.toggle_drawer("marks")
+
+
 @command("keep-section", "Keep the section of the line in hand", "Measure", more="profile hold", order=12)
 def keep_section(window) -> None:
     window.desk.sections.keep()

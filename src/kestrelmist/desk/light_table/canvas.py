@@ -69,6 +69,7 @@ class Canvas(QWidget):
             desk.tiles.arrived,
             desk.previewing.changed,
             desk.sections.changed,
+            desk.marks.changed,
         ):
             signal.connect(self.refresh)
 
@@ -225,7 +226,8 @@ class Canvas(QWidget):
         """What stands over the picture, from the lowest: layers that are no pixels, then what tells where one is."""
         record, hand, sections = self.sight.record, self.hand, self.desk.sections
         assert record is not None
-        over = [*pieces.letters(flat), *pieces.length_bar(flat, record.grid.unit)]
+        over = self.desk.marks.drawn(flat) if self.sight.leads else []
+        over += [*pieces.letters(flat), *pieces.length_bar(flat, record.grid.unit)]
         if self._how.way == "swipe":
             over += pieces.swipe_line(flat, self._how.share)
         if self.previewed:

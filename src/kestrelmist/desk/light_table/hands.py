@@ -64,7 +64,9 @@ class WorkingCanvas(Canvas):
             self._take_lead(world)
             return
         kind = what_does(button.name.removesuffix("Button"), held(event)) or "tool"
-        if kind in ("tool", "point"):
+        if kind == "tool" and self.hand.gesture is not None and self.hand.gesture.goes_on:
+            self.hand.gesture.press(self._event(world, event))
+        elif kind in ("tool", "point"):
             self._begin("point" if kind == "point" else self.hand.tool, self._event(world, event))
             kind = "tool"
         self._press, self._start = (kind, event.position().toPoint()), self.desk.layers.look
@@ -92,7 +94,9 @@ class WorkingCanvas(Canvas):
         if self._press is not None and event.buttons() == Qt.MouseButton.NoButton:
             self._let_go()  # the button went up where nobody told
         if self._press is None:
-            if tool_named(self.hand.tool).hover is not None:
+            if self.hand.gesture is not None and self.hand.gesture.goes_on and self.sight.leads:
+                self.hand.gesture.move(self._event(world, event))
+            elif tool_named(self.hand.tool).hover is not None:
                 self.update()
             return
         kind, last = self._press
@@ -115,7 +119,7 @@ class WorkingCanvas(Canvas):
             self._let_go()
 
     def _let_go(self) -> None:
-        if self._press and self._press[0] == "tool":
+        if self._press and self._press[0] == "tool" and not (self.hand.gesture and self.hand.gesture.goes_on):
             self.hand.end_gesture()
         self._press = self._moving = None
 
@@ -130,7 +134,9 @@ class WorkingCanvas(Canvas):
         self.desk.layers.set_look(low=centre - width / 2, high=centre + width / 2)
 
     def mouseDoubleClickEvent(self, event) -> None:
-        if self.hand.tool == "point":
+        if self.hand.gesture is not None and self.hand.gesture.goes_on:
+            self.hand.end_gesture()
+        elif self.hand.tool == "point":
             self.fit()
         else:
             self.mousePressEvent(event)
@@ -175,6 +181,11 @@ class WorkingCanvas(Canvas):
         key = event.key()
         if self.hand.gesture is not None and self.hand.gesture.key(key):
             return
+        tool = tool_named(self.hand.tool)
+        if tool.key is not None and self.hand.gesture is None and self.sight.leads and self.viewing.ready:
+            place = self.viewing.crosshair if self.pointer is None else self.pointer
+            if tool.key(self._event(np.asarray(place), event), key):
+                return
         modifiers = event.modifiers() & ~Qt.KeyboardModifier.KeypadModifier
         keys = QKeySequence(key | modifiers.value).toString()
         plain = QKeySequence(key).toString() if modifiers == Qt.KeyboardModifier.ShiftModifier else keys

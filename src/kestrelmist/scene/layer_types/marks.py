@@ -11,7 +11,7 @@ from ...core.geometry.shape import shape_named
 from ..layer import MarkLook
 from ..layer_type import Drawn, LayerType, register
 from ..pieces import at_pixel
-from ..primitives import FIGURES, NIGHT, Oval, Path, Primitive, Stroke, Words, haloed
+from ..primitives import NIGHT, Oval, Primitive, Stroke, Words, haloed
 from ..view import View
 
 POINT = 4.0
@@ -26,7 +26,7 @@ def in_view(view: View, marks: Marks, look: MarkLook) -> list[Mark]:
     """The marks that a view shows, in the order they were drawn."""
     normal = view.normal / np.linalg.norm(view.normal)
     thickness = max(look.thickness, view.pixel * 1e-6)
-    reach = max((mark.depth for mark in marks), default=0.0) + thickness
+    reach = marks.deepest + thickness
     corners = [view.to_world(x, y) for x in (-0.5, view.width - 0.5) for y in (-0.5, view.height - 0.5)]
     deep = np.abs(normal) * reach + view.pixel * (POINT + HANDLE)
     low, high = np.min(corners, 0) - deep, np.max(corners, 0) + deep
@@ -43,7 +43,7 @@ def in_view(view: View, marks: Marks, look: MarkLook) -> list[Mark]:
 def drawn_mark(view: View, mark: Mark, colour: str, named: bool = True) -> list[Primitive]:
     """One mark: its line, small ticks across the ends of what is open, its name beside it."""
     shape = shape_named(mark.shape)
-    points = [at_pixel(view, world) for world in mark.outline]
+    points = [tuple(p) for p in view.to_page(mark.outline).tolist()]
     stroke = Stroke(colour, mark.width)
     found: list[Primitive] = []
     if len(points) == 1 and not mark.text:
@@ -61,7 +61,8 @@ def drawn_mark(view: View, mark: Mark, colour: str, named: bool = True) -> list[
 
 def _ends(mark: Mark, points: list, stroke: Stroke) -> list[Primitive]:
     """What stands at the ends: ticks, the head of an arrow, the width of a section."""
-    if shape_named(mark.shape).closed or shape_named(mark.shape).solid:
+    ends = shape_named(mark.shape).ends
+    if not ends:
         return []
     found: list[Primitive] = []
     for end, beside in ((0, 1), (-1, -2)):
@@ -70,7 +71,7 @@ def _ends(mark: Mark, points: list, stroke: Stroke) -> list[Primitive]:
         if not length > 0:
             continue
         along, across = way / length, np.array((-way[1], way[0])) / length
-        if mark.shape == "arrow":
+        if ends == "arrow":
             if end == -1:
                 head = (at + along * 11 + across * 5, at, at + along * 11 - across * 5)
                 found += haloed([tuple(map(float, p)) for p in head], stroke)

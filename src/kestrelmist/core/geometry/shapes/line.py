@@ -32,8 +32,8 @@ def sized(points: Points, name: str, value: float) -> Points:
     return np.stack((points[0], points[0] + way * {"length": value}[name]))
 
 
-def _kin(name: str, title: str, **more) -> Shape:
-    return Shape(name, title, 2, 2, "drag", begun, pulled=pulled, sizes=sizes, sized=sized, **more)
+def _kin(name: str, title: str, ends: str = "ticks", **more) -> Shape:
+    return Shape(name, title, 2, 2, "drag", begun, ends=ends, pulled=pulled, sizes=sizes, sized=sized, **more)
 
 
 register(
@@ -46,5 +46,5 @@ register(
         hint="Drag a line; drag its ends to move them. Shift keeps it straight.",
     )
 )
-register(_kin("arrow", "Arrow", order=40, more="pointer annotation"))
+register(_kin("arrow", "Arrow", "arrow", order=40, more="pointer annotation"))
 register(_kin("section", "Section", order=41, more="line profile cross-section"))

@@ -19,6 +19,7 @@ register(
         0,
         "clicks",
         _begun,
+        ends="ticks",
         icon="polyline",
         order=22,
         more="path curve freehand length trace open contour",

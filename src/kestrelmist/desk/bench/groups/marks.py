@@ -1,0 +1,200 @@
+"""Marks on the Bench: tools that draw them, which ones are in hand, and what is known of the chosen one."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QSignalBlocker, QSize
+from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QToolButton
+
+from ....core.geometry.mark import Mark
+from ....core.geometry.shape import shape_named
+from ...number_field import NumberField, number
+from ...plain_text import Words, plain_tip
+from ...readout import shown_unit
+from ...theme.theme import icon
+from ...tool import TOOLS, tool_named
+from ..page import GROUPS, BenchContext, Group
+from ..rows import Shaded, section, soft
+
+STAGES = {"Align": 40, "Outline": 45, "Measure": 10}
+"""Stages with the group, and where it stands there."""
+
+
+class MarksGroup(Shaded):
+    """Tools in a row, then the marks in hand, then the chosen mark."""
+
+    def __init__(self, context: BenchContext):
+        super().__init__()
+        self.desk, self.hand, self.marks = context.desk, context.desk.hand, context.desk.marks
+        self.buttons: dict[str, QToolButton] = {}
+        self.hint, self.said = soft(), soft()
+        self.column.addWidget(section("Marks"))
+        row = QHBoxLayout()
+        row.setSpacing(4)
+        for tool in (t for t in TOOLS if t.name.startswith("mark-")):
+            button = QToolButton(checkable=True)
+            button.setProperty("kind", "tool")
+            button.setIconSize(QSize(18, 18))
+            button.setToolTip(plain_tip(f"{tool.title}: {tool.hint}"))
+            button.setAccessibleName(tool.title)
+            button.clicked.connect(lambda _=False, name=tool.name: self._take(name))
+            row.addWidget(button)
+            self.buttons[tool.name] = button
+        row.addStretch(1)
+        self.listing = QPushButton("List")
+        self.listing.setProperty("kind", "small")
+        self.listing.setToolTip(plain_tip("Show the marks as a list in the Drawer"))
+        self.listing.clicked.connect(lambda: context.open_drawer("marks"))
+        row.addWidget(self.listing)
+        self.column.addLayout(row)
+        self.column.addWidget(self.hint)
+        self.which = QComboBox()
+        self.which.setAccessibleName("Marks in hand")
+        self.which.activated.connect(lambda n: self.marks.take_in_hand(self.which.itemData(n)))
+        self.column.addWidget(self.which)
+        self.column.addWidget(self.said)
+        self.card = self._card()
+        self.column.addWidget(self.card)
+        self.hand.tool_changed.connect(self._follow_tool)
+        self.marks.listed.connect(self._follow_list)
+        self.marks.changed.connect(self._follow_mark)
+        self.dress()
+        self._follow_tool()
+        self._follow_list()
+
+    def _card(self) -> Shaded:
+        """Fields of the chosen mark."""
+        card = Shaded()
+        self.name = QLineEdit()
+        self.name.setAccessibleName("Name of the mark")
+        self.name.setPlaceholderText("Name")
+        self.name.editingFinished.connect(self._rename)
+        self.cls = number(0, 65535, 0, "", "Class of the mark", whole=True)
+        self.cls.valueChanged.connect(lambda v: self._change("Class of", cls=int(v)))
+        self.sizes = {name: number(0, 1e9, 3, "mm", f"{name.capitalize()} of the mark", follows=True) for name in SIZES}
+        self.size_words = {name: Words(name.capitalize()) for name in SIZES}
+        for name, field in self.sizes.items():
+            field.valueChanged.connect(lambda v, name=name: self._resize(name, v))
+        self.places = [number(-1e9, 1e9, 3, "mm", f"Middle of the mark, {axis}", follows=True) for axis in "xyz"]
+        for n, field in enumerate(self.places):
+            field.valueChanged.connect(lambda v, n=n: self._move(n, v))
+        self.delete = QPushButton("Delete")
+        self.delete.setProperty("kind", "small")
+        self.delete.clicked.connect(self.marks.delete_chosen)
+        grid = QGridLayout()
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(8)
+        grid.setVerticalSpacing(4)
+        rows = [(Words("Name"), self.name), (Words("Class"), self.cls)]
+        rows += [(self.size_words[name], self.sizes[name]) for name in SIZES]
+        rows += [(Words(f"Middle {axis}"), field) for axis, field in zip("xyz", self.places)]
+        for n, (words, field) in enumerate(rows):
+            words.setProperty("kind", "soft")
+            grid.addWidget(words, n, 0)
+            grid.addWidget(field, n, 1)
+        grid.setColumnStretch(1, 1)
+        self.title = section("")
+        top = QHBoxLayout()
+        top.addWidget(self.title, 1)
+        top.addWidget(self.delete)
+        card.column.addLayout(top)
+        card.column.addLayout(grid)
+        return card
+
+    def dress(self) -> None:
+        for name, button in self.buttons.items():
+            button.setIcon(icon(tool_named(name).icon, 18))
+
+    def _take(self, name: str) -> None:
+        self.hand.set_tool(name if self.hand.tool != name else "point")
+        self._follow_tool()
+
+    def _follow_tool(self) -> None:
+        for name, button in self.buttons.items():
+            button.setChecked(name == self.hand.tool)
+        tool = tool_named(self.hand.tool)
+        self.hint.setVisible(tool.name in self.buttons)
+        self.hint.setText(tool.hint)
+
+    def _follow_list(self) -> None:
+        there = self.marks.there
+        with QSignalBlocker(self.which):
+            self.which.clear()
+            for record in there:
+                self.which.addItem(record.name, record.id)
+            self.which.setCurrentIndex(self.which.findData(self.marks.key))
+        self.which.setVisible(len(there) > 1)
+        count = len(self.marks.marks) if self.marks.marks is not None else 0
+        self.said.setText(f"{count} mark{'' if count == 1 else 's'} on this image." if count else "")
+        self.said.setVisible(bool(count) and len(there) <= 1)
+        self._follow_mark()
+
+    # the chosen mark
+
+    @property
+    def mark(self) -> Mark | None:
+        marks = self.marks
+        if marks.live is not None:
+            return marks.live
+        return marks.marks[marks.chosen] if marks.marks is not None and marks.chosen is not None else None
+
+    @property
+    def _unit(self) -> tuple[str, float]:
+        """The unit that lengths are shown in, and how many of it the world's has."""
+        record = self.desk.viewing.record
+        return shown_unit(record.grid) if record is not None else ("mm", 1.0)
+
+    def _show(self, field: NumberField, value: float) -> None:
+        unit, factor = self._unit
+        with QSignalBlocker(field):
+            field.setSuffix(f" {unit}")
+            field.setValue(value * factor)
+
+    def _follow_mark(self) -> None:
+        mark = self.mark
+        self.card.setVisible(mark is not None)
+        if mark is None:
+            return
+        shape = shape_named(mark.shape)
+        self.title.setText(f"{shape.title}{f' {mark.id}' if mark.id else ''}")
+        if not self.name.hasFocus() or self.name.text() == "":
+            with QSignalBlocker(self.name):
+                self.name.setText(mark.name)
+        self.delete.setEnabled(bool(mark.id))
+        with QSignalBlocker(self.cls):
+            self.cls.setValue(mark.cls)
+        sizes = shape.sizes(mark.array)
+        for name, field in self.sizes.items():
+            there = name in sizes
+            field.setVisible(there)
+            self.size_words[name].setVisible(there)
+            if there:
+                self._show(field, sizes[name])
+        for value, field in zip(mark.middle, self.places):
+            self._show(field, float(value))
+
+    def _rename(self) -> None:
+        mark = self.mark
+        if mark is not None and mark.id and self.name.text().strip() != mark.name:
+            self._change("Rename", name=self.name.text().strip())
+
+    def _change(self, title: str, **facts) -> None:
+        if self.marks.live is None:
+            self.marks.change_chosen(title, **facts)
+
+    def _resize(self, name: str, value: float) -> None:
+        if self.marks.live is None:
+            self.marks.resize_chosen(name, value / self._unit[1])
+
+    def _move(self, axis: int, value: float) -> None:
+        mark = self.mark
+        if mark is not None and self.marks.live is None:
+            by = [0.0, 0.0, 0.0]
+            by[axis] = value / self._unit[1] - float(mark.middle[axis])
+            self.marks.nudge_chosen(np.array(by))
+
+
+SIZES = ("length", "width", "height", "depth")
+
+for stage, order in STAGES.items():
+    GROUPS.add(f"marks in {stage}", Group("marks", stage, MarksGroup, order))
