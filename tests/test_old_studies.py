@@ -91,6 +91,8 @@ class OpenedTest(OldCase):
                     np.testing.assert_array_equal(painted.data, before)
                     if layout == 4:
                         self.assertEqual([r.of for r in study.items.of_kind("curve")], [1, 2])
+                        marks = [curve.mark for _, curve in study.curves()]
+                        self.assertEqual([(m.shape, len(m.points)) for m in marks], [("section", 2)] * 2)
                         self.assertEqual([r.name for r in study.items.of_kind("stack")], ["Kept", "Kept"])
                 with Study(folder) as study:  # and once more
                     self.whole(study, tables=0 if layout == 1 else 2)

@@ -4,6 +4,7 @@ import io
 import re
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path as File
 from xml.etree import ElementTree
 
@@ -12,7 +13,10 @@ from PySide6.QtGui import QImage, QPainter
 from PySide6.QtSvg import QSvgRenderer
 
 from kestrelmist.core.errors import Trouble
+from kestrelmist.core.geometry.mark import Mark
+from kestrelmist.core.geometry.marks import Marks
 from kestrelmist.core.image import Image
+from kestrelmist.core.world import World
 from kestrelmist.desk.app import application
 from kestrelmist.desk.light_table.qt_painter import QtPainter
 from kestrelmist.report.picture import picture
@@ -161,6 +165,26 @@ class FilesTest(unittest.TestCase):
         pixel = dict(zip([c.name for c in told.columns], told.rows[0]))["pixel"]
         length = next(float(t.split()[0]) for t in said if t.endswith(" mm") and not t.startswith("z"))
         self.assertAlmostEqual((x[1] - x[0]) * pixel, length, places=2)  # the bar is as long as it says
+
+    def test_marks_come_into_pictures_where_they_lie(self):
+        square = Mark("rectangle", ((-2, -2, 0), (2, -2, 0), (2, 2, 0), (-2, 2, 0)), normal=(0, 0, 1), name="window")
+        away = Mark("line", ((-3, -3, 40), (3, 3, 40)), name="not here")
+        marks = Marks.numbered([square, away], world=self.image.space.world)
+        path = self.place / "m.svg"
+        told = picture(image=self.image, to=str(path), marks=[marks], at=0.5)
+        root = ElementTree.fromstring(path.read_bytes())
+        said = [e.text for e in root.iter(f"{SVG}text")]
+        self.assertIn("window", said)
+        self.assertNotIn("not here", said)
+        line = next(e for e in root.iter(f"{SVG}path") if e.get("stroke") == "#e8b68c")
+        x = [float(v) for v in re.findall(r"-?[\d.]+", line.get("d"))][::2]
+        pixel = dict(zip([c.name for c in told.columns], told.rows[0]))["pixel"]
+        self.assertAlmostEqual((max(x) - min(x)) * pixel, 4.0, places=3)
+        elsewhere = replace(marks, world=World("1.2"))
+        there = self.image.like(self.image.data)
+        there.space = replace(there.space, world=World("3.4"))
+        with self.assertRaisesRegex(Trouble, "lies in another space"):
+            picture(image=there, to=str(self.place / "n.svg"), marks=[elsewhere])
 
     def test_pdf_is_one_page_of_the_picture_with_its_fonts(self):
         path = self.place / "p.pdf"

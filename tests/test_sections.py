@@ -13,6 +13,7 @@ import numpy as np
 from kestrelmist.core.axis import Axis
 from kestrelmist.core.curve import Curve
 from kestrelmist.core.errors import Trouble
+from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.core.image import Image
 from kestrelmist.core.operation import find_operation
 from kestrelmist.core.space import picture_space
@@ -115,10 +116,11 @@ class SectionTest(unittest.TestCase):
         curve = profile(image, a, b, 5e-4, name="Across", colour="#112233")
         self.assertEqual((curve.along_unit, curve.unit, curve.name, curve.colour), ("mm", "nm", "Across", "#112233"))
         again = Curve.from_dict(curve.as_dict(), curve.name)
-        self.assertEqual(again.line, (*a, *b, 5e-4))
+        self.assertEqual((again.mark.points, again.mark.across), ((tuple(a), tuple(b)), 5e-4))
         self.assertEqual(again.image, "Map")
-        self.assertIsNone(Curve.from_dict({"values": [1.0], "line": ["x"] * 7}).line)
-        self.assertIsNone(Curve.from_dict({"values": [1.0]}).line)
+        for damaged in ("x", {"shape": "section"}, {"shape": "section", "points": [["x", 1, 2]] * 2}):
+            self.assertIsNone(Curve.from_dict({"values": [1.0], "mark": damaged}).mark)
+        self.assertIsNone(Curve.from_dict({"values": [1.0]}).mark)
 
 
 class StepTest(unittest.TestCase):
@@ -270,7 +272,12 @@ class RoughnessTest(unittest.TestCase):
             ("points", lambda: roughness(height_map(np.full((9, 9), np.nan)))),
             ("both of its ends", lambda: roughness(image, a)),
             ("no section", lambda: roughness(image, section=Curve(np.ones(3), name="Course"))),
-            ("give one", lambda: step_height(image, a, b, section=Curve(np.ones(3), line=(0.0,) * 7))),
+            (
+                "give one",
+                lambda: step_height(
+                    image, a, b, section=Curve(np.ones(3), mark=Mark("section", ((0, 0, 0), (0, 0, 0))))
+                ),
+            ),
         ):
             with self.assertRaisesRegex(Trouble, words):
                 call()
@@ -313,7 +320,8 @@ class DoorsTest(PlaceCase):
         with Study(self.place / "study") as study:
             (record,) = study.items.of_kind("curve")
             curve = study.thing(record.id)
-            self.assertEqual((curve.name, curve.line), ("=1+1", (*a, *b, 0.1)))
+            self.assertEqual((curve.name, curve.mark.across), ("=1+1", 0.1))
+            np.testing.assert_allclose(curve.mark.array, (a, b))
             table = study.run("step-height", section=record.id)
             self.assertAlmostEqual(value(table, "step height"), 70, places=3)
             self.assertEqual(value(table, "step height", 3), "nm")
@@ -352,21 +360,21 @@ class OfAnImageTest(PlaceCase):
             self.assertEqual(again, truth)  # the noise of the image counts as before
             study.run("set-origin", image="Map", point=(1.0, 2.0, 3.0))
             moved = study.thing(key)
-            np.testing.assert_allclose(moved.line[:6], (-10, -2, -3, 8, -2, -3), atol=1e-9)
-            found = section_of(study.image("Map"), Line.of(moved.line))
+            np.testing.assert_allclose(moved.mark.array, ((-10, -2, -3), (8, -2, -3)), atol=1e-9)
+            found = section_of(study.image("Map"), Line.of(moved.mark))
             np.testing.assert_allclose(found.values, before.values, atol=1e-3)
             study.run("set-spacing", image="Map", spacing=(0.25, 0.25, 0.25))
             scaled = study.thing(key)
             self.assertAlmostEqual(float(scaled.places()[-1]), 9.0)
-            self.assertAlmostEqual(scaled.line[6], 1.0)
-            found = section_of(study.image("Map"), Line.of(scaled.line))
+            self.assertAlmostEqual(scaled.mark.across, 1.0)
+            found = section_of(study.image("Map"), Line.of(scaled.mark))
             np.testing.assert_allclose(found.values, before.values, atol=1e-3)
             study.history.undo()
             study.history.undo()
-            self.assertEqual(study.thing(key).line, before.line)
+            self.assertEqual(study.thing(key).mark, before.mark)
             np.testing.assert_array_equal(study.thing(key).along, before.along)
         with Study(self.place / "study") as study:
-            self.assertEqual(study.thing(key).line, before.line)
+            self.assertEqual(study.thing(key).mark, before.mark)
             self.assertEqual(str(study.items.get(key).reference), "T-1/Map#Across")
             self.assertEqual(study.find("Map").id, study.items.get(key).of)
 
@@ -404,12 +412,16 @@ class OfAnImageTest(PlaceCase):
             lost = study.run("profile", image="Other", from_=(-9, 0, 0), to=(9, 0, 0), name="Lost")
         with closing(sqlite3.connect(self.place / "study" / "study.db")) as db, db:  # as layout 4 had it
             db.execute("UPDATE item SET of = NULL WHERE kind = 'curve'")
+            line = "json_set(body, '$.line', json('[-9, 0, 0, 9, 0, 0, 0.5]'))"
+            db.execute(f"UPDATE item SET body = json_remove({line}, '$.mark') WHERE kind = 'curve'")
             db.execute("UPDATE item SET body = json_set(body, '$.image', 'Nowhere') WHERE id = ?", (lost,))
             db.execute("ALTER TABLE step DROP COLUMN found")
             db.execute("ALTER TABLE item DROP COLUMN made_of")
             db.execute("PRAGMA user_version = 4")
         with Study(self.place / "study") as study:
             self.assertEqual(study.items.get(key).of, study.find("Enamel").id)
+            mark = study.thing(key).mark
+            self.assertEqual((mark.points, mark.across), (((-9, 0, 0), (9, 0, 0)), 0.5))
             self.assertIsNone(study.items.get(lost).of)
             self.assertEqual(study.thing(lost).image, "Nowhere")
             self.assertTrue((self.place / "study" / "study.layout-4.db").exists())

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QApplication
 
 from kestrelmist.core.curve import Curve
 from kestrelmist.core.errors import Trouble
+from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.table_files import read_csv
 from kestrelmist.measure.readings import Scales, read_sections, reading_of
@@ -19,6 +20,8 @@ from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase
 from tests.making import PlaceCase
 from tests.test_level import height_map
+
+FLAT = Mark("section", ((0, 0, 0), (0, 0, 0)))
 
 
 def stepped() -> np.ndarray:
@@ -30,7 +33,7 @@ def stepped() -> np.ndarray:
 
 class ReadingTest(PlaceCase):
     def test_what_cursors_tell(self):
-        curve = Curve([0.0, 0.0, 3000.0, 3000.0], [0.0, 0.001, 0.002, 0.003], "mm", "nm", line=(0,) * 7, name="Ramp")
+        curve = Curve([0.0, 0.0, 3000.0, 3000.0], [0.0, 0.001, 0.002, 0.003], "mm", "nm", mark=FLAT, name="Ramp")
         found = reading_of(curve, 0.001, 0.002)
         self.assertAlmostEqual(found.along, 0.001)
         self.assertAlmostEqual(found.difference, 3000)
@@ -40,12 +43,12 @@ class ReadingTest(PlaceCase):
         back = reading_of(curve, 0.002, 0.001)
         self.assertAlmostEqual((back.along, back.difference), (-0.001, -3000))
         self.assertAlmostEqual(reading_of(curve, 0.0015, 0.0015).straight, 0)
-        grey = reading_of(Curve([1.0, 2.0], [0.0, 4.0], "px", "", line=(0,) * 7), 0, 4)
+        grey = reading_of(Curve([1.0, 2.0], [0.0, 4.0], "px", "", mark=FLAT), 0, 4)
         self.assertEqual((grey.straight, grey.angle, grey.slope), (None, None, 0.25))
         self.assertTrue(np.isnan(reading_of(curve, 0, 1).difference))
 
     def test_as_a_table(self):
-        curve = Curve([0.0, 8.0], [0.0, 0.004], "mm", "nm", line=(0,) * 7, name="=1+1")
+        curve = Curve([0.0, 8.0], [0.0, 0.004], "mm", "nm", mark=FLAT, name="=1+1")
         table = read_sections([curve, curve], 0.001, 0.003)
         self.assertEqual(table.rows[0][:5], ("=1+1", 0.001, 0.003, 0.002, table.rows[0][4]))
         self.assertEqual((table.column("length_unit")[1], table.column("unit")[1]), ("mm", "nm"))
@@ -58,7 +61,7 @@ class ReadingTest(PlaceCase):
 
     def test_how_sure_it_is(self):
         """As a hundred thousand made-up scales spread what is read."""
-        curve = Curve([100.0, 900.0], [0.0, 0.001], "mm", "nm", line=(0,) * 7)
+        curve = Curve([100.0, 900.0], [0.0, 0.001], "mm", "nm", mark=FLAT)
         noise = Sureness(np.array([15.0]), np.ones(1), np.array([1e9]), math.inf)
         found = reading_of(curve, 0.0002, 0.0008, Scales(0.02, 0.03), noise).unsure
         random = np.random.default_rng(4)
@@ -263,7 +266,7 @@ class SectionsDeskTest(DeskCase):
         np.testing.assert_allclose(self.sections.live.values, values, atol=1e-3)
         self.assertAlmostEqual(self.sections.cursors[0] / self.sections.line.length, share)
         self.assertEqual([c.name for c in self.sections.on_lead()], ["Kept"])
-        np.testing.assert_allclose(self.sections.on_lead()[0].line, self.sections.line.numbers, atol=1e-9)
+        np.testing.assert_allclose(self.sections.on_lead()[0].mark.array, self.sections.mark.array, atol=1e-9)
         self.sections.step_height(key)
         self.settle(self.window)
         table = self.window.drawer.results.table
@@ -273,7 +276,7 @@ class SectionsDeskTest(DeskCase):
         self.desk.session.undo()
         self.desk.session.undo()
         self.settle(self.window)
-        np.testing.assert_allclose(self.sections.on_lead()[0].line, self.sections.line.numbers, atol=1e-9)
+        np.testing.assert_allclose(self.sections.on_lead()[0].mark.array, self.sections.mark.array, atol=1e-9)
 
     def test_undo_takes_the_kept_one_away_and_a_second_window_shows_it(self):
         self.draw((5, 30), (105, 30))
@@ -338,8 +341,9 @@ class SectionsDeskTest(DeskCase):
         self.sections.step_height()
         self.settle(self.window)
         self.assertIn("no step", self.troubles[-1])
-        self.draw((30, 55), (30, 55))
+        self.begin((30, 55), (30, 55))
         self.assertIn("shorter than a voxel", self.page.said.text())
+        QTest.mouseRelease(self.canvas, Qt.MouseButton.LeftButton, pos=self.pixel(self.canvas, self.at(30, 55)))
 
     def test_by_key(self):
         self.window.drawer.hide()

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import hashlib
 import math
+from contextlib import suppress
 from dataclasses import dataclass, replace
-from typing import Literal, get_args
+from typing import Any, Literal, get_args
 
 import numpy as np
 
 from .axis import Axis
 from .errors import Trouble
+from .geometry.mark import Mark
 from .space import Space
 
 COLOURS = ("#A44E28", "#1F6E8C", "#6B7F2A", "#8A4FA0", "#C98A12", "#3F6FD8", "#A9271F", "#4B7750")
@@ -42,8 +44,8 @@ class Curve:
     dashes : str
         One of DASHES.
     name, subject : str
-    line : seven mm, optional
-        Of a section: the world positions of its two ends, x, y, z each, and the width over which it was averaged.
+    mark : Mark, optional
+        Of a section: the mark that it was read along, with the width over which it was averaged.
     image : str
         Of a section: a reference to the image it was drawn on.
 
@@ -63,7 +65,7 @@ class Curve:
     dashes: str = "solid"
     name: str = ""
     subject: str = ""
-    line: tuple[float, ...] | None = None
+    mark: Mark | None = None
     image: str = ""
 
     def __post_init__(self):
@@ -99,11 +101,12 @@ class Curve:
     def moved(self, was: Space, now: Space) -> Curve:
         """A section of an image that has been placed elsewhere: the line stays on its voxels, and distances along it
         grow with them. Other curves stay as they are."""
-        if self.line is None:
+        if self.mark is None:
             return self
-        line, scale = moved_line(self.line, was, now)
-        along = None if self.along is None else self.along * scale
-        return replace(self, line=line, along=along, along_unit=now.unit)
+        mark = self.mark.moved(lambda points: now.to_world(was.to_voxel(points)))
+        before, after = self.mark.length, mark.length
+        along = self.along if self.along is None or not before > 0 else self.along * (after / before)
+        return replace(self, mark=mark, along=along, along_unit=now.unit)
 
     def content_hash(self) -> str:
         """SHA-256 of values and times: how it is drawn does not count."""
@@ -118,7 +121,7 @@ class Curve:
             "along_unit": self.along_unit,
             "unit": self.unit,
             "of": self.of,
-            **({"line": list(self.line), "image": self.image} if self.line is not None else {}),
+            **({"mark": self.mark.as_dict(), "image": self.image} if self.mark is not None else {}),
             **self.style,
         }
 
@@ -137,19 +140,16 @@ class Curve:
             colour, width, dashes = COLOURS[0], 1.5, "solid"
         values = np.array([math.nan if v is None else v for v in facts["values"]])
         along, unit, of = facts.get("along"), facts.get("along_unit", ""), facts.get("of", "")
-        drawn, line = (colour, width, dashes), facts.get("line")
-        known = isinstance(line, list) and len(line) == 7 and all(isinstance(v, (int, float)) for v in line)
-        where = tuple(float(v) for v in line or ()) if known else None, str(facts.get("image", ""))
+        drawn, mark = (colour, width, dashes), facts.get("mark")
+        where = _mark_of(mark), str(facts.get("image", ""))
         return cls(values, along, unit, facts.get("unit", ""), of, *drawn, name, subject, *where)
 
 
-def moved_line(line: tuple[float, ...], was: Space, now: Space) -> tuple[tuple[float, ...], float]:
-    """A line (seven numbers: both ends and the width) on the same voxels of an image that has been placed elsewhere,
-    and how many times longer it is now; the width grows with it."""
-    ends = [now.to_world(was.to_voxel(end)) for end in (line[:3], line[3:6])]
-    before = math.dist(line[:3], line[3:6])
-    scale = math.dist(*ends) / before if before > 0 else 1.0
-    return tuple(float(v) for v in (*ends[0], *ends[1], line[6] * scale)), scale
+def _mark_of(facts: Any) -> Mark | None:
+    """The mark of a section; None where it cannot be made out, as the values are worth more than where they are of."""
+    with suppress(Trouble):
+        return None if facts is None else Mark.from_dict(facts)
+    return None
 
 
 def require_style(colour: str, width: float, dashes: str) -> None:

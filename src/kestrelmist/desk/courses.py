@@ -70,7 +70,7 @@ class Courses(CurveKeeping):
 
     def is_mine(self, curve: Curve) -> bool:
         """Sections are on a page of their own."""
-        return curve.line is None
+        return curve.mark is None
 
     def more(self, key: int) -> list[tuple[str, Callable[[], object]]]:
         """See `curve_row.Curves`."""

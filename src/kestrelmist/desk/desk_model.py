@@ -55,8 +55,8 @@ class Desk(QObject):
         self.viewing.stage = self._remembered()["stage"]  # so that only its page is made at first
         self.hand = Hand(self.viewing, self)
         self.courses = Courses(self.viewing, self.hand)
-        self.sections = Sections(self.viewing)
         self.marks = DrawnMarks(self.viewing)
+        self.sections = Sections(self.viewing, self.marks)
         self.collection = Collection(self.session)
         self.viewing.stage_changed.connect(self._drop_tool)
         self._save = QTimer(self, singleShot=True, interval=400)

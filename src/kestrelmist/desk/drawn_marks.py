@@ -134,17 +134,20 @@ class DrawnMarks(QObject):
         """The colour that a mark is drawn in."""
         return mark.colour or dict(self._colours[1]).get(mark.cls, MarkLook().colour)
 
-    def drawn(self, view: View) -> list[Primitive]:
-        """What stands over a pane."""
+    def drawn(self, view: View, elsewhere: tuple[int, ...] = ()) -> list[Primitive]:
+        """What stands over a pane; `elsewhere` are numbers of marks that somebody else draws."""
         if self.marks is None or not self.shown:
             return []
         look = self.look(view)
+        look = replace(look, without=(*look.without, *elsewhere))
         draws = type_of_thing(self.marks).primitives
         found = draws(view, Drawn(self.marks, look)) if draws is not None else []
         chosen = self.live or (self.marks[self.chosen] if self.chosen is not None else None)
+        if chosen is None or chosen.id in elsewhere:
+            return found
         if self.live is not None:
             found += drawn_mark(view, self.live, LIVE, self.named)
-        if chosen is not None and in_view(view, Marks({chosen.id: chosen}), replace(look, without=())):
+        if in_view(view, Marks({chosen.id: chosen}), replace(look, without=())):
             found += handles(view, chosen)
         return found
 

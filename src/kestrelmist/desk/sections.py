@@ -10,8 +10,9 @@ import numpy as np
 
 from ..core.curve import COLOURS, DASHES, Curve
 from ..core.errors import Trouble
+from ..core.geometry.hits import in_slice
+from ..core.geometry.mark import Mark
 from ..core.image import Image
-from ..core.space import Space
 from ..measure.plateaus import Step, step_in
 from ..measure.readings import Reading, Scales, noise_between, reading_of
 from ..measure.section import Line, Section, curve_of, section_of
@@ -19,24 +20,28 @@ from ..scene.pieces import at_pixel, section_line
 from ..scene.primitives import Primitive, Stroke, haloed
 from ..scene.view import View
 from .curve_keeping import CurveKeeping
+from .drawn_marks import DrawnMarks
 from .viewing import Viewing
 
 LIVE = "#A44E28"
+SECTION = "section"
+"""The shape of its marks."""
+THIRDS = (1 / 3, 2 / 3)
 QUICK = 40_000
 """Points that are read while a hand draws; more are read beside the window."""
 
 
 class Sections(CurveKeeping):
-    """What the page of sections and the panes show of them."""
+    """What the page of sections and the panes show of them. The line in hand is a mark: the chosen one when that is a
+    section, else the last section that was drawn on the image."""
 
-    def __init__(self, viewing: Viewing):
+    def __init__(self, viewing: Viewing, marks: DrawnMarks):
         super().__init__(viewing)
+        self.marks = marks
         self.watched = False
-        """Whether lines are drawn on the panes: while the page is seen."""
-        self.line: Line | None = None
+        """Whether the line in hand is drawn with its cursors: while the page is seen."""
+        self.mark: Mark | None = None
         self.width = 0.0
-        self.cursors: tuple[float, float] | None = None
-        """Distances along the section, mm."""
         self.live: Curve | None = None
         self.found: Section | None = None
         self.trouble = ""
@@ -46,71 +51,110 @@ class Sections(CurveKeeping):
         """How sure the scales of heights and lengths are."""
         self.chosen = 0
         """The curve that the cursors read: the line in hand (0), or the id of one that is kept."""
-        self._lines: dict[int, tuple[Line, tuple[float, float] | None, Space]] = {}
-        self._grid: Space | None = None
-        """The place of the lead image for which the line in hand was drawn."""
-        self._lead: int | None = None
+        self._shares: dict[int, tuple[float, float]] = {}
+        """Where the cursors stand along the line in hand of each image."""
+        self._places: tuple[float, float] | None = None
+        """Where they stand along a kept section, mm."""
+        self._loose: dict[int, Mark] = {}
+        """Lines on images of a study that may only be read."""
         self._asked = 0
         viewing.lead_changed.connect(self._other)
         viewing.lead_ready.connect(self._read)
+        marks.changed.connect(self._follow)
         viewing.session.things_changed.connect(lambda _: self._kept_changed())
 
     # the line in hand
 
+    @property
+    def _lead(self) -> int:
+        record = self.viewing.record
+        return 0 if record is None else record.id
+
+    @property
+    def line(self) -> Line | None:
+        """The line in hand."""
+        return None if self.mark is None else Line.of(self.mark)
+
+    @property
+    def cursors(self) -> tuple[float, float] | None:
+        """Distances along the section that is read, mm."""
+        if self.chosen:
+            return self._places
+        if self.mark is None:
+            return None
+        a, b = self._shares.get(self._lead, THIRDS)
+        return a * self.mark.length, b * self.mark.length
+
+    def _found_mark(self) -> Mark | None:
+        marks = self.marks
+        if marks.live is not None and marks.live.shape == SECTION:
+            return marks.live
+        if self._lead in self._loose:
+            return self._loose[self._lead]
+        if marks.marks is None:
+            return None
+        chosen = None if marks.chosen is None else marks.marks[marks.chosen]
+        if chosen is not None and chosen.shape == SECTION:
+            return chosen
+        return next((mark for mark in reversed(list(marks.marks)) if mark.shape == SECTION), None)
+
+    def _follow(self) -> None:
+        """Marks have changed: the line in hand may be another one."""
+        found = self._found_mark()
+        if found != self.mark:
+            self.mark = found
+            self.chosen = 0
+            self._read()
+
     def _other(self) -> None:
         """Another image leads: each has a line of its own."""
-        record = self.viewing.record
-        if self._lead is not None and self.line is not None and self._grid is not None:
-            self._lines[self._lead] = self.line, self.cursors, self._grid
-        self._lead = None if record is None else record.id
-        self.line, self.cursors, self._grid = self._lines.get(self._lead or 0, (None, None, None))
+        self.mark, self.chosen = self._found_mark(), 0
         self.live = self.found = None
-        self.chosen = 0
         self._read()
 
-    def set_line(self, start, end) -> None:
-        """Draw the line between two world positions; the cursors keep their shares of it."""
-        before = self.line
-        self.line = Line(tuple(map(float, start)), tuple(map(float, end)), self.width)  # type: ignore[arg-type]
-        share = (1 / 3, 2 / 3)
-        if self.cursors is not None and before is not None and before.length > 0:
-            share = (self.cursors[0] / before.length, self.cursors[1] / before.length)
-        self.cursors = share[0] * self.line.length, share[1] * self.line.length
-        self.chosen = 0
-        self._read()
-
-    def put_line(self, line: Line | None, cursors: tuple[float, float] | None) -> None:
-        """Give back a line as it was."""
-        self.line, self.cursors = line, cursors
-        self._read()
+    def keep_line(self, title: str, mark: Mark, key: int | None, image: int) -> list[int]:
+        """Keep the line that was drawn on marks, or the first ones of an image; see `DrawnMarks.keep`."""
+        if self.session.study.read_only:
+            self._loose[image] = mark
+            self._follow()
+            return []
+        numbers = self.marks.keep(title, {mark.id: mark}, key, image)
+        if numbers:
+            self.marks.choose(numbers[-1])
+        return numbers
 
     def set_width(self, width: float) -> None:
         """Average over so many mm across the line."""
         self.width = width
-        if self.line is not None:
-            self.line = replace(self.line, width=width)
-            self._read()
-
-    def set_cursor(self, n: int, place: float) -> None:
-        """Move a cursor to a distance along the section that is read, mm."""
-        curve = self.read
-        if curve is None or self.cursors is None:
-            return
-        place = float(np.clip(place, 0.0, curve.places()[-1]))
-        self.cursors = (place, self.cursors[1]) if n == 0 else (self.cursors[0], place)
-        self.changed.emit()
+        mark, record = self.mark, self.viewing.record
+        if mark is not None and record is not None and width != mark.across:
+            self.session.end_gesture()
+            self.keep_line("Width of a section", replace(mark, across=width), self.marks.key, record.id)
 
     def clear(self) -> None:
         """Take the line in hand away."""
-        self.line = self.cursors = self.live = self.found = self.step = None
-        self.trouble = ""
-        self._lines.pop(self._lead or 0, None)
+        mark, record = self.mark, self.viewing.record
+        self._loose.pop(self._lead, None)
+        if mark is not None and mark.id and record is not None:
+            self.marks.keep("Delete a section", {mark.id: None}, self.marks.key, record.id)
+        self._follow()
+
+    def set_cursor(self, n: int, place: float) -> None:
+        """Move a cursor to a distance along the section that is read, mm."""
+        curve, cursors = self.read, self.cursors
+        if curve is None or cursors is None:
+            return
+        place = float(np.clip(place, 0.0, curve.places()[-1]))
+        cursors = (place, cursors[1]) if n == 0 else (cursors[0], place)
+        if self.chosen:
+            self._places = cursors
+        elif self.mark is not None and self.mark.length > 0:
+            self._shares[self._lead] = cursors[0] / self.mark.length, cursors[1] / self.mark.length
         self.changed.emit()
 
     def _read(self) -> None:
         self._asked += 1
         self.step = None
-        self._follow_image()
         asked, line, image = self._asked, self.line, self.viewing.image
         if line is None or image is None or not self.viewing.ready:
             self.live = self.found = None
@@ -136,19 +180,6 @@ class Sections(CurveKeeping):
 
         self.session.work.start("Section", lambda _: section_of(grey, line), put, failed, "preview", loud=False)
 
-    def _follow_image(self) -> None:
-        """The image was placed elsewhere: the line in hand stays on its voxels, the cursors on their values."""
-        record = self.viewing.record
-        if record is None or self.line is None:
-            return
-        if self._grid is not None and self._grid != record.grid and self._grid.shape == record.grid.shape:
-            before = self.line
-            self.line = before.moved(self._grid, record.grid)
-            if self.cursors is not None and before.length > 0:
-                scale = self.line.length / before.length
-                self.cursors = self.cursors[0] * scale, self.cursors[1] * scale
-        self._grid = record.grid
-
     def _put(self, image: Image, line: Line, found: Section) -> None:
         self.found, self.trouble = found, ""
         self.live = curve_of(found, image, line, name="the line in hand", colour=LIVE, width=1.6)
@@ -161,21 +192,22 @@ class Sections(CurveKeeping):
     def lies_in(self, view: View) -> bool:
         """Whether the line in hand lies in the plane of a view, so that it may be drawn there; true when there is
         none."""
-        line, normal = self.line, view.normal
-        if line is None:
+        if self.mark is None:
             return True
-        record = self.viewing.record
-        near = min(record.grid.spacing) if record is not None else 1.0
-        apart = [abs((np.array(end) - np.array(view.centre)) @ normal) for end in (line.start, line.end)]
-        return max(apart) <= near
+        normal = view.normal / np.linalg.norm(view.normal)
+        return in_slice(self.mark, np.asarray(view.centre, float), normal, 2 * self.marks.thickness(view))
+
+    @property
+    def drawn_here(self) -> tuple[int, ...]:
+        """Numbers of marks that are drawn here, while the page is seen."""
+        return (self.mark.id,) if self.watched and self.mark is not None else ()
 
     def drawn(self, view: View) -> list[Primitive]:
         """What stands over a pane: those that are kept as thin lines, the line in hand with its width, its ends and its
         cursors."""
         found: list[Primitive] = []
         for curve in self.on_lead():
-            kept = Line.of(curve.line)
-            ends = [at_pixel(view, world) for world in (kept.start, kept.end)]
+            ends = [at_pixel(view, world) for world in curve.mark.points] if curve.mark is not None else []
             found += haloed(ends, Stroke(curve.colour, curve.width))
         line = self.line
         if line is None:
@@ -188,7 +220,7 @@ class Sections(CurveKeeping):
 
     def is_mine(self, curve: Curve) -> bool:
         """Courses have no line."""
-        return curve.line is not None
+        return curve.mark is not None
 
     def _kept_changed(self) -> None:
         if self.chosen and self.chosen not in dict(self.held()):
@@ -218,12 +250,13 @@ class Sections(CurveKeeping):
 
     def choose(self, key: int) -> None:
         """Read another section with the cursors."""
+        before = self.cursors
         self.chosen = key
         curve = self.read
-        if curve is not None:
+        if key and curve is not None:
             length = float(curve.places()[-1])
-            a, b = self.cursors or (length / 3, 2 * length / 3)
-            self.cursors = min(a, length), min(b, length)
+            a, b = before or (length / 3, 2 * length / 3)
+            self._places = min(a, length), min(b, length)
         self.changed.emit()
 
     @property

@@ -28,7 +28,7 @@ def curve_table(curves: list[Curve], times: bool = True) -> Table:
     first = curves[0]
     for other in curves[1:]:
         if other.values.size != first.values.size or not np.allclose(other.places(), first.places()):
-            if all(curve.line is not None for curve in curves):
+            if all(curve.mark is not None for curve in curves):
                 return _each_with_places(curves)
             raise Trouble(f"“{other.name}” and “{first.name}” do not have the same times", "save them one by one")
     columns: list[Column] = []
@@ -36,7 +36,7 @@ def curve_table(curves: list[Curve], times: bool = True) -> Table:
         columns.append(_place_column(first))
     for curve in curves:
         columns.append(Column(_free(curve.name or "value", columns), curve.unit, 6))
-    table = Table("Sections" if first.line is not None else "Courses", columns)
+    table = Table("Sections" if first.mark is not None else "Courses", columns)
     along = first.places()
     for n in range(first.values.size):
         row = [float(curve.values[n]) if np.isfinite(curve.values[n]) else None for curve in curves]
@@ -48,7 +48,7 @@ def curve_table(curves: list[Curve], times: bool = True) -> Table:
 def _place_column(curve: Curve, number: str = "") -> Column:
     if curve.along is None:
         return Column(f"volume{number}")
-    name = "time" if curve.line is None else "distance"
+    name = "time" if curve.mark is None else "distance"
     return Column(f"{name}{number}", curve.along_unit, decimals_for(0.0, float(curve.along.max())) + 2)
 
 

@@ -171,7 +171,7 @@ def read_sections(
     table = Table("Sections between two places", columns)
     scales = Scales(calibration / 100, calibration_of_lengths / 100)
     for curve in sections:
-        if curve.line is None:
+        if curve.mark is None:
             raise Trouble(f"“{curve.name}” is a course through time and no section", "choose sections")
         if max(first, second) > curve.places()[-1] + 1e-9:
             raise Trouble(
@@ -203,9 +203,9 @@ def _noise_of(curve: Curve, image: Image | None, first: float, second: float) ->
     """How sure a difference is by the noise of the image, and what tells it, or why nothing does."""
     if image is None:
         return None, "not known: no image given"
-    if curve.line is None or (curve.subject, curve.image) != (image.subject, image.name):
+    if curve.mark is None or (curve.subject, curve.image) != (image.subject, image.name):
         return None, "not known: drawn on another image"
-    section = section_of(image, Line.of(curve.line))
+    section = section_of(image, Line.of(curve.mark))
     sure = noise_between(section, first, second)
     if sure is None:
         return None, "not known: too few lines side by side"

@@ -7,8 +7,9 @@ from typing import Annotated
 
 import numpy as np
 
-from ..core.curve import COLOURS, Curve, Dashes, moved_line
+from ..core.curve import COLOURS, Curve, Dashes
 from ..core.errors import Trouble
+from ..core.geometry.mark import Mark
 from ..core.image import Image
 from ..core.operation import operation
 from ..core.parameter import Between, LineEnd, Unit
@@ -21,7 +22,8 @@ Width = Annotated[float, Unit("mm"), Between(0, 1e6)]
 
 @dataclass(frozen=True)
 class Line:
-    """A straight line between two world positions (three mm each), and the width across it, mm."""
+    """What a section is read along: a straight line between two world positions (three mm each), and the width across
+    it, mm. It is drawn and kept as a mark."""
 
     start: tuple[float, float, float]
     end: tuple[float, float, float]
@@ -32,17 +34,14 @@ class Line:
         return float(np.linalg.norm(np.subtract(self.end, self.start)))
 
     @property
-    def numbers(self) -> tuple[float, ...]:
-        """Seven: both ends and the width."""
-        return (*self.start, *self.end, self.width)
+    def mark(self) -> Mark:
+        """The line as a mark."""
+        return Mark("section", (self.start, self.end), across=self.width)
 
     @classmethod
-    def of(cls, numbers) -> Line:
-        return cls(tuple(numbers[:3]), tuple(numbers[3:6]), float(numbers[6]))
-
-    def moved(self, was: Space, now: Space) -> Line:
-        """The line on the same voxels of an image that has been placed elsewhere."""
-        return Line.of(moved_line(self.numbers, was, now)[0])
+    def of(cls, mark: Mark) -> Line:
+        """The line of a mark."""
+        return cls(mark.points[0], mark.points[-1], mark.across)
 
     @property
     def across(self) -> np.ndarray:
@@ -196,5 +195,5 @@ def curve_of(found: Section, image: Image, line: Line, name: str = "", **style) 
     """A section as a curve, with the units of the image."""
     ends = " to ".join(", ".join(f"{v:.4g}" for v in end[:2]) for end in (line.start, line.end))
     of, name = f"section from {ends} in {image.name}", name or f"Section of {image.name}"
-    said = {"name": name, "subject": image.subject, "line": line.numbers, "image": image.name}
+    said = {"name": name, "subject": image.subject, "mark": line.mark, "image": image.name}
     return Curve(found.values, found.along, image.space.unit, image.unit, of, **style, **said)  # type: ignore[arg-type]

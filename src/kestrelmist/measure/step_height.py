@@ -30,9 +30,9 @@ def line_of(image: Image, from_, to, width: float, section: Curve | None) -> Lin
     if section is not None:
         if from_ is not None or to is not None:
             raise Trouble("A section and two places are given", "give one of them")
-        if section.line is None:
+        if section.mark is None:
             raise Trouble(f"“{section.name}” is a course through time and no section", "choose a section")
-        return Line.of(section.line)
+        return Line.of(section.mark)
     if from_ is None or to is None:
         raise Trouble("Nothing says where the line is", "give both of its ends, or a section that was kept")
     return Line(tuple(from_), tuple(to), width)

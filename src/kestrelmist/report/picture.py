@@ -11,11 +11,12 @@ import numpy as np
 
 from ..core.digits import decimals_for
 from ..core.errors import Trouble
+from ..core.geometry.marks import Marks
 from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.left_out import SeenFrom
 from ..core.operation import operation
-from ..core.overlap import require_overlap
+from ..core.overlap import apart, require_overlap
 from ..core.parameter import Between, ImageValue, Millimetres, NewPath, Unit
 from ..core.table import Column, Table
 from ..scene import pieces
@@ -25,7 +26,7 @@ from ..scene.drawing import draw_over
 from ..scene.first_look import first_look, over_look, over_opacity
 from ..scene.laid import LaidStack
 from ..scene.layer import ImageLook, LabelLook
-from ..scene.layer_type import Drawn, primitives_of
+from ..scene.layer_type import Drawn, primitives_of, type_of_thing
 from ..scene.painting import painter_for, write_page
 from ..scene.primitives import Page
 from ..scene.view import AXIAL, CORONAL, SAGITTAL, View, fitted
@@ -73,6 +74,7 @@ def picture(
     stack: LaidStack | None = None,
     over: Annotated[list[Image] | None, SeenFrom("image")] = None,
     labels: LabelMap | None = None,
+    marks: list[Marks] | None = None,
     size: str = "900x700",
     low: ImageValue | None = None,
     high: ImageValue | None = None,
@@ -104,6 +106,8 @@ def picture(
         Images laid over it, the first one lowest.
     labels : label map
         Labels drawn on top, filled with edges.
+    marks : marks
+        Drawn over it: those that lie in the plane's slice.
     size : text
         Width and height in pixels.
     low, high : values
@@ -150,6 +154,10 @@ def picture(
     assert image is not None
     for one in others:
         require_overlap(image, one)
+    for drawn in marks or []:
+        here, there = drawn.world, image.space.world
+        if here.id and there.id and not here.is_one_with(there):
+            raise apart(drawn.name, here, image.name, there)
     for name in (colours, over_colours, below_colours):
         if name and name not in MAPS:
             raise Trouble(f"There is no colour map “{name}”", f"choose one of: {', '.join(MAPS)}")
@@ -169,15 +177,17 @@ def picture(
         look = _ranged(over_look(one), over_low, over_high, over_colours, below_colours)
         upper.append(Drawn(one, look, over_opacity(look) if opacity is None else opacity))
     how = how or Comparison(compare, share, square)
-    drawn = draw_compared(view, lower, upper, how)
+    ground = draw_compared(view, lower, upper, how)
     if labels is not None:
-        draw_over(view, [Drawn(labels, LabelLook())], drawn)
+        draw_over(view, [Drawn(labels, LabelLook())], ground)
+    thick = image.space.spacing[image.space.world_axis_of.index(chosen.across)]
+    over_all = [Drawn(one, replace(type_of_thing(one).first(one, True)[0], thickness=thick)) for one in marks or []]
     shown = [d for d in upper if isinstance(d.look, ImageLook) and not d.thing.colour] if how.way != "edges" else []
-    write_page(_page(drawn, view, image, [*lower, *upper], shown, written), target)
+    write_page(_page(ground, view, image, [*lower, *upper, *over_all], shown, written), target)
     unit = image.space.unit
     table = Table(f"Picture of {image.name}", [Column("file"), Column("plane"), Column("at", unit, 3)])
     table.columns += [Column("pixel", unit, decimals_for(0.0, view.pixel) + 3), Column("layers")]
-    names = ", ".join(d.thing.name for d in (*lower, *upper))
+    names = ", ".join(d.thing.name for d in (*lower, *upper, *over_all))
     table.rows.append((target.name, plane, centre[chosen.across], view.pixel, names))
     return table
 

@@ -267,6 +267,31 @@ def _sections_to_images(db: sqlite3.Connection) -> None:
             db.execute("UPDATE item SET of = ?, body = ? WHERE id = ?", (fits[0][0], json.dumps(body), key))
 
 
+def _lines_to_marks(db: sqlite3.Connection) -> None:
+    """The line of a section was seven numbers in the row of its curve: from here on it is a mark."""
+    for key, text in db.execute("SELECT id, body FROM item WHERE kind = 'curve' AND body LIKE '%\"line\"%'").fetchall():
+        body = json.loads(text)
+        line = body.pop("line", None)
+        if isinstance(line, list) and len(line) == 7 and all(isinstance(v, (int, float)) for v in line):
+            points = [[float(v) for v in line[:3]], [float(v) for v in line[3:6]]]
+            body["mark"] = {"shape": "section", "points": points, "id": 0, "across": float(line[6])}
+        db.execute("UPDATE item SET body = ? WHERE id = ?", (json.dumps(body), key))
+    for row in db.execute(
+        "SELECT seq, before, after FROM change WHERE kind = 'item' AND after LIKE '%body.line%'"
+    ).fetchall():
+        sides = [_mark_in(json.loads(text or "{}")) for text in row[1:]]
+        db.execute("UPDATE change SET before = ?, after = ? WHERE seq = ?", (*map(json.dumps, sides), row[0]))
+
+
+def _mark_in(facts: dict) -> dict:
+    """Fields of a change of a curve's row, with a mark in place of a line."""
+    line = facts.pop("body.line", None)
+    if isinstance(line, list) and len(line) == 7:
+        points = [line[:3], line[3:6]]
+        facts["body.mark"] = {"shape": "section", "points": points, "id": 0, "across": line[6]}
+    return facts
+
+
 Step = tuple[str, Callable[[sqlite3.Connection], None] | None]
 STEPS: tuple[Step, ...] = (
     (VERSION_1, None),
@@ -275,6 +300,7 @@ STEPS: tuple[Step, ...] = (
     (VERSION_4, _to_items),
     ("", _sections_to_images),
     (VERSION_6, _to_relations),
+    ("", _lines_to_marks),
 )
 CURRENT = len(STEPS)
 

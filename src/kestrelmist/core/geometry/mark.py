@@ -99,6 +99,11 @@ class Mark:
         found = self.array
         return (found.min(0) + found.max(0)) / 2
 
+    @property
+    def length(self) -> float:
+        """Of its line from the first point to the last, mm."""
+        return float(np.linalg.norm(np.diff(self.array, axis=0), axis=1).sum())
+
     def with_points(self, points) -> Mark:
         """The mark at other places."""
         return replace(self, points=tuple(map(tuple, np.asarray(points, float).tolist())))
@@ -113,7 +118,8 @@ class Mark:
         points = self.array
         made = self.with_points(to(points))
         if self.normal is None:
-            return made
+            grown = made.length / self.length if self.across and self.length > 0 else 1.0
+            return replace(made, across=self.across * grown)
         middle, normal = points.mean(0), np.array(self.normal)
         beside = np.cross(normal, np.eye(3)[int(np.abs(normal).argmin())])
         beside /= np.linalg.norm(beside)

@@ -226,7 +226,7 @@ class Canvas(QWidget):
         """What stands over the picture, from the lowest: layers that are no pixels, then what tells where one is."""
         record, hand, sections = self.sight.record, self.hand, self.desk.sections
         assert record is not None
-        over = self.desk.marks.drawn(flat) if self.sight.leads else []
+        over = self.desk.marks.drawn(flat, sections.drawn_here) if self.sight.leads else []
         over += [*pieces.letters(flat), *pieces.length_bar(flat, record.grid.unit)]
         if self._how.way == "swipe":
             over += pieces.swipe_line(flat, self._how.share)

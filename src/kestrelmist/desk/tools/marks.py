@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 from PySide6.QtCore import Qt
 
@@ -36,6 +34,10 @@ class OnMarks(Gesture):
         self.of, self.plane = event.desk.marks.key, event.desk.marks.plane(event.view)
         self.start, self.pixel = np.asarray(event.world, float), event.view.pixel
         self.mark: Mark | None = None
+
+    def put(self, title: str, mark: Mark) -> list[int]:
+        """Keep what was drawn; returns its number."""
+        return self.marks.keep(title, {mark.id: mark}, self.of, self.image)
 
     def show(self, mark: Mark | None) -> None:
         self.mark = mark
@@ -71,7 +73,7 @@ class Moving(OnMarks):
         mark = self.mark
         self.marks.show_live(None)
         if mark is not None and mark != self.before:
-            self.marks.keep(f"Move {called(self.before)}", {self.before.id: mark}, self.of, self.image)
+            self.put(f"Move {called(self.before)}", mark)
 
 
 class Drawing(OnMarks):
@@ -86,9 +88,9 @@ class Drawing(OnMarks):
         self.place = place or None
         self.marks.choose(None)
         if shape.by == "click":
-            self._draw(shape.begun(self.start, self.start, self.plane, False))
+            self.draw(shape.begun(self.start, self.start, self.plane, False))
 
-    def _draw(self, points) -> None:
+    def draw(self, points) -> None:
         try:
             mark = Mark(
                 self.shape.name, tuple(map(tuple, np.asarray(points).tolist())), 0, self.normal, place=self.place
@@ -101,9 +103,9 @@ class Drawing(OnMarks):
     def move(self, event: ToolEvent) -> None:
         at = np.asarray(event.world, float)
         if self.shape.by != "clicks":
-            self._draw(self.shape.begun(at if self.shape.by == "click" else self.start, at, self.plane, even(event)))
+            self.draw(self.shape.begun(at if self.shape.by == "click" else self.start, at, self.plane, even(event)))
             return
-        self._draw([*self.points, at])
+        self.draw([*self.points, at])
 
     def press(self, event: ToolEvent) -> None:
         """One more point; at the first one again the line is closed."""
@@ -117,7 +119,7 @@ class Drawing(OnMarks):
         if self.shape.most and len(self.points) == self.shape.most:
             self.desk.hand.end_gesture()
             return
-        self._draw([*self.points, at])
+        self.draw([*self.points, at])
 
     def key(self, key: Qt.Key) -> bool:
         if self.goes_on and key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
@@ -126,7 +128,7 @@ class Drawing(OnMarks):
         if self.goes_on and key == Qt.Key.Key_Backspace:
             if len(self.points) > 1:
                 self.points.pop()
-                self._draw([*self.points, self.points[-1]])
+                self.draw([*self.points, self.points[-1]])
             else:
                 self.desk.hand.cancel_gesture()
             return True
@@ -138,10 +140,10 @@ class Drawing(OnMarks):
         if self.goes_on:
             if len(self.points) < self.shape.least:
                 return
-            mark = replace(self._whole(), id=0)
+            mark = self._whole()
         elif mark is None or (self.shape.by == "drag" and np.ptp(mark.array, 0).max() <= LEAST * self.pixel):
             return
-        numbers = self.marks.keep(f"Draw {called(mark)}", {0: mark}, self.of, self.image)
+        numbers = self.put(f"Draw {called(mark)}", mark)
         if numbers:
             self.marks.choose(numbers[-1])
 

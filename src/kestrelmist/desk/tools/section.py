@@ -1,72 +1,59 @@
 """Draw a section: a drag draws a line over the picture; a drag at one of its ends moves that end, one between them the
-whole line."""
+whole line. The line in hand is a mark; another drag elsewhere draws it anew."""
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
-from PySide6.QtCore import Qt
 
-from ..sections import Sections
+from ...core.errors import Trouble
+from ...core.geometry.hits import hit_of
+from ...core.geometry.mark import Mark
+from ...core.geometry.shape import shape_named
+from ..sections import SECTION
 from ..tool import Gesture, Tool, ToolEvent, register
-
-NEAR = 9.0
-"""Pixels within which an end or the line is taken hold of."""
+from .marks import Drawing, Moving
 
 
-def part_near(event: ToolEvent, start, end) -> str:
-    """What of a line lies under the hand: "start", "end", "line" or ""."""
-    view = event.view
-    point, a, b = (np.array(view.to_pixel(w)) for w in (event.world, start, end))
-    for name, at in (("start", a), ("end", b)):
-        if np.hypot(*(point - at)) <= NEAR:
-            return name
-    way = b - a
-    length = float(way @ way)
-    share = float((point - a) @ way) / length if length else -1.0
-    return "line" if 0 < share < 1 and np.hypot(*(point - a - share * way)) <= NEAR else ""
+class MovingSection(Moving):
+    """The line, or an end of it, follows the pointer."""
+
+    def put(self, title: str, mark: Mark) -> list[int]:
+        return self.desk.sections.keep_line(title, mark, self.of, self.image)
 
 
-class DrawingSection(Gesture):
-    """A line from the press to the pointer, or one that is moved."""
+class DrawingSection(Drawing):
+    """A line from the press to the pointer, in place of the one in hand."""
 
     def __init__(self, event: ToolEvent):
-        self.desk = event.desk
-        self.sections: Sections = event.desk.sections
-        self.before = self.sections.line, self.sections.cursors
-        line = self.sections.line
-        self.part = part_near(event, line.start, line.end) if line is not None else ""
-        self.origin = np.asarray(event.world, float)
+        self.kept = event.desk.sections.mark
+        super().__init__(event, shape_named(SECTION))
 
-    def move(self, event: ToolEvent) -> None:
-        line, at = self.before[0], np.asarray(event.world, float)
-        if line is None or not self.part:
-            self.sections.set_line(self.origin, self._straight(at, self.origin, event))
-        elif self.part == "line":
-            moved = at - self.origin
-            self.sections.set_line(np.add(line.start, moved), np.add(line.end, moved))
-        else:
-            ends = {"start": np.array(line.start), "end": np.array(line.end)}
-            ends[self.part] = self._straight(at, ends["end" if self.part == "start" else "start"], event)
-            self.sections.set_line(ends["start"], ends["end"])
+    def draw(self, points) -> None:
+        number, across = (0 if self.kept is None else self.kept.id), self.desk.sections.width
+        ends = tuple(map(tuple, np.asarray(points).tolist()))
+        self.show(Mark(SECTION, ends, number, place=self.place, across=across))  # type: ignore[arg-type]
 
-    def _straight(self, at: np.ndarray, other: np.ndarray, event: ToolEvent) -> np.ndarray:
-        """With Shift, a line that runs straight across or down the picture."""
-        if not event.modifiers & Qt.KeyboardModifier.ShiftModifier:
-            return at
-        across, down = event.view.right / event.view.pixel, event.view.down / event.view.pixel
-        moved = at - other
-        way = across if abs(moved @ across) >= abs(moved @ down) else down
-        return other + (moved @ way) * way
+    def put(self, title: str, mark: Mark) -> list[int]:
+        return self.desk.sections.keep_line(title, mark, self.of, self.image)
 
-    def key(self, key: Qt.Key) -> bool:
-        if key == Qt.Key.Key_Escape:
-            self.desk.hand.cancel_gesture()
-            return True
-        return False
 
-    def cancel(self) -> None:
-        """The line is again what it was before the press."""
-        self.sections.put_line(*self.before)
+def _start(event: ToolEvent) -> Gesture | None:
+    desk = event.desk
+    mark = desk.sections.mark
+    if not desk.session.study.read_only:
+        try:
+            desk.session.study.catalogue.require_writable()
+        except Trouble as trouble:
+            desk.session.trouble.emit(str(trouble))
+            return None
+    if mark is not None:
+        at = tuple(event.view.to_page(event.world).tolist())
+        found = hit_of(mark, at, event.view.to_page)  # type: ignore[arg-type]
+        if found is not None:
+            return MovingSection(event, replace(mark, across=desk.sections.width), found.handle)
+    return DrawingSection(event)
 
 
 register(
@@ -76,7 +63,7 @@ register(
         "ruler",
         "Drag a line over the picture; drag its ends or the line to move it. Shift, held while you drag, keeps it"
         " straight.",
-        DrawingSection,
+        _start,
         offered=False,
         order=11,
         more="line profile draw a line cross section ruler measure distance",

@@ -11,7 +11,7 @@ from ...core.geometry.shape import shape_named
 from ..layer import MarkLook
 from ..layer_type import Drawn, LayerType, register
 from ..pieces import at_pixel
-from ..primitives import NIGHT, Oval, Primitive, Stroke, Words, haloed
+from ..primitives import NIGHT, Oval, Point, Primitive, Stroke, Words, haloed
 from ..view import View
 
 POINT = 4.0
@@ -43,7 +43,7 @@ def in_view(view: View, marks: Marks, look: MarkLook) -> list[Mark]:
 def drawn_mark(view: View, mark: Mark, colour: str, named: bool = True) -> list[Primitive]:
     """One mark: its line, small ticks across the ends of what is open, its name beside it."""
     shape = shape_named(mark.shape)
-    points = [tuple(p) for p in view.to_page(mark.outline).tolist()]
+    points: list[Point] = [(x, y) for x, y in view.to_page(mark.outline).tolist()]
     stroke = Stroke(colour, mark.width)
     found: list[Primitive] = []
     if len(points) == 1 and not mark.text:

@@ -34,7 +34,7 @@ class CurveStore(Store):
         return only_curve(things, path.name if path is not None else name, path)
 
     def is_of_image(self, thing: Curve) -> bool:
-        return thing.line is not None
+        return thing.mark is not None
 
     def take(self, study: OpenStudy, prepared: Prepared, key: int) -> dict[str, Any]:
         image, owner = prepared.body.get("image", ""), study.items.get(prepared.of) if prepared.of else None
@@ -53,7 +53,7 @@ class CurveStore(Store):
         if after is before:
             return {}
         facts = after.as_dict()
-        changed = {f"body.{name}": facts[name] for name in ("line", "along", "along_unit")}
+        changed = {f"body.{name}": facts[name] for name in ("mark", "along", "along_unit")}
         return changed | {"hash": after.content_hash()}
 
 
