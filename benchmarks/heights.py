@@ -72,7 +72,7 @@ def _across_a_plain_file(heights: np.ndarray) -> Row:
         def section() -> None:
             image = open_image(path)
             ends = image.space.to_world([(10, 50, 0), (8000, 700, 0)])
-            section_of(image, Line(*map(tuple, ends.tolist())))
+            section_of(image, Line(tuple(ends[0]), tuple(ends[1])))
 
         def by_the_library() -> None:
             store = tifffile.imread(path, aszarr=True)

@@ -74,10 +74,14 @@ def _ends(mark: Mark, points: list, stroke: Stroke) -> list[Primitive]:
         if ends == "arrow":
             if end == -1:
                 head = (at + along * 11 + across * 5, at, at + along * 11 - across * 5)
-                found += haloed([tuple(map(float, p)) for p in head], stroke)
+                found += haloed([_point(p) for p in head], stroke)
             continue
-        found += haloed([tuple(map(float, at + across * TICK)), tuple(map(float, at - across * TICK))], stroke)
+        found += haloed([_point(at + across * TICK), _point(at - across * TICK)], stroke)
     return found
+
+
+def _point(at: np.ndarray) -> Point:
+    return float(at[0]), float(at[1])
 
 
 def handles(view: View, mark: Mark) -> list[Primitive]:
