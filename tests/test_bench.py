@@ -327,7 +327,7 @@ class BenchTest(DeskCase):
         before = canvas._picture.copy()
         QTest.keyClick(canvas, Qt.Key.Key_Left)
         self.settle(self.window)
-        self.assertEqual(canvas.turn, 25.0)
+        self.assertEqual(canvas.camera.turn, 25.0)
         self.assertNotEqual(before, canvas._picture)
         shown = dict(canvas.triangles)
         self.assertGreater(len(shown), 1)

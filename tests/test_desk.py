@@ -204,8 +204,9 @@ class DeskTest(DeskCase):
         self.desk.viewing.go_to((-4.0, 0.25, 0.25))
         self.click(window, 0, (-4.0, 0.25, 0.25))
         self.assertEqual(int(self.desk.viewing.labels.counts[1]), TRUTH)
-        self.assertEqual(window.table.solid.canvas._known[1][0], int(self.desk.viewing.labels.revision[1]))
-        self.assertGreater(window.table.solid.canvas.triangles[1], 500)
+        key = self.desk.viewing.map.id, 1
+        self.assertEqual(window.table.solid.canvas._known[key][1], int(self.desk.viewing.labels.revision[1]))
+        self.assertGreater(window.table.solid.canvas.triangles[key], 500)
         self.press(bench.outline.groups["tools"].buttons["eraser"])
         self.desk.hand.set_settings(size=2.4)
         self.drag(window, 0, (0.25, 0.25, 0.25), (0.75, 0.25, 0.25))

@@ -167,7 +167,9 @@ class FilesTest(unittest.TestCase):
         self.assertAlmostEqual((x[1] - x[0]) * pixel, length, places=2)  # the bar is as long as it says
 
     def test_marks_come_into_pictures_where_they_lie(self):
-        square = Mark("rectangle", ((-2, -2, 0.5), (2, -2, 0.5), (2, 2, 0.5), (-2, 2, 0.5)), normal=(0, 0, 1), name="window")
+        square = Mark(
+            "rectangle", ((-2, -2, 0.5), (2, -2, 0.5), (2, 2, 0.5), (-2, 2, 0.5)), normal=(0, 0, 1), name="window"
+        )
         away = Mark("line", ((-3, -3, 40), (3, 3, 40)), name="not here")
         marks = Marks.numbered([square, away], world=self.image.space.world)
         path = self.place / "m.svg"

@@ -149,6 +149,11 @@ class Viewing(QObject):
         """Label maps that are not in hand and are seen, with their ids."""
         return list(self._others) if self.show_others else []
 
+    def shown_maps(self) -> list[tuple[int, LabelMap]]:
+        """Label maps that are seen, with their ids; the one in hand last."""
+        own = [(self.map.id, self.labels)] if self.map is not None and self.labels is not None else []
+        return self.shown_others() + own
+
     # choosing
 
     def show_image(self, key: int, done: Callable[[], object] | None = None) -> None:

@@ -146,7 +146,7 @@ def picture(
     painter_for(target)
     if target.exists():
         raise Trouble("There is something of this name already", "name a new file", target)
-    width, height = _size(size)
+    width, height = size_of(size)
     others = over or []
     if (image is None) == (stack is None):
         raise Trouble("A picture is that of an image or of a stack", "name one of them", target)
@@ -205,7 +205,7 @@ def _page(ground: np.ndarray, view: View, lead: Image, layers: list[Drawn], show
     return Page(ground, over, scale, title=lead.name)
 
 
-def _size(text: str) -> tuple[int, int]:
+def size_of(text: str) -> tuple[int, int]:
     found = re.fullmatch(r"\s*(\d+)\s*[x×,]\s*(\d+)\s*", text)
     wide, high = map(int, found.groups()) if found else (0, 0)
     if not (16 <= wide and 16 <= high and wide * high <= MOST_PIXELS):

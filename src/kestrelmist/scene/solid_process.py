@@ -82,6 +82,8 @@ def main(descriptor: int) -> None:
                 pipe.send(("surface", rest[0], triangles))
             elif word == "relief":
                 pipe.send(("surface", rest[0], scene.set_relief(*rest)))
+            elif word == "crop":
+                scene.set_crop(*rest)
             elif word == "view":
                 view = rest
         picture = scene.picture(*view[1:])

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  (registers the drawing back end)
 from vtkmodules.util.numpy_support import numpy_to_vtk, vtk_to_numpy
 from vtkmodules.vtkCommonCore import VTK_ID_TYPE, VTK_UNSIGNED_CHAR, vtkObject, vtkPoints
-from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkImageData, vtkPolyData, vtkStructuredGrid
+from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkImageData, vtkPlane, vtkPolyData, vtkStructuredGrid
 from vtkmodules.vtkCommonMath import vtkMatrix4x4
 from vtkmodules.vtkCommonTransforms import vtkTransform
 from vtkmodules.vtkFiltersCore import (
@@ -25,9 +27,6 @@ from vtkmodules.vtkRenderingCore import (
     vtkRenderWindow,
     vtkWindowToImageFilter,
 )
-
-GHOST = -1
-"""Key of the subject's outline among the surfaces."""
 
 
 class SolidScene:
@@ -53,11 +52,12 @@ class SolidScene:
             light.SetPosition(place[0], place[2] * 0.5, 1.0)
             light.SetIntensity(strength)
             self.renderer.AddLight(light)
-        self.surfaces: dict[int, vtkActor] = {}
+        self.surfaces: dict[Any, vtkActor] = {}
+        self.crop: list[vtkPlane] = []
 
     def set_surface(
         self,
-        key: int,
+        key: Any,
         values: np.ndarray | None,
         affine: np.ndarray | None,
         colour: tuple,
@@ -66,6 +66,7 @@ class SolidScene:
         smoothing: int = 18,
         most: float = np.inf,
         faces: np.ndarray | None = None,
+        shiny: bool = True,
     ) -> int:
         """Add, replace or (values None) remove a surface; returns its number of triangles.
 
@@ -113,6 +114,7 @@ class SolidScene:
         mapper = vtkPolyDataMapper()
         mapper.SetInputData(normals.GetOutput())
         mapper.ScalarVisibilityOff()
+        self._cut(mapper)
         actor = vtkActor()
         actor.SetMapper(mapper)
         look = actor.GetProperty()
@@ -120,13 +122,13 @@ class SolidScene:
         look.SetOpacity(opacity)
         look.SetAmbient(0.12)
         look.SetDiffuse(0.85)
-        look.SetSpecular(0.0 if key == GHOST else 0.18)
+        look.SetSpecular(0.18 if shiny else 0.0)
         look.SetSpecularPower(22)
         self.renderer.AddActor(actor)
         self.surfaces[key] = actor
         return normals.GetOutput().GetNumberOfPolys()
 
-    def set_relief(self, key: int, heights: np.ndarray, colours: np.ndarray, affine: np.ndarray) -> int:
+    def set_relief(self, key: Any, heights: np.ndarray, colours: np.ndarray, affine: np.ndarray) -> int:
         """Add or replace the surface of a height map (rows, columns), mm above its plane, each point in its colour
         (rows, columns, 3); returns its number of triangles."""
         if key in self.surfaces:
@@ -152,6 +154,7 @@ class SolidScene:
         normals.Update()
         mapper = vtkPolyDataMapper()
         mapper.SetInputData(normals.GetOutput())
+        self._cut(mapper)
         actor = vtkActor()
         actor.SetMapper(mapper)
         look = actor.GetProperty()
@@ -161,6 +164,24 @@ class SolidScene:
         self.renderer.AddActor(actor)
         self.surfaces[key] = actor
         return normals.GetOutput().GetNumberOfPolys()
+
+    def set_crop(self, ends: Any) -> None:
+        """Show only what lies between two world positions, mm; all of it when `ends` is None."""
+        self.crop = []
+        for n, sign in [(n, sign) for n in range(3) for sign in (1, -1)] if ends is not None else []:
+            plane = vtkPlane()
+            origin = [0.0, 0.0, 0.0]
+            origin[n] = float(ends[0 if sign > 0 else 1][n])
+            plane.SetOrigin(*origin)
+            plane.SetNormal(*(sign * float(m == n) for m in range(3)))
+            self.crop.append(plane)
+        for actor in self.surfaces.values():
+            self._cut(actor.GetMapper())
+
+    def _cut(self, mapper) -> None:
+        mapper.RemoveAllClippingPlanes()
+        for plane in self.crop:
+            mapper.AddClippingPlane(plane)
 
     def clear(self) -> None:
         for key in list(self.surfaces):

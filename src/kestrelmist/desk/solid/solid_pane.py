@@ -3,16 +3,28 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, QSocketNotifier, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from ...core.heights import is_height_map
-from ...core.image import Image
-from ...scene.occupancy import Field, image_field, label_field
-from ...scene.relief import Relief, relief_of
+from ...core.labels import LabelMap
+from ...scene.relief import Relief
+from ...scene.solid import (
+    RELIEF,
+    SURFACE,
+    Body,
+    Camera,
+    Made,
+    Solid,
+    bodies_of_image,
+    bodies_of_labels,
+    gone,
+    made,
+    message,
+)
 from ..desk_model import Desk
 from ..light_table.pane_header import PaneHeader
 from ..theme.theme import Theme, words
@@ -20,9 +32,6 @@ from ..theme.theme import Theme, words
 if TYPE_CHECKING:
     from ...scene.solid_process import SolidProcess
 
-GHOST = -1
-SMOOTHING, HELD = 18, 0.3
-"""Times that a surface is smoothed, and voxels that it may move by: what is one voxel thick stays to be seen."""
 RESTARTS, WITHIN = 3, 60.0
 """Times that the drawing process is started anew, in so many seconds, before somebody has to ask for it."""
 AGAIN = "Click to try again."
@@ -58,11 +67,11 @@ class SolidCanvas(QWidget):
     def __init__(self, desk: Desk):
         super().__init__()
         self.desk, self.viewing = desk, desk.viewing
-        self.turn, self.tilt, self.zoom = 35.0, 22.0, 1.0
+        self.camera, self.solid = Camera(), Solid()
         self.process: SolidProcess | None = None
         self.trouble = ""
-        self.triangles: dict[int, int] = {}
-        self._known: dict[int, tuple] = {}
+        self.triangles: dict[tuple, int] = {}
+        self._known: dict[tuple, tuple] = {}
         self._image_key = None
         self._picture: QImage | None = None
         self._last: QPointF | None = None
@@ -89,34 +98,43 @@ class SolidCanvas(QWidget):
 
     # surfaces
 
+    def wanted(self) -> tuple[Solid, dict[int | str, object]]:
+        """The scene as it should be now, and its things: the image that leads, its label map in hand, and the others
+        when they are shown."""
+        viewing, record = self.viewing, self.viewing.record
+        assert record is not None and viewing.image is not None
+        image = viewing.image.grey()
+        bodies = [bodies_of_image(record.id, image, viewing.look)]
+        things: dict[int | str, object] = {record.id: image}
+        for key, labels in viewing.shown_maps():
+            things[key] = labels
+            bodies += bodies_of_labels(key, labels)
+        return Solid(tuple(bodies), self.camera), things
+
     def _build(self) -> None:
-        """Make coarse fields of what has changed, in a worker, and hand them to the drawing process."""
+        """Work out what has changed of the scene, in a worker, and hand it to the drawing process."""
         if not self.viewing.ready or not self.isVisible():
             return
         if self._building:
             self._again = True
             return
-        record, image, labels = self.viewing.record, self.viewing.image.grey(), self.viewing.labels
-        look = self.viewing.look if is_height_map(image) else None
-        new_image = self._image_key != (record.id, record.grid, look)
-        wanted = {} if new_image else dict(self._known)
-        shown = {row.number: row for row in labels.table if not row.hidden and labels.counts[row.number]}
-        changed = [n for n, row in shown.items() if wanted.get(n) != self._state(labels, row)]
-        states = {n: self._state(labels, row) for n, row in shown.items()}
-        gone = [n for n in self._known if n not in shown and n != GHOST and not new_image]
-        if not (new_image or changed or gone):
+        solid, things = self.wanted()
+        record = self.viewing.record
+        states = {body.key: self._state(body, things[body.thing]) for body in solid.bodies}
+        image_key = (record.id, record.grid)
+        new_image = self._image_key != image_key
+        known = {} if new_image else self._known
+        changed = [body for body in solid.bodies if known.get(body.key) != states[body.key]]
+        away = [key for key in known if key not in states]
+        if not (new_image or changed or away):
             return
         self._building = True
 
-        def fields(progress):
-            made = {n: label_field(labels, n) for n in changed}
-            if not new_image:
-                return made, None
-            return made, relief_of(image, look) if look is not None else image_field(image)
+        def work(progress):
+            return [made(body, things[body.thing]) for body in changed]
 
-        def place(result):
+        def place(found: list[Made]) -> None:
             self._building = False
-            made, ghost = result
             if not new_image and self._image_key is None:  # the process has ended meanwhile, and begins anew
                 self._again = False
                 self._soon.start()
@@ -127,24 +145,25 @@ class SolidCanvas(QWidget):
             except OSError as error:
                 self._stop_with(f"The Solid view cannot be started ({error.strerror}); the rest goes on")
                 return
+            assert self.process is not None
             if new_image:
                 self.process.send("clear")
                 self._known.clear()
                 self.triangles.clear()
-                self._image_key = (record.id, record.grid, look)
-                self._send_body(ghost, image)
-            for n in gone:
-                self.process.send("surface", n, None, None, (0, 0, 0), 0.0)
-                self._known.pop(n, None)
-            for n, field in made.items():
-                if field is not None:
-                    colour = QColor(shown[n].colour)
-                    ink = (colour.redF(), colour.greenF(), colour.blueF())
-                    how = (127.5, SMOOTHING, HELD / field.factor, field.faces)
-                    self.process.send("surface", n, field.values, field.affine, ink, 1.0, *how)
-                    self._known[n] = states[n]
-            surfaces = f"{len(shown)} surface{'' if len(shown) == 1 else 's'}" if shown else ""
-            self.counted.emit(surfaces if look is None else self._relief_words)
+                self._image_key = image_key
+            for key in away:
+                self.process.send(*gone(key))
+                self._known.pop(key, None)
+                self.triangles.pop(key, None)
+            for one in found:
+                self.process.send(*message(one))
+                self._known[one.body.key] = states[one.body.key]
+                if isinstance(one.shape, Relief):
+                    self._relief_words = f"heights × {one.shape.times:.3g}" if one.shape.times else ""
+            self.solid = solid
+            count = sum(body.way == SURFACE for body in solid.bodies)
+            surfaces = f"{count} surface{'' if count == 1 else 's'}" if count else ""
+            self.counted.emit(self._relief_words if solid.bodies[0].way == RELIEF else surfaces)
             self.ask()
             if self._again:
                 self._again = False
@@ -154,26 +173,13 @@ class SolidCanvas(QWidget):
             self._building = False
             self._stop_with("The Solid view could not be made")
 
-        self.desk.session.work.start("Solid view", fields, place, failed, "preview")
+        self.desk.session.work.start("Solid view", work, place, failed, "preview")
 
-    def _send_body(self, body: Field | Relief, image: Image) -> None:
-        """The ghost of a subject, or the surface of a height map."""
-        assert self.process is not None
-        if isinstance(body, Relief):
-            self.process.send("relief", GHOST, body.heights, body.colours, body.affine)
-            self._relief_words = f"heights × {body.times:.3g}" if body.times else ""
-            return
-        level = 40.0 if image.unit != "HU" else max(6.0, min(200.0, self._level(image)))
-        self.process.send("surface", GHOST, body.values, body.affine, (0.62, 0.70, 0.74), 0.16, level, 30)
-
-    @staticmethod
-    def _state(labels, row) -> tuple:
-        return int(labels.revision[row.number]), row.colour, id(labels)
-
-    @staticmethod
-    def _level(image) -> float:
-        low, high = image.display_range()
-        return (-300.0 - low) / (high - low) * 255.0
+    def _state(self, body: Body, thing) -> tuple:
+        """What tells that a body is as it was sent."""
+        if isinstance(thing, LabelMap):
+            return body, int(thing.revision[body.part]), id(thing)
+        return body, self.viewing.record.hash, self.viewing.place
 
     def _start(self) -> None:
         from ...scene.solid_process import SolidProcess  # what talks to processes is not needed for a window
@@ -188,9 +194,8 @@ class SolidCanvas(QWidget):
             return
         scale = self.devicePixelRatioF()
         self._asked += 1
-        self.process.send(
-            "view", self._asked, int(self.width() * scale), int(self.height() * scale), self.turn, self.tilt, self.zoom
-        )
+        size, camera = (int(self.width() * scale), int(self.height() * scale)), self.camera
+        self.process.send("view", self._asked, *size, camera.turn, camera.tilt, camera.zoom)
 
     def _read(self) -> None:
         try:
@@ -279,16 +284,16 @@ class SolidCanvas(QWidget):
         self._last = None
 
     def turn_by(self, turn: float, tilt: float) -> None:
-        self.turn = (self.turn + turn) % 360
-        self.tilt = max(-89.0, min(89.0, self.tilt + tilt))
+        self.camera = self.camera.turned(turn, tilt)
         self.ask()
 
     def wheelEvent(self, event) -> None:
-        self.zoom = max(0.2, min(8.0, self.zoom * 1.15 ** (event.angleDelta().y() / 120)))
+        zoom = self.camera.zoom * 1.15 ** (event.angleDelta().y() / 120)
+        self.camera = replace(self.camera, zoom=max(0.2, min(8.0, zoom)))
         self.ask()
 
     def mouseDoubleClickEvent(self, event) -> None:
-        self.turn, self.tilt, self.zoom = 35.0, 22.0, 1.0
+        self.camera = Camera()
         self.ask()
 
     def keyPressEvent(self, event) -> None:
