@@ -100,12 +100,12 @@ def rows() -> list[Row]:
         maps = [one.id for one in desk.study.label_maps(desk.study.records()[0].id)]
         desk.viewing.show_image(desk.study.records()[0].id)
         settle(1.0)
-        desk.viewing.choose_map(maps[0])
+        desk.viewing.maps.choose(maps[0])
         settle(1.0)
         painted = late(lambda n: desk.run("paint", {"label": f"Part {n}", "point": (1.0, 1.0, 1.0), "diameter": 3.0}))
-        desk.viewing.set_show_others(True)
+        desk.viewing.maps.show_others(True)
         settle(1.0)
-        in_hand = late(lambda n: desk.viewing.choose_map(maps[(0, 5, 0)[n]]))
+        in_hand = late(lambda n: desk.viewing.maps.choose(maps[(0, 5, 0)[n]]))
         for what, took, most in (
             (f"window's rest while one of {IMAGES} images is renamed", renamed, 0.05),
             (f"window's rest while one of {LABELS} labels is painted by its form", painted, 0.05),

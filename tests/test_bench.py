@@ -70,7 +70,7 @@ class BenchTest(DeskCase):
         self.assertEqual(form.fields["low"].suffix(), " HU")
         self.press(form.apply)
         self.settle(self.window)
-        self.assertEqual(int(self.desk.viewing.labels.counts[1]), int((self.desk.viewing.image.data >= 500).sum()))
+        self.assertEqual(int(self.desk.viewing.maps.labels.counts[1]), int((self.desk.viewing.image.data >= 500).sum()))
         form.fields["low"].setValue(3000.0)
         self.press(form.apply)
         self.settle(self.window)
@@ -98,7 +98,7 @@ class BenchTest(DeskCase):
         self.press(form.apply)
         self.settle(self.window)
         self.assertIn("No brain was found", self.troubles[-1])
-        self.assertEqual([row.name for row in self.desk.viewing.labels.table], ["Ball"])
+        self.assertEqual([row.name for row in self.desk.viewing.maps.labels.table], ["Ball"])
 
     def test_a_box_is_drawn_and_dragged_on_the_panes(self):
         viewing, hand = self.desk.viewing, self.desk.hand
@@ -163,7 +163,7 @@ class BenchTest(DeskCase):
         self.press(form.more)
         self.assertFalse(form.more.isVisible())
         form.others.tick(other)
-        volume = float(self.desk.viewing.labels.counts[1]) * self.desk.viewing.labels.space.voxel_volume
+        volume = float(self.desk.viewing.maps.labels.counts[1]) * self.desk.viewing.maps.labels.space.voxel_volume
         self.press(form.apply)
         self.settle(self.window)
         made = {r.id: r for r in self.desk.study.records() if r.id not in before}
@@ -195,17 +195,17 @@ class BenchTest(DeskCase):
         field = next(f for f in row.findChildren(QLineEdit))
         field.setText("Large ball")
         QTest.keyClick(field, Qt.Key.Key_Return)
-        self.assertEqual(self.desk.viewing.labels.table[1].name, "Large ball")
+        self.assertEqual(self.desk.viewing.maps.labels.table[1].name, "Large ball")
         self.press(row.eye)
-        self.assertTrue(self.desk.viewing.labels.table[1].hidden)
+        self.assertTrue(self.desk.viewing.maps.labels.table[1].hidden)
         self.press(row.lock)
-        self.assertTrue(self.desk.viewing.labels.table[1].locked)
+        self.assertTrue(self.desk.viewing.maps.labels.table[1].locked)
         self.assertIn("Unlock", row.lock.toolTip())
         row._change(colour="#00FF00")
-        self.assertEqual(self.desk.viewing.labels.table[1].colour, "#00FF00")
+        self.assertEqual(self.desk.viewing.maps.labels.table[1].colour, "#00FF00")
         for _ in range(4):
             self.desk.session.undo()
-        label = self.desk.viewing.labels.table[1]
+        label = self.desk.viewing.maps.labels.table[1]
         self.assertEqual((label.name, label.hidden, label.locked), ("Ball", False, False))
         self.outline.groups["labels"].new.setText("ball")
         QTest.keyClick(self.outline.groups["labels"].new, Qt.Key.Key_Return)
@@ -264,11 +264,11 @@ class BenchTest(DeskCase):
         self.press(self.outline.groups["tools"].buttons["brush"])
         self.desk.hand.set_settings(size=3.0, shape="disc")
         for pane, axis in ((0, 1), (1, 2), (2, 0)):
-            before = self.desk.viewing.labels.data.copy()
+            before = self.desk.viewing.maps.labels.data.copy()
             point = np.array([2.25, 4.25, -3.75])
             self.desk.viewing.go_to(point)
             self.click(self.window, pane, point)
-            changed = np.argwhere(self.desk.viewing.labels.data != before)
+            changed = np.argwhere(self.desk.viewing.maps.labels.data != before)
             world = self.desk.viewing.record.space.to_world(changed)
             self.assertGreater(len(changed), 15)
             self.assertLess(np.ptp(world[:, axis]), 0.01)
@@ -282,7 +282,7 @@ class BenchTest(DeskCase):
         canvas.setFocus()
         QTest.keyClick(canvas, Qt.Key.Key_Return)
         self.settle(self.window)
-        self.assertGreater(int(self.desk.viewing.labels.counts[1]), 20)
+        self.assertGreater(int(self.desk.viewing.maps.labels.counts[1]), 20)
         pixel = canvas.current_view().pixel
         QTest.keyClick(canvas, Qt.Key.Key_Plus)
         self.assertLess(canvas.current_view().pixel, pixel)
@@ -423,7 +423,7 @@ class BenchTest(DeskCase):
         look.labels.setCurrentIndex(1)
         look.labels.activated.emit(1)
         self.assertEqual((self.desk.viewing.look.low, self.desk.viewing.look.colour_map), (-200.0, "Ember"))
-        self.assertEqual((self.desk.viewing.label_look.fill, self.desk.viewing.label_look.edges), (0.0, True))
+        self.assertEqual((self.desk.viewing.maps.look.fill, self.desk.viewing.maps.look.edges), (0.0, True))
 
 
 class RoomTest(DeskCase):

@@ -84,7 +84,7 @@ class DemoTest(DeskCase):
         folder = demo_study(self.place / "Overwintering")
         window = self.open(folder)
         desk, bench = window.desk, window.bench
-        self.assertEqual([row.name for row in desk.viewing.labels.table], ["Hippocampus", "Ventricles"])
+        self.assertEqual([row.name for row in desk.viewing.maps.labels.table], ["Hippocampus", "Ventricles"])
         self.press(bench.gather.waiting)
         self.settle(window)
         for line in bench.gather.lines:
@@ -112,7 +112,7 @@ class DemoTest(DeskCase):
         truth = self.scenes.truth["volumes_mm3"]
 
         def volume():
-            return float(desk.viewing.labels.counts[1]) * desk.viewing.labels.space.voxel_volume
+            return float(desk.viewing.maps.labels.counts[1]) * desk.viewing.maps.labels.space.voxel_volume
 
         self.assertGreater(volume(), 0.97 * (truth["Skull"] + truth["Lower jaw"]))
         self.press(bench.outline.groups["tools"].buttons["eraser"])
@@ -125,7 +125,7 @@ class DemoTest(DeskCase):
         self.click(window, 0, IN_THE_SKULL)
         self.assertAlmostEqual(volume() / truth["Skull"], 1.0, delta=0.02)
         true = self.scenes.true_label_map("ct").data == 2
-        made = desk.viewing.labels.data == 1
+        made = desk.viewing.maps.labels.data == 1
         overlap = 2 * np.count_nonzero(true & made) / (np.count_nonzero(true) + np.count_nonzero(made))
         self.assertGreater(overlap, 0.97)
         self.press(bench.go_measure)

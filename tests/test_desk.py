@@ -102,10 +102,10 @@ class DeskTest(DeskCase):
         self.desk.hand.set_settings(low=500.0, high=2000.0)
 
     def name_of(self, number: int) -> str:
-        return self.desk.viewing.labels.table[number].name
+        return self.desk.viewing.maps.labels.table[number].name
 
     def volume(self, number=1) -> float:
-        return int(self.desk.viewing.labels.counts[number]) * 0.125
+        return int(self.desk.viewing.maps.labels.counts[number]) * 0.125
 
     def test_crosshair_by_click_wheel_keys_and_typing(self):
         self.click(self.window, 0, (-3.0, 0.25, 2.0))
@@ -203,14 +203,14 @@ class DeskTest(DeskCase):
         self.press(bench.outline.groups["tools"].buttons["grow"])
         self.desk.viewing.go_to((-4.0, 0.25, 0.25))
         self.click(window, 0, (-4.0, 0.25, 0.25))
-        self.assertEqual(int(self.desk.viewing.labels.counts[1]), TRUTH)
-        key = self.desk.viewing.map.id, 1
-        self.assertEqual(window.table.solid.canvas._known[key][1], int(self.desk.viewing.labels.revision[1]))
+        self.assertEqual(int(self.desk.viewing.maps.labels.counts[1]), TRUTH)
+        key = self.desk.viewing.maps.map.id, 1
+        self.assertEqual(window.table.solid.canvas._known[key][1], int(self.desk.viewing.maps.labels.revision[1]))
         self.assertGreater(window.table.solid.canvas.triangles[key], 500)
         self.press(bench.outline.groups["tools"].buttons["eraser"])
         self.desk.hand.set_settings(size=2.4)
         self.drag(window, 0, (0.25, 0.25, 0.25), (0.75, 0.25, 0.25))
-        self.assertLess(int(self.desk.viewing.labels.counts[1]), TRUTH)
+        self.assertLess(int(self.desk.viewing.maps.labels.counts[1]), TRUTH)
         self.press(bench.outline.groups["tools"].buttons["grow"])
         self.click(window, 0, (-4.0, 0.25, 0.25))
         left = self.volume()
@@ -220,18 +220,18 @@ class DeskTest(DeskCase):
         self.assertTrue(self.desk.hand.settings.only_in_range)
         self.drag(window, 0, (4.0, 0.25, 0.25), (4.5, 0.25, 0.25))
         self.assertGreater(self.volume(), left)
-        painted = self.desk.viewing.labels.data == 1
+        painted = self.desk.viewing.maps.labels.data == 1
         self.assertTrue((self.desk.viewing.image.data[painted] == 1000).all())
         row = bench.outline.groups["labels"].rows[1]
         self.press(row.lock)
-        before = self.desk.viewing.labels.data.copy()
+        before = self.desk.viewing.maps.labels.data.copy()
         for tool in ("brush", "eraser", "grow"):
             self.press(bench.outline.groups["tools"].buttons[tool])
             self.click(window, 0, (-4.0, 0.25, 0.25))
             self.assertIn("“Ball” is locked", self.troubles[-1])
         self.desk.run("remove-pieces", {"label": "Ball"})
         self.settle(window)
-        np.testing.assert_array_equal(self.desk.viewing.labels.data, before)
+        np.testing.assert_array_equal(self.desk.viewing.maps.labels.data, before)
         self.desk.session.trouble.emit("An old sentence.")
         self.assertTrue(window.message.isVisible())
         self.press(bench.go_measure)
@@ -258,7 +258,7 @@ class DeskTest(DeskCase):
         self.desk.hand.set_settings(size=3.0)
         self.desk.viewing.go_to((0.25, 0.25, 5.25))
         self.click(self.window, 0, self.desk.viewing.crosshair)
-        dab = int(self.desk.viewing.labels.counts[1])
+        dab = int(self.desk.viewing.maps.labels.counts[1])
         grow = {"label": "Other", "point": (-4.0, 0.0, 0.0), "low": 500.0, "high": 2000.0}
         self.desk.run("grow", grow)
         canvas = self.window.table.slices[0].canvas
@@ -266,11 +266,11 @@ class DeskTest(DeskCase):
             canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, self.pixel(canvas, (6.0, 0.25, 5.25))
         )
         self.assertIn("still at work on the labels", self.troubles[-1])
-        self.assertEqual(int(self.desk.viewing.labels.counts[1]), dab)
+        self.assertEqual(int(self.desk.viewing.maps.labels.counts[1]), dab)
         # the dab goes while the worker computes; what it made must fit the labels as they are now
         self.desk.session.undo()
         self.settle(self.window)
-        labels = self.desk.viewing.labels
+        labels = self.desk.viewing.maps.labels
         self.assertEqual((int(labels.counts[1]), int(labels.counts[2])), (0, TRUTH))
         np.testing.assert_array_equal(labels.counts[:3], np.bincount(labels.data.ravel(), minlength=3))
         self.desk.session.undo()
@@ -284,7 +284,7 @@ class DeskTest(DeskCase):
 
     def test_undo_and_redo_reach_everything(self):
         self.outline()
-        session, labels = self.desk.session, self.desk.viewing.labels
+        session, labels = self.desk.session, self.desk.viewing.maps.labels
         self.desk.hand.set_tool("brush")
         self.desk.hand.set_settings(size=3.0)
         self.desk.viewing.go_to((0.25, 0.25, 5.25))
@@ -330,16 +330,16 @@ class DeskTest(DeskCase):
         np.testing.assert_allclose(again.desk.viewing.crosshair, (-4.25, 1.25, 0.75))
         self.assertEqual((again.desk.viewing.look.low, again.desk.viewing.look.high), (-100.0, 1700.0))
         self.assertEqual(again.desk.study.catalogue.recall("theme"), "dusk")
-        self.assertEqual(int(again.desk.viewing.labels.counts[1]), TRUTH)
+        self.assertEqual(int(again.desk.viewing.maps.labels.counts[1]), TRUTH)
         before = again.bench.outline.groups["label maps"].before
         self.assertTrue(before.isVisible())
         self.press(before)
         self.settle(again)
         self.assertEqual(
-            (int(again.desk.viewing.labels.counts[1:].sum()), len(again.desk.viewing.labels.table)), (0, 0)
+            (int(again.desk.viewing.maps.labels.counts[1:].sum()), len(again.desk.viewing.maps.labels.table)), (0, 0)
         )
         again.desk.session.undo()
-        self.assertEqual(int(again.desk.viewing.labels.counts[1]), TRUTH)
+        self.assertEqual(int(again.desk.viewing.maps.labels.counts[1]), TRUTH)
         again.set_theme("mist")
 
     def test_second_window_reads_only(self):
@@ -350,7 +350,7 @@ class DeskTest(DeskCase):
         second.bench.outline.groups["labels"].new.setText("X")
         QTest.keyClick(second.bench.outline.groups["labels"].new, Qt.Key.Key_Return)
         self.assertIn("only be read", self.troubles[-1])
-        self.assertEqual(len(second.desk.viewing.labels.table), 0)
+        self.assertEqual(len(second.desk.viewing.maps.labels.table), 0)
 
     def test_full_disk_keeps_what_was_there(self):
         self.outline()
@@ -360,12 +360,12 @@ class DeskTest(DeskCase):
         self.desk.hand.set_settings(size=9.0)
         for n in range(40):  # fill the pages that are still free
             self.desk.viewing.go_to((-6.0 + 0.3 * n, 0.25, 0.25))
-            counts = self.desk.viewing.labels.counts.copy()
+            counts = self.desk.viewing.maps.labels.counts.copy()
             self.click(self.window, 0, self.desk.viewing.crosshair)
             if self.troubles:
                 break
         self.assertIn("disk is full", self.troubles[-1])
-        np.testing.assert_array_equal(self.desk.viewing.labels.counts, counts)
+        np.testing.assert_array_equal(self.desk.viewing.maps.labels.counts, counts)
         self.desk.study.catalogue.db.execute(f"PRAGMA max_page_count = {pages + 10000}")
 
     def test_finder_reaches_tools_images_and_settings(self):
@@ -397,7 +397,7 @@ class DeskTest(DeskCase):
     def test_checks_show_and_mend(self):
         for name in ("A", "B", "C"):
             self.outline(name)
-        labels = self.desk.viewing.labels
+        labels = self.desk.viewing.maps.labels
         from kestrelmist.core.patch import LabelEdit
 
         self.desk.study.maps.keep_edit(labels, LabelEdit("Drop", None, labels.table, labels.table.without(2)))
@@ -407,7 +407,7 @@ class DeskTest(DeskCase):
         (button,) = checks.findChildren(QPushButton)
         self.press(button)
         self.settle(self.window)
-        self.assertEqual([row.number for row in self.desk.viewing.labels.table], [1, 2])
+        self.assertEqual([row.number for row in self.desk.viewing.maps.labels.table], [1, 2])
         self.assertEqual(checks.notices[0].level, "fine")
 
     def test_long_work_shows_time_left_and_can_be_cancelled(self):

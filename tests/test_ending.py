@@ -20,7 +20,7 @@ class EndingTest(DeskCase):
             study.run("paint", image=study.records()[0].id, label="Ball", point=(0.0, 0.0, 0.0), diameter=1.0)
         windows = [self.open(self.place / "study"), self.open(self.place / "other")]
         first = windows[0]
-        before = int(first.desk.viewing.labels.counts[1])
+        before = int(first.desk.viewing.maps.labels.counts[1])
         first.desk.viewing.set_stage("Outline")
         first.desk.hand.set_tool("brush")
         canvas = first.table.lead.canvas

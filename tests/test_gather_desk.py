@@ -268,7 +268,7 @@ class PlanDeskTest(DeskCase):
                 canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, self.pixel(canvas, centre)
             )
             self.settle(self.window)
-            inside = self.desk.viewing.labels.data == 1
+            inside = self.desk.viewing.maps.labels.data == 1
             self.assertGreater(int(inside.sum()), 2, name)
             self.desk.run("measure labels", {})
             self.settle(self.window)

@@ -180,7 +180,7 @@ class FormTest(DeskCase):
         key = self.desk.viewing.record.id
         self.desk.session.run("threshold", {"label": "Etched", "low": -5000, "high": -500, "image": key})
         self.settle(self.window)
-        count = int(self.desk.viewing.labels.counts[1])
+        count = int(self.desk.viewing.maps.labels.counts[1])
         form = self.window.bench.page("Prepare").open(find_operation("level"))
         form.fields["how"].setCurrentText("plane")
         form.fields["leave_out"].setCurrentIndex(form.fields["leave_out"].count() - 1)

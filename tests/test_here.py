@@ -51,7 +51,7 @@ class HereTest(DeskCase):
 
     def test_layers_label_maps_and_the_voxel_of_the_chosen_one(self):
         self.assertFalse(self.here.isVisible())  # the Readout tells as much
-        self.viewing.set_show_others(True)
+        self.viewing.maps.show_others(True)
         self.layers.lay_over(self.ids["Colours"])
         self.settle(self.window)
         self.viewing.go_to(self.space.to_world((14, 10, 10)))
@@ -73,8 +73,8 @@ class HereTest(DeskCase):
 
     def test_a_missing_number_is_noticed_and_found(self):
         self.viewing.set_stage("Outline")
-        key = next(m.id for m in self.viewing.other_maps() if m.name == "By a colleague")
-        self.viewing.choose_map(key)
+        key = next(m.id for m in self.viewing.maps.others() if m.name == "By a colleague")
+        self.viewing.maps.choose(key)
         self.settle(self.window)
         self.assertTrue(any("2" in n.sentence for n in self.window.bench.checks.notices))
         self.viewing.go_to(self.space.to_world((14, 10, 10)))

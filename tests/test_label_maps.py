@@ -204,15 +204,21 @@ class SeveralMapsDeskTest(DeskCase):
         window.desk.viewing.set_stage("Outline")
         self.settle(window)
         group = window.bench.outline.groups["label maps"]
-        group.make("Anna", window.desk.viewing.map.id)
+        group.make("Anna", window.desk.viewing.maps.map.id)
         self.settle(window)
         self.assertEqual((group.choice.currentText(), group.choice.count()), ("Anna", 2))
-        self.assertEqual(window.desk.viewing.map.name, "Anna")
-        anna = window.desk.viewing.labels
+        self.assertEqual(window.desk.viewing.maps.map.name, "Anna")
+        anna = window.desk.viewing.maps.labels
         self.assertEqual(int(anna.counts[1]), TRUTH)
         window.desk.session.run(
             "erase",
-            {"labels": window.desk.viewing.map.id, "image": 1, "label": "Ball", "point": (-4, 0, 0), "diameter": 8.0},
+            {
+                "labels": window.desk.viewing.maps.map.id,
+                "image": 1,
+                "label": "Ball",
+                "point": (-4, 0, 0),
+                "diameter": 8.0,
+            },
         )
         self.settle(window)
         lead = window.table.lead.canvas
@@ -224,8 +230,8 @@ class SeveralMapsDeskTest(DeskCase):
         group.choice.setCurrentIndex(0)
         group.choice.activated.emit(0)
         self.settle(window)
-        self.assertEqual(int(window.desk.viewing.labels.counts[1]), TRUTH)
-        self.assertIsNot(window.desk.viewing.labels, anna)
+        self.assertEqual(int(window.desk.viewing.maps.labels.counts[1]), TRUTH)
+        self.assertIsNot(window.desk.viewing.maps.labels, anna)
         window.desk.session.undo()  # the erasing in the other map, wherever one looks
         self.settle(window)
         self.assertEqual(int(anna.counts[1]), TRUTH)

@@ -227,25 +227,25 @@ class LookPanelTest(DeskCase):
         for name, x in (("First", -5.0), ("Second", 5.0)):
             session.run("paint", {"image": 1, "label": name, "point": (x, 0.0, 0.0), "diameter": 4.0})
             self.settle(self.window)
-        first = self.viewing.map.id
+        first = self.viewing.maps.map.id
         panel.edges.setChecked(False)
         panel.fill.setValue(100)
         self.assertEqual(panel.how.currentText(), "As set below")
-        self.assertEqual(self.viewing.label_look.fill, 1.0)
-        number = self.viewing.labels.table.named("First").number
+        self.assertEqual(self.viewing.maps.look.fill, 1.0)
+        number = self.viewing.maps.labels.table.named("First").number
         self.desk.hand.choose_label(number)
         panel.only.setChecked(True)
         hidden = self.colour((5.0, 0, 0))
-        self.assertEqual(self.viewing.label_look.only, number)
-        self.desk.hand.choose_label(self.viewing.labels.table.named("Second").number)  # the one in hand is drawn
+        self.assertEqual(self.viewing.maps.look.only, number)
+        self.desk.hand.choose_label(self.viewing.maps.labels.table.named("Second").number)  # the one in hand is drawn
         self.assertNotEqual(self.colour((5.0, 0, 0)), hidden)
         session.run("new-labels", {"image": 1, "name": "Other"})
         self.settle(self.window)
-        self.assertNotEqual(self.viewing.map.id, first)
-        self.assertEqual(self.viewing.label_look, LabelLook())
-        self.viewing.choose_map(first)
+        self.assertNotEqual(self.viewing.maps.map.id, first)
+        self.assertEqual(self.viewing.maps.look, LabelLook())
+        self.viewing.maps.choose(first)
         self.settle(self.window)
-        self.assertEqual((self.viewing.label_look.fill, self.viewing.label_look.edges), (1.0, False))
+        self.assertEqual((self.viewing.maps.look.fill, self.viewing.maps.look.edges), (1.0, False))
 
 
 class UndoLooksTest(DeskCase):
@@ -263,7 +263,7 @@ class UndoLooksTest(DeskCase):
             self.settle(window)
 
         def state():
-            return viewing.look.colour_map, viewing.look.high, [row.name for row in viewing.labels.table]
+            return viewing.look.colour_map, viewing.look.high, [row.name for row in viewing.maps.labels.table]
 
         first = state()
         self.assertIn("Undo: Gather", window.path.undo.toolTip())
@@ -286,10 +286,10 @@ class UndoLooksTest(DeskCase):
         self.assertEqual(state(), last)
         self.assertFalse(window.path.redo.isEnabled())
         press(Qt.Key.Key_Z)
-        viewing.set_label_look(fill=0.9)  # something new: what was taken back is gone
+        viewing.maps.set_look(fill=0.9)  # something new: what was taken back is gone
         self.assertFalse(window.path.redo.isEnabled())
         press(Qt.Key.Key_Z)
-        self.assertEqual(viewing.label_look.fill, LabelLook().fill)
+        self.assertEqual(viewing.maps.look.fill, LabelLook().fill)
 
     def test_what_a_held_key_shows_is_no_change(self):
         with self.study_with_balls() as study:
@@ -311,13 +311,13 @@ class UndoLooksTest(DeskCase):
         with Study(self.place / "study", create=True) as study:
             study.run("gather", folder=self.place / "Values.nii", subject="T-1")
         window = self.open(self.place / "study")
-        window.desk.viewing.set_label_look(fill=0.9)
+        window.desk.viewing.maps.set_look(fill=0.9)
         window.desk.viewing.set_look(colour_map="Ember")
         window.close()
         again = self.open(self.place / "study")
         again.desk.viewing.set_look(high=3.0)
         again.desk.undoing.undo()
-        self.assertEqual((again.desk.viewing.look.colour_map, again.desk.viewing.label_look.fill), ("Ember", 0.9))
+        self.assertEqual((again.desk.viewing.look.colour_map, again.desk.viewing.maps.look.fill), ("Ember", 0.9))
         self.assertEqual(again.desk.undoing.undo_title, "Gather a folder")
 
 

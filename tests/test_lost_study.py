@@ -19,7 +19,7 @@ class GoneTest(DeskCase):
             (self.record,) = study.records()
             study.run("threshold", image=self.record.id, label="Bone", low=500.0, high=2000.0)
         self.window = self.open(self.place / "study")
-        self.before = self.window.viewing.labels.data.copy()
+        self.before = self.window.viewing.maps.labels.data.copy()
         self.wanted = []
         self.window.study_wanted.connect(self.wanted.append)
 
@@ -39,7 +39,7 @@ class GoneTest(DeskCase):
         shutil.rmtree(self.place / "study")
         self.paint()
         self.assertIn("no longer where it was opened; this step was not kept", self.troubles[-1])
-        np.testing.assert_array_equal(self.window.viewing.labels.data, self.before)
+        np.testing.assert_array_equal(self.window.viewing.maps.labels.data, self.before)
         self.assertIn("nothing is kept", self.window.path.state.text())
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(self.place / "saved"), "")):
             self.press("Save elsewhere")
@@ -81,7 +81,7 @@ class GoneTest(DeskCase):
         self.press("Not now")
         (self.place / "away").rename(self.place / "study")
         self.paint()
-        self.assertGreater(int(self.window.viewing.labels.counts[1]), int((self.before == 1).sum()))
+        self.assertGreater(int(self.window.viewing.maps.labels.counts[1]), int((self.before == 1).sum()))
         self.assertIn("all changes kept", self.window.path.state.text())
         self.assertTrue(self.window.close())
 

@@ -13,7 +13,7 @@ from kestrelmist.core.progress import silent
 from kestrelmist.study.history import Stale
 from kestrelmist.study.inputs import pinned, settle
 from kestrelmist.study.keeping import keep
-from kestrelmist.study.label_maps import IN_HAND
+from kestrelmist.study.label_maps import LabelMaps
 from kestrelmist.study.study import Study
 from kestrelmist.study.task import compute
 from tests.making import PlaceCase
@@ -75,11 +75,11 @@ class ChoiceTest(PlaceCase):
             for name in ("A", "B"):
                 study.run("new-labels", image=1, name=name)
             maps = self.maps(study)
-            study.catalogue.remember(IN_HAND, {"1": maps["A"]})
+            study.catalogue.remember(LabelMaps.remembered, {"1": maps["A"]})
         with Study(self.place / "study") as study:
             self.assertEqual(study.in_hand(1), maps["A"])
             for damaged in ([1, 2], "x", 7, None, {"1": "x"}, {"a": 3}, {"1": [None, {}]}, {"1": {"2": 3}}):
-                study.catalogue.remember(IN_HAND, damaged)
+                study.catalogue.remember(LabelMaps.remembered, damaged)
                 study.maps.forget()
                 self.assertEqual(study.in_hand(1), maps["B"], damaged)
 
@@ -203,8 +203,8 @@ class InTheWindowTest(StrokeCase):
 
     def half_on(self, name: str, z: float = 5.0) -> None:
         """A stroke at once, without waiting for anything; the map's name is to be read in the list."""
-        self.assertEqual(self.desk.viewing.map.name, name)
-        self.labels = self.desk.viewing.labels
+        self.assertEqual(self.desk.viewing.maps.map.name, name)
+        self.labels = self.desk.viewing.maps.labels
         self.desk.viewing.go_to((0.25, 8.0, z))
         self.press()
         self.move(0.0)
@@ -215,15 +215,15 @@ class InTheWindowTest(StrokeCase):
         self.desk.run_now("add-label", {"label": "Mark"})
         self.desk.study.maps.forget(self.key("First"))  # so that it has to be read
         self.labels = None
-        self.desk.viewing.choose_map(self.key("First"))
-        self.assertTrue(self.desk.viewing.opening)
+        self.desk.viewing.maps.choose(self.key("First"))
+        self.assertTrue(self.desk.viewing.maps.opening)
         self.press()
         self.release()
         self.assertIn("still being opened", self.troubles[-1])
         self.settle(self.window)
         self.assertEqual((self.count("First"), self.count("Second")), (0, 0))
-        self.assertFalse(self.desk.viewing.opening)
-        self.assertEqual(self.desk.viewing.map.name, "First")
+        self.assertFalse(self.desk.viewing.maps.opening)
+        self.assertEqual(self.desk.viewing.maps.map.name, "First")
 
     def test_a_map_that_cannot_be_opened_leaves_the_one_shown_in_hand(self):
         first = self.key("First")
@@ -237,11 +237,11 @@ class InTheWindowTest(StrokeCase):
         self.desk.study.maps.forget(second)
         broken = Trouble("The file of “Second” is damaged", "bring back a copy")
         with mock.patch("kestrelmist.study.label_maps.LABELS.open", side_effect=broken):
-            self.desk.viewing.choose_map(second)
+            self.desk.viewing.maps.choose(second)
             self.settle(self.window)
         self.assertIn("“Second” is damaged", self.troubles[-1])
         self.assertEqual(self.desk.study.in_hand(1), first)
-        self.assertEqual(self.desk.viewing.map.id, first)
+        self.assertEqual(self.desk.viewing.maps.map.id, first)
         self.half_on("First", z=2.0)
         self.assertGreater(self.count("First"), painted)
 
@@ -278,14 +278,14 @@ class InTheWindowTest(StrokeCase):
         for one in self.desk.study.label_maps(1):
             self.desk.session.delete(one.id, one.name)
         self.settle(self.window)
-        self.assertIsNone(self.desk.viewing.map)
-        blank = self.desk.viewing.labels
+        self.assertIsNone(self.desk.viewing.maps.map)
+        blank = self.desk.viewing.maps.labels
         self.dawdling("grow", 0.3)
         self.desk.run("grow", {"image": 1, **GROW})
         self.desk.run_now("add-label", {"label": "Early"})
-        self.assertIs(self.desk.viewing.labels, blank)
+        self.assertIs(self.desk.viewing.maps.labels, blank)
         self.settle(self.window)
         (only,) = self.desk.study.label_maps(1)
         self.assertEqual([row.name for row in self.desk.study.label_map(only.id).table], ["Early", "Ball"])
         self.assertIs(self.desk.study.label_map(only.id), blank)
-        self.assertEqual(self.desk.viewing.map.id, only.id)
+        self.assertEqual(self.desk.viewing.maps.map.id, only.id)

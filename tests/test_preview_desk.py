@@ -140,7 +140,7 @@ class PreviewDeskTest(DeskCase):
         self.assertTrue(
             all(p.canvas.previewed for p in self.window.table.panes[:3] if p.canvas.render_pixels() is not None)
         )
-        self.assertFalse(self.desk.viewing.labels.counts[1:].any())
+        self.assertFalse(self.desk.viewing.maps.labels.counts[1:].any())
 
     def test_other_things_happen_meanwhile(self):
         self.show_image(self.noise)

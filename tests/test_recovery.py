@@ -40,13 +40,13 @@ PAINT_AND_WAIT = """
     # one more stroke is under way when the end comes: the button is still down
     canvas = window.table.slices[0].canvas
     window.desk.viewing.go_to((6.0, 0.25, 5.25))
-    finished = int(window.desk.viewing.labels.counts[1])
+    finished = int(window.desk.viewing.maps.labels.counts[1])
     at = case.pixel(canvas, window.desk.viewing.crosshair)
     QTest.mousePress(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at)
     time.sleep(0.6)
     from tests.desk_case import pause
     pause(600)
-    print(finished, int(window.desk.viewing.labels.counts[1]), flush=True)
+    print(finished, int(window.desk.viewing.maps.labels.counts[1]), flush=True)
     time.sleep(60)
 """
 
@@ -71,14 +71,14 @@ class KilledWindowTest(DeskCase):
         self.assertGreater(in_hand, finished)
         window = self.open(self.place / "study")
         self.assertFalse(window.desk.study.read_only)
-        self.assertEqual(int(window.desk.viewing.labels.counts[1]), finished)
+        self.assertEqual(int(window.desk.viewing.maps.labels.counts[1]), finished)
         self.assertEqual((window.desk.viewing.stage, window.desk.hand.label.name), ("Outline", "Ball"))
         np.testing.assert_allclose(window.desk.viewing.crosshair, (6.0, 0.25, 5.25))
         self.press(window.bench.outline.groups["label maps"].before)
         self.settle(window)
-        self.assertEqual(int(window.desk.viewing.labels.counts[1]), 0)
+        self.assertEqual(int(window.desk.viewing.maps.labels.counts[1]), 0)
         self.press(window.path.undo)
-        self.assertEqual(int(window.desk.viewing.labels.counts[1]), finished)
+        self.assertEqual(int(window.desk.viewing.maps.labels.counts[1]), finished)
 
 
 class WrongFilesTest(DeskCase):
@@ -131,15 +131,15 @@ class WrongFilesTest(DeskCase):
         window = self.open(self.place / "study")
         window.desk.viewing.set_stage("Outline")
         other = LabelMap(straight_space((40, 36, 31)), np.ones((40, 36, 31), np.uint16))
-        window.desk.viewing.labels = other
-        window.desk.viewing.labels_changed.emit()
+        window.desk.viewing.maps.labels = other
+        window.desk.viewing.maps.changed.emit()
         self.settle(window)
         (notice,) = [n for n in window.bench.checks.notices if n.level == "wrong"]
         self.assertIn("another grid than “Two balls”", notice.sentence)
         self.press(next(b for b in window.bench.checks.findChildren(QPushButton) if b.text() == "Start new labels"))
         self.settle(window)
         self.assertEqual(window.bench.checks.notices[0].level, "fine")
-        self.assertEqual(window.desk.viewing.labels.space.shape, (40, 36, 32))
+        self.assertEqual(window.desk.viewing.maps.labels.space.shape, (40, 36, 32))
         window.desk.run_now("add-label", {"label": "A"})
         window.close()
         with Study(self.place / "study") as study:

@@ -47,7 +47,7 @@ class RestoredTest(DeskCase):
                 db.execute("INSERT OR REPLACE INTO view VALUES ('theme', '\"sunset\"')")
             window = self.open(self.place / "study")
             self.assertTrue(window.desk.viewing.ready, view)
-            self.assertEqual(int(window.desk.viewing.labels.counts[1]), TRUTH)
+            self.assertEqual(int(window.desk.viewing.maps.labels.counts[1]), TRUTH)
             self.assertEqual(self.troubles, [], view)
             window.close()
 

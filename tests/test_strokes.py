@@ -36,7 +36,7 @@ class StrokeCase(DeskCase):
         self.desk.hand.set_settings(size=2.0, shape="ball", only_in_range=False)
         self.desk.viewing.go_to((0.25, 8.0, 5.0))
         self.canvas = self.window.table.slices[1].canvas  # axial
-        self.labels = self.desk.viewing.labels
+        self.labels = self.desk.viewing.maps.labels
 
     def press(self, x: float = -3.0) -> None:
         QTest.mousePress(self.canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, self.spot(x))
@@ -122,7 +122,7 @@ class InterruptedTest(StrokeCase):
         other = next(r.id for r in self.desk.study.records() if r.id != 1)
         for interrupt in (
             lambda: self.desk.hand.set_tool("eraser"),
-            lambda: self.desk.session.run("add-label", {"labels": self.desk.viewing.map.id, "label": "Next"}),
+            lambda: self.desk.session.run("add-label", {"labels": self.desk.viewing.maps.map.id, "label": "Next"}),
             lambda: self.desk.session.run("new-labels", {"image": 1, "name": "Second"}),
             lambda: self.desk.viewing.show_image(other),
             lambda: self.window.set_theme("dusk"),
@@ -143,9 +143,9 @@ class InterruptedTest(StrokeCase):
             self.desk.viewing.show_image(1)
             self.settle(self.window)
             first = next(m.id for m in self.desk.study.label_maps(1) if m.name == "First")
-            self.desk.viewing.choose_map(first)
+            self.desk.viewing.maps.choose(first)
             self.settle(self.window)
-            self.labels = self.desk.viewing.labels
+            self.labels = self.desk.viewing.maps.labels
             self.desk.viewing.set_stage("Outline")
             self.desk.hand.set_tool("brush")
             self.desk.hand.choose_label(1)
@@ -187,7 +187,7 @@ class InterruptedTest(StrokeCase):
 class StaleWorkTest(StrokeCase):
     def test_slow_work_then_another_image_then_undo(self):
         """What a worker found for a state that is no more is worked out anew, never applied."""
-        self.desk.session.run("grow", {"image": 1, "labels": self.desk.viewing.map.id, **GROW})
+        self.desk.session.run("grow", {"image": 1, "labels": self.desk.viewing.maps.map.id, **GROW})
         self.settle(self.window)
         ball = self.labels.table.named("Ball").number
         self.assertEqual(int(self.labels.counts[ball]), TRUTH)
@@ -202,7 +202,7 @@ class StaleWorkTest(StrokeCase):
 
         object.__setattr__(find_operation("threshold"), "function", dawdle)
         self.addCleanup(object.__setattr__, find_operation("threshold"), "function", operation)
-        given = {"image": 1, "labels": self.desk.viewing.map.id, "label": "Other", "low": -1.0, "high": 400.0}
+        given = {"image": 1, "labels": self.desk.viewing.maps.map.id, "label": "Other", "low": -1.0, "high": 400.0}
         self.desk.session.run("threshold", given)
         pause(100)
         other = next(r.id for r in self.desk.study.records() if r.id != 1)

@@ -124,10 +124,10 @@ class InterleavedTest(DeskCase):
         QTest.mouseClick(first, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, middle + QPoint(40, 0))
         self.settle(self.window)
         self.assertEqual(self.viewing.record.name, "One")
-        self.assertEqual(int(self.viewing.labels.counts[1]), painted)
+        self.assertEqual(int(self.viewing.maps.labels.counts[1]), painted)
         self.desk.session.undo()
         self.settle(self.window)
-        self.assertEqual(int(self.viewing.labels.counts[1]), 0)
+        self.assertEqual(int(self.viewing.maps.labels.counts[1]), 0)
         self.assertTrue(second.isVisible())
 
     def test_changed_quickly_again_and_again(self):

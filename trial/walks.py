@@ -95,10 +95,11 @@ class Walk:
             labels = self.study.label_map(key)
             counts = np.bincount(labels.kji.ravel(), minlength=labels.counts.size)
             require(bool(np.array_equal(counts, labels.counts)), "the counts are wrong")
-        hand, shown = self.study.in_hand(self.image), self.desk.viewing.map
+        hand, shown = self.study.in_hand(self.image), self.desk.viewing.maps.map
         require((None if shown is None else shown.id) == hand, "another map is shown than the one in hand")
         require(shown is None or self.group.choice.currentText() == shown.name, "the list shows another map")
-        require(shown is None or self.desk.viewing.labels is self.study.label_map(shown.id), "two objects of one map")
+        seen = self.desk.viewing.maps.labels
+        require(shown is None or seen is self.study.label_map(shown.id), "two objects of one map")
 
     # what the hand does
 
@@ -110,7 +111,7 @@ class Walk:
         from PySide6.QtWidgets import QApplication
 
         viewing, rng = self.desk.viewing, self.rng
-        if viewing.labels is None or not viewing.ready:
+        if viewing.maps.labels is None or not viewing.ready:
             self.settle()
         if self.desk.hand.label is None:
             self.desk.run_now("add-label", {"label": LABEL})
@@ -167,7 +168,7 @@ class Walk:
         self.group.make(self._name())
 
     def copy(self) -> None:
-        current = self.desk.viewing.map
+        current = self.desk.viewing.maps.map
         if current is not None:
             self.group.make(self._name(), current.id)
 
@@ -182,7 +183,7 @@ class Walk:
             self.desk.session.run("choose-labels", {"labels": self.rng.choice(maps).id})
 
     def take_off(self) -> None:
-        current = self.desk.viewing.map
+        current = self.desk.viewing.maps.map
         if current is not None and self.rng.random() < 0.5:
             self.desk.session.run("take-off", {"thing": current.id})
 
@@ -207,7 +208,7 @@ class Walk:
         self.desk.session.redo()
 
     def rename(self) -> None:
-        current = self.desk.viewing.map
+        current = self.desk.viewing.maps.map
         if current is not None:
             self.desk.session.run("rename", {"thing": current.id, "name": self._name()})
 

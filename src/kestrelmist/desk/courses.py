@@ -41,7 +41,7 @@ class Courses(CurveKeeping):
         self._asked = 0
         self._soon = QTimer(self, singleShot=True, interval=0)
         self._soon.timeout.connect(self._course)
-        for signal in (viewing.crosshair_moved, viewing.lead_ready, viewing.labels_changed, hand.label_chosen):
+        for signal in (viewing.crosshair_moved, viewing.lead_ready, viewing.maps.changed, hand.label_chosen):
             signal.connect(self._soon.start)
         viewing.lead_changed.connect(self._other)
         viewing.session.things_changed.connect(lambda _: self.changed.emit())
@@ -100,9 +100,9 @@ class Courses(CurveKeeping):
 
     def _course(self) -> None:
         viewing = self.viewing
-        if not self.watched or not viewing.ready or viewing.series is None or viewing.labels is None:
+        if not self.watched or not viewing.ready or viewing.series is None or viewing.maps.labels is None:
             return
-        series, labels = viewing.series, viewing.labels
+        series, labels = viewing.series, viewing.maps.labels
         try:
             others, timeline = others_of(series, viewing.place), self._timeline
             if timeline is None or timeline.image is not series or timeline.others != others:

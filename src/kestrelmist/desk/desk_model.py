@@ -105,7 +105,7 @@ class Desk(QObject):
     def run_now(self, name: str, settings: dict[str, Any]) -> bool:
         """Run an operation that takes no time on what leads, at once; returns whether it was kept. A label that is new
         is chosen; locking or colouring another one leaves the choice as it is."""
-        label, labels = settings.get("label"), self.viewing.labels
+        label, labels = settings.get("label"), self.viewing.maps.labels
         there = isinstance(label, str) and labels is not None and labels.table.has_name(label)
         kept = self.session.run_now(name, settings, self.lead)
         if kept and not there:
@@ -113,7 +113,7 @@ class Desk(QObject):
         return kept
 
     def _ran(self, settings: dict[str, Any], kept: Any, done) -> None:
-        labels = self.viewing.labels
+        labels = self.viewing.maps.labels
         name = settings.get("label")
         if isinstance(name, str) and labels is not None and labels.table.has_name(name):
             self.hand.choose_label(labels.table.named(name).number)
@@ -139,8 +139,8 @@ class Desk(QObject):
             "stage": viewing.stage,
             "arrangement": viewing.arrangement.as_dict(),
             "label": hand.label_number,
-            "map_looks": {str(k): asdict(v) for k, v in viewing.map_looks.items()},
-            "show_others": viewing.show_others,
+            "map_looks": {str(k): asdict(v) for k, v in viewing.maps.looks.items()},
+            "show_others": viewing.maps.others_shown,
             "comparison": asdict(self.layers.comparison),
             "stacks": {str(k): v.as_list() for k, v in viewing.stacks.items()},
             "places": {str(k): list(v) for k, v in viewing.places.items()},
@@ -194,7 +194,7 @@ class Desk(QObject):
         label = view.get("label")
 
         def choose() -> None:
-            if viewing.labels is not None and label in viewing.labels.table:
+            if viewing.maps.labels is not None and label in viewing.maps.labels.table:
                 hand.choose_label(label)
 
         wanted = self._first_image(view)
@@ -225,12 +225,12 @@ def _restore_looks(viewing: Viewing, view: dict) -> None:
             facts = dict(zip(("low", "high", "colour_map", "smooth"), look))
             viewing.stacks[key] = Stack((Layer(key, look=restored(ImageLook, facts)),))
     if "label_look" in view:  # as older studies kept it: one for all
-        viewing.map_looks[0] = restored(LabelLook, view["label_look"])
+        viewing.maps.looks[0] = restored(LabelLook, view["label_look"])
     fill = view.get("fill")
     if isinstance(fill, list) and len(fill) == 2:
-        viewing.map_looks[0] = restored(LabelLook, {"fill": fill[0], "edges": fill[1]})
+        viewing.maps.looks[0] = restored(LabelLook, {"fill": fill[0], "edges": fill[1]})
     for key, look in _entries(view, "map_looks"):
-        viewing.map_looks[key] = restored(LabelLook, look)
+        viewing.maps.looks[key] = restored(LabelLook, look)
     arrangement = restored(Arrangement, view.get("arrangement"))
     if sorted(arrangement.order) == sorted(Arrangement().order):
         there = {record.id for record in viewing.study.records()}
@@ -239,7 +239,7 @@ def _restore_looks(viewing: Viewing, view: dict) -> None:
         viewing.arrangement = replace(arrangement, beside=beside if 2 <= len(beside) <= 4 else (), follow=follow)
     if "left_on_left" in view:
         viewing.arrange(left_on_left=bool(view["left_on_left"]))
-    viewing.show_others = bool(view.get("show_others", False))
+    viewing.maps.others_shown = bool(view.get("show_others", False))
 
 
 def study_folder_of(places: list[Path]) -> Path | None:

@@ -182,12 +182,8 @@ class Drawer(QWidget):
         self.setFixedHeight(HIGH if facts else MIDDLE if curves else LOW)
         self.copy.setVisible(page == "logbook")
         self.show()
-        if page == "logbook":
-            self.fill_logbook()
-        elif page == "subjects":
-            self.subjects.fill()
-        elif page == "marks":
-            self.marks.fill()
+        fills = {"logbook": self.fill_logbook, "subjects": self.subjects.fill, "marks": self.marks.fill}
+        fills.get(page, lambda: None)()
 
     # tables
 

@@ -72,8 +72,8 @@ class Hand(QObject):
         self.session.end_gesture = self.end_gesture
         viewing.lead_changed.connect(self._other_lead)
         viewing.lead_ready.connect(self._ready)
-        viewing.labels_chosen.connect(self._labels)
-        viewing.labels_changed.connect(self._labels)
+        viewing.maps.chosen.connect(self._labels)
+        viewing.maps.changed.connect(self._labels)
 
     @property
     def settings(self) -> ToolSettings:
@@ -83,19 +83,19 @@ class Hand(QObject):
     @property
     def label(self) -> Label | None:
         """The label that tools work on."""
-        labels = self.viewing.labels
+        labels = self.viewing.maps.labels
         return labels.table.get(self.label_number) if labels and self.label_number else None
 
     def require_label(self) -> Label:
         """The label that a tool is to change; raises Trouble when there is none, or it may not be changed now."""
         self.session.study.catalogue.require_writable()
         self.session.require_labels_free()
-        if self.viewing.opening:
+        if self.viewing.maps.opening:
             raise Trouble("The label map is still being opened", "wait a moment")
         if self.label is None:
             raise Trouble("There is no label to work on", "make one with “New label”")
-        assert self.viewing.labels is not None
-        self.viewing.labels.require_unlocked(self.label)
+        assert self.viewing.maps.labels is not None
+        self.viewing.maps.labels.require_unlocked(self.label)
         return self.label
 
     # gestures
@@ -167,7 +167,7 @@ class Hand(QObject):
         self.settings_changed.emit()
 
     def _labels(self) -> None:
-        table = self.viewing.labels.table if self.viewing.labels else ()
+        table = self.viewing.maps.labels.table if self.viewing.maps.labels else ()
         if self.label_number is not None and self.label_number not in table:
             self.label_number = None
         if self.label_number is None:

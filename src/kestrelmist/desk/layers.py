@@ -79,10 +79,10 @@ class Layers(QObject):
         """Label maps that say something of a place: those of the lead image that are drawn, and of what lies over it,
         when they are in memory."""
         viewing, found = self.viewing, []
-        if viewing.labels is not None and viewing.map is not None:
-            found.append((viewing.map.name, viewing.labels))
-        names = {record.id: record.name for record in viewing.other_maps()}
-        found += [(names[key], labels) for key, labels in viewing.shown_others() if key in names]
+        if viewing.maps.labels is not None and viewing.maps.map is not None:
+            found.append((viewing.maps.map.name, viewing.maps.labels))
+        names = {record.id: record.name for record in viewing.maps.others()}
+        found += [(names[key], labels) for key, labels in viewing.maps.seen_others() if key in names]
         for row in self.rows:
             if not row.leads and row.record.id in self._maps:
                 found.append((f"Labels on {row.record.name}", self._maps[row.record.id]))
@@ -219,7 +219,7 @@ class Layers(QObject):
                 if isinstance(one.look, ImageLook):
                     images.append(Layer(thing, look=one.look, opacity=one.opacity))
                 else:
-                    viewing.map_looks[thing] = one.look
+                    viewing.maps.looks[thing] = one.look
                 if places.get(thing):
                     viewing.places[thing] = places[thing]
             viewing.stacks[stack.things[0]] = Stack(tuple(images))

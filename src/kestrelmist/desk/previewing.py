@@ -101,7 +101,7 @@ class Previewing(QObject):
 
     def laid_over(self, parts: Parts, view: View) -> Parts:
         """What a pane shows of the image that leads, with the preview where that holds for all that is seen."""
-        shown, record, labels = self.shown, self.viewing.record, self.viewing.label_look
+        shown, record, labels = self.shown, self.viewing.record, self.viewing.maps.look
         if shown is None or record is None or record.id != shown.of:
             return parts
         box = box_in_view(view, record.grid)
@@ -133,7 +133,7 @@ class Previewing(QObject):
             return str(trouble)
         if given is None:
             return None
-        labels, operation = viewing.labels, form.operation
+        labels, operation = viewing.maps.labels, form.operation
         uses_labels = operation.on_lead is not None and labels is not None
         painted = (id(labels), int(labels.revision.sum())) if uses_labels and labels is not None else ()
         seen = box_to_try(view, record.grid, reach_of(operation, record.grid, given))

@@ -69,8 +69,8 @@ class Readout(QWidget):
         viewing = self.viewing
         for signal in (
             viewing.crosshair_moved,
-            viewing.labels_changed,
-            viewing.labels_chosen,
+            viewing.maps.changed,
+            viewing.maps.chosen,
             viewing.lead_changed,
             viewing.lead_ready,
             viewing.arrangement_changed,
@@ -90,7 +90,7 @@ class Readout(QWidget):
         sides = SIDES[self.viewing.left_on_left]
         self._sides = sides if known else ("Sides unknown",) * len(sides)
         self.side.setEnabled(known)
-        if record is None or not viewing.ready or viewing.image is None or viewing.labels is None:
+        if record is None or not viewing.ready or viewing.image is None or viewing.maps.labels is None:
             for field in self.fields.values():
                 field.setText("–")
             self._scale = ("",) * 3
@@ -109,8 +109,8 @@ class Readout(QWidget):
         else:
             self.fields["Voxel"].setText(" ".join(f"{v:3d}" for v in voxel))
             self.fields["Value"].setText(self._value(viewing.image, world))
-            number = viewing.labels.at(world)
-            label = viewing.labels.table.get(number) if number else None
+            number = viewing.maps.labels.at(world)
+            label = viewing.maps.labels.table.get(number) if number else None
             self.fields["Label"].setText(f"{label.number} {label.name}" if label else "none")
         self._scale = _scale(record)
         self._fit()

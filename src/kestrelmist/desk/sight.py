@@ -79,7 +79,7 @@ class Sight(QObject):
 
     @property
     def labels(self) -> LabelMap | None:
-        return self.viewing.labels if self.leads else self._labels
+        return self.viewing.maps.labels if self.leads else self._labels
 
     @property
     def ready(self) -> bool:
@@ -110,7 +110,7 @@ class Sight(QObject):
         if self.leads:
             look = self.viewing.look
             lower = self.viewing.drawn_image(replace(look, tint=tint) if look is not None and tint else look)
-            return Parts(lower, self.layers.drawn(), self.comparison, self.viewing.drawn_labels())
+            return Parts(lower, self.layers.drawn(), self.comparison, self.viewing.maps.drawn())
         if self._image is None:
             return Parts()
         assert self.key is not None
@@ -125,7 +125,7 @@ class Sight(QObject):
         ]
         labels = []
         if self._labels is not None:
-            look = self.viewing.map_looks.get(self.viewing.study.maps.key_of(self._labels) or 0, LabelLook())
+            look = self.viewing.maps.looks.get(self.viewing.study.maps.key_of(self._labels) or 0, LabelLook())
             labels.append(Drawn(self._labels, look))
         return Parts(lower, upper, self.comparison, labels)
 

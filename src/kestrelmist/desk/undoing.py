@@ -63,7 +63,7 @@ class Undoing(QObject):
         for lead, stack in self.viewing.stacks.items():
             for layer in stack.layers:
                 found["layer", lead, layer.thing] = (layer.look, layer.opacity, layer.shown)
-        return found | {("map", key): look for key, look in self.viewing.map_looks.items()}
+        return found | {("map", key): look for key, look in self.viewing.maps.looks.items()}
 
     def _take_in_new(self) -> None:
         """What has been laid out since has the look that it came with."""
@@ -166,7 +166,7 @@ class Undoing(QObject):
             if isinstance(how, Comparison):
                 self.layers.comparison = how
             elif isinstance(how, LabelLook):
-                viewing.map_looks[key[1]] = how
+                viewing.maps.looks[key[1]] = how
             elif key[1] in viewing.stacks:
                 _, lead, thing = key
                 look, opacity, shown = how

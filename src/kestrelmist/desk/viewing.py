@@ -11,20 +11,18 @@ from PySide6.QtCore import QObject, Signal
 from ..core.digits import decimals_of
 from ..core.errors import Trouble
 from ..core.image import Image
-from ..core.labels import LabelMap
 from ..scene.first_look import first_look
-from ..scene.layer import Arrangement, ImageLook, LabelLook, Layer, Stack
+from ..scene.layer import Arrangement, ImageLook, Layer, Stack
 from ..scene.layer_type import Drawn
 from ..scene.tiles import BASE
 from ..scene.view import View
 from ..study.inputs import NOTHING, Lead
-from ..study.items import ImageRecord, Record
+from ..study.items import ImageRecord
+from .seen_maps import SeenMaps
 from .session import Session
 
 MOST_SHOWN = 1 << 30
 """Bytes of one volume on the screen; of larger pictures a coarser level is shown."""
-OTHERS = LabelLook(0.0, True)
-"""How label maps that are not in hand are shown: by their edges."""
 
 
 class Viewing(QObject):
@@ -34,10 +32,6 @@ class Viewing(QObject):
     """Another image leads, or none; its values may still be on disk."""
     lead_ready = Signal()
     """Values and labels of the lead image are in memory; or another volume of it is, or it lies elsewhere now."""
-    labels_changed = Signal()
-    """Voxels or names in the label map in hand have changed."""
-    labels_chosen = Signal()
-    """Another label map of the lead image is in hand, or the list of them has changed."""
     crosshair_moved = Signal()
     place_changed = Signal()
     """Another place along the axes of a series is wanted."""
@@ -54,26 +48,20 @@ class Viewing(QObject):
         self.series: Image | None = None
         self.image: Image | None = None
         self.place: tuple[int, ...] = ()
-        self.labels: LabelMap | None = None
-        self.map: Record | None = None
-        """The label map in hand; None while there is none yet."""
         self.crosshair = np.zeros(3)
         self.stage = "Gather"
         self.arrangement = Arrangement()
         self.lead_view: Callable[[], View | None] = lambda: None
         """What the lead pane shows at present."""
-        self.map_looks: dict[int, LabelLook] = {}
         self.channels: tuple[Image, ...] = ()
         """Of a picture with channels: each of them at the present place, when they are shown together."""
-        self.show_others = False
         self.stacks: dict[int, Stack] = {}
         self.places: dict[int, tuple[int, ...]] = {}
-        self._others: list[tuple[int, LabelMap]] = []
         self._before: int | None = None
-        self.opening = False
-        """Whether another label map has been taken in hand and is still being opened."""
         session.things_changed.connect(self._follow)
-        session.hand_changed.connect(self._follow_hand)
+        self.maps = SeenMaps(session, self.leads)
+        """The label maps of the lead image."""
+        self.maps.looks_changed.connect(self.looks_changed)
 
     # what is shown
 
@@ -83,17 +71,9 @@ class Viewing(QObject):
         if self.record is None:
             return Stack()
         stack = self.stacks.get(self.record.id, Stack((Layer(self.record.id),)))
-        for other in self.other_maps():
-            look = self.map_looks.get(other.id, OTHERS)
-            stack = stack.with_layer(Layer(other.id, look=look, shown=self.show_others))
-        key = self.map.id if self.map is not None else -self.record.id
-        return stack.with_layer(Layer(key, look=self.label_look))
-
-    @property
-    def label_look(self) -> LabelLook:
-        """How the label map in hand is shown; that of one that is not yet made is kept under 0."""
-        key = self.map.id if self.map is not None else 0
-        return self.map_looks.get(key, self.map_looks.get(0, LabelLook()))
+        for layer in self.maps.layers(self.record.id):
+            stack = stack.with_layer(layer)
+        return stack
 
     @property
     def look(self) -> ImageLook | None:
@@ -111,13 +91,6 @@ class Viewing(QObject):
         opacity = layer.opacity if layer is not None else 1.0
         return [Drawn(self.image, wanted, opacity, self.channels)]
 
-    def drawn_labels(self) -> list[Drawn]:
-        """The label maps of the lead image as they are drawn, the one in hand on top."""
-        others = []
-        if self.show_others:
-            others = [Drawn(m, self.map_looks.get(key, OTHERS)) for key, m in self._others]
-        return [*others, *([Drawn(self.labels, self.label_look)] if self.labels is not None else [])]
-
     @property
     def ready(self) -> bool:
         """Whether the lead image's values are in memory."""
@@ -125,34 +98,19 @@ class Viewing(QObject):
             not self.session.closed
             and self.image is not None
             and self.image.in_memory
-            and self.labels is not None
+            and self.maps.labels is not None
             and self.look is not None
         )
 
     @property
     def lead(self) -> Lead:
         """What leads, with the volume and the label map that are looked at, as operations are given it."""
-        key, of_it = (None if r is None else r.id for r in (self.record, self.map))
+        key, of_it = (None if r is None else r.id for r in (self.record, self.maps.map))
         return NOTHING if key is None else Lead(key, tuple(n + 1 for n in self.place or ()), of_it)
 
     def leads(self, key: int) -> bool:
         """Whether the image with this id leads; its record is a new one after each change."""
         return self.record is not None and self.record.id == key
-
-    def other_maps(self) -> list[Record]:
-        """Label maps of the lead image that are not in hand."""
-        if self.record is None:
-            return []
-        return [m for m in self.study.label_maps(self.record.id) if self.map is None or m.id != self.map.id]
-
-    def shown_others(self) -> list[tuple[int, LabelMap]]:
-        """Label maps that are not in hand and are seen, with their ids."""
-        return list(self._others) if self.show_others else []
-
-    def shown_maps(self) -> list[tuple[int, LabelMap]]:
-        """Label maps that are seen, with their ids; the one in hand last."""
-        own = [(self.map.id, self.labels)] if self.map is not None and self.labels is not None else []
-        return self.shown_others() + own
 
     # choosing
 
@@ -170,8 +128,8 @@ class Viewing(QObject):
         place = place if len(place) == len(record.axes) else (0,) * len(record.axes)
         shown_image = image.frame(place).for_showing(MOST_SHOWN, BASE)
         self.record, self.series, self.image, self.place = record, image, shown_image, place
-        self.labels, self.map, self._others, self.channels = None, None, [], ()
-        self.opening = False
+        self.channels = ()
+        self.maps.empty(record.id)
         self.lead_changed.emit()
 
         def read(progress):
@@ -189,11 +147,10 @@ class Viewing(QObject):
                 self.stacks[record.id] = Stack((Layer(record.id, look=look),))
             if record.grid.nearest_voxel(self.crosshair) is None:
                 self.crosshair = record.grid.to_world(np.array(record.grid.shape) // 2)
-            self._take_labels(labels)
+            self.maps.take(labels)
             self.lead_ready.emit()
-            self.labels_chosen.emit()
-            if self.study.in_hand(record.id) != (None if self.map is None else self.map.id):
-                self._follow_hand(record.id)  # chosen while this one was read
+            self.maps.chosen.emit()
+            self.maps.catch_up()
             self.crosshair_moved.emit()
             if done:
                 done()
@@ -212,15 +169,10 @@ class Viewing(QObject):
         if record is not None and not record.removed:
             self.show_image(record.id)
 
-    def _take_labels(self, labels: LabelMap) -> None:
-        self.labels = labels
-        key = self.study.maps.key_of(labels)
-        self.map = None if key is None else self.study.items.get(key)
-
     def clear(self) -> None:
         """Nothing leads."""
-        self.record = self.image = self.series = self.labels = self.map = None
-        self._others = []
+        self.record = self.image = self.series = None
+        self.maps.empty(None)
         self.lead_changed.emit()
 
     def go_along(self, axis: int, n: int) -> None:
@@ -251,37 +203,6 @@ class Viewing(QObject):
         else:
             self.session.work.start(f"Reading {record.name}", read, put, lane="view", loud=False)
 
-    # label maps
-
-    def choose_map(self, key: int) -> None:
-        """Take another label map of the lead image in hand."""
-        self.session.guarded(lambda: self.study.maps.take_in_hand(key))
-
-    def set_show_others(self, on: bool) -> None:
-        """Whether the other label maps of the lead image are seen as edges."""
-        self.show_others = on
-        self._read_others()
-        self.looks_changed.emit()
-
-    def _read_others(self) -> None:
-        record, wanted = self.record, [m.id for m in self.other_maps()] if self.show_others else []
-        if record is None or not wanted:
-            self._others = []
-            return
-
-        def shown(maps) -> None:
-            if self.leads(record.id):
-                self._others = maps
-                self.looks_changed.emit()
-
-        self.session.work.start(
-            "Opening labels",
-            lambda progress: [(k, self.study.label_map(k)) for k in wanted],
-            shown,
-            lane="view",
-            loud=False,
-        )
-
     def _follow(self, items: tuple[int, ...]) -> None:
         """The study has changed: what is shown follows."""
         record = self.record
@@ -303,47 +224,7 @@ class Viewing(QObject):
             else:
                 self.show_image(record.id)
                 return
-        if self.labels is None:
-            return
-        maps = [m.id for m in self.study.label_maps(record.id)]
-        known = None if self.map is None else self.map.id
-        if any(item in items for item in maps) or (known is not None and known in items):
-            self._follow_hand(record.id)
-
-    def _follow_hand(self, image: int) -> None:
-        """Show the label map that is in hand: at once when it is in memory; else a worker opens it, and tools that
-        would draw on the one still shown wait."""
-        if not self.leads(image) or self.labels is None:
-            return
-        wanted = self.study.in_hand(image)
-        there = self.study.maps.blank(image) if wanted is None else self.study.maps.in_memory(wanted)
-        if there is not None:
-            self._show_labels(there)
-            return
-        self.opening = True
-
-        def shown(labels: LabelMap) -> None:
-            if self.leads(image) and self.study.in_hand(image) == wanted:  # else a later one is on its way
-                self._show_labels(labels)
-
-        def failed(error: BaseException) -> None:
-            self.opening = False
-            self.session.trouble.emit(str(error))
-            if self.map is not None and self.leads(image):
-                self.choose_map(self.map.id)  # the one that is shown is in hand again
-
-        def read(_) -> LabelMap:
-            assert wanted is not None
-            return self.study.label_map(wanted)
-
-        self.session.work.start("Opening labels", read, shown, failed, "view", loud=False)
-
-    def _show_labels(self, labels: LabelMap) -> None:
-        self.opening = False
-        self._take_labels(labels)
-        self._read_others()
-        self.labels_chosen.emit()
-        self.labels_changed.emit()
+        self.maps.follow(items)
 
     # moving
 
@@ -385,11 +266,6 @@ class Viewing(QObject):
             stack = self.stacks[self.record.id]
             self.stacks[self.record.id] = stack.changed(self.record.id, look=replace(look, **changes))
             self.looks_changed.emit()
-
-    def set_label_look(self, **changes) -> None:
-        key = self.map.id if self.map is not None else 0
-        self.map_looks[key] = replace(self.label_look, **changes)
-        self.looks_changed.emit()
 
     @property
     def left_on_left(self) -> bool:

@@ -62,7 +62,7 @@ def corners_of(shape: str, points: np.ndarray) -> np.ndarray:
     "measure",
     "Add a mark",
     name="add-mark",
-    keywords="point landmark line polygon rectangle ellipse annotation region of interest roi draw contour fiducial",
+    keywords="point landmark line polygon rectangle ellipse annotation draw contour fiducial",
     called={"points": "Points", "class_": "Class", "across": "Width of a section"},
     rare="text colour across notes",
     group="Marks",

@@ -29,7 +29,7 @@ PATIENCE = 600.0
     "report",
     "Picture of the solid view",
     name="solid-picture",
-    keywords="3d three-dimensional surface rendering mesh volume rendering screenshot labels scene",
+    keywords="3d three-dimensional surface rendering mesh screenshot labels scene",
     called={
         "others": "More label maps",
         "turn": "Turned by",

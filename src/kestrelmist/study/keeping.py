@@ -109,8 +109,8 @@ class _Keeping:
         self.taken: list[tuple[Prepared, int, Any]] = []
         self.known: list[tuple[Prepared, Record]] = []
         self.entry = 0
-        self.edited: list[tuple[str, int, Given]] = []
-        """The kind, id and input of what is edited, which may have been made for it."""
+        self.born: list[tuple[str, int, Given]] = []
+        """The kind, id and input of what was made for an edit."""
 
     def kept(self, into: int = 0) -> dict[str, Any]:
         task = self.task
@@ -133,7 +133,7 @@ class _Keeping:
                 folder = self.study.folder / store_for(prepared.kind).folder / str(key)
                 shutil.rmtree(folder, ignore_errors=True)
                 store_for(prepared.kind).forget(self.study, key)
-            for kind, key, target in self.edited:
+            for kind, key, target in self.born:
                 store_for(kind).not_kept(self.study, key, target)
             raise
         for _, key, value in self.taken:
@@ -262,8 +262,9 @@ class _Keeping:
         target = self.task.of(self.task.about.changed_by(result.kind))
         assert target is not None
         kind = result.kind.alters
-        key, revision = store_for(kind).for_edit(self.study, db, target)
-        self.edited.append((kind, key, target))
+        key, revision, made = store_for(kind).for_edit(self.study, db, target)
+        if made:
+            self.born.append((kind, key, target))
         self.changes.append(store_for(kind).change(self.study, key, edit, revision))
         record = self.study.items.get(key)
         assert record is not None

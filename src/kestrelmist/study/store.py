@@ -15,7 +15,7 @@ import tempfile
 from abc import ABC, abstractmethod
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from ..core.class_table import ClassTable
 from ..core.errors import Trouble
@@ -67,6 +67,14 @@ class Prepared:
             other.drop()
 
 
+class ForEdit(NamedTuple):
+    """The row that an edit is of, the revision that it fits (None for any), and whether the row was made for it."""
+
+    key: int
+    revision: int | None
+    made: bool = False
+
+
 class Store(ABC):
     """How one kind of thing is kept."""
 
@@ -100,9 +108,8 @@ class Store(ABC):
         """Of a kind that edits change: a thing with nothing in it, on an image or its row."""
         raise Trouble(f"A {self.kind} cannot be made out of nothing", "name one")
 
-    def for_edit(self, study: OpenStudy, db: sqlite3.Connection, target: Given) -> tuple[int, int | None]:
-        """The row that an edit is of, made when it is still to be; and the revision that the edit fits, None for
-        any."""
+    def for_edit(self, study: OpenStudy, db: sqlite3.Connection, target: Given) -> ForEdit:
+        """The row that an edit is of, made when it is still to be."""
         raise Trouble(f"A {self.kind} is not edited", "name something that is")
 
     def born(self, study: OpenStudy, target: Given) -> int | None:
@@ -110,7 +117,7 @@ class Store(ABC):
         return None
 
     def not_kept(self, study: OpenStudy, key: int, target: Given) -> None:
-        """The transaction of an edit has failed: what `for_edit` made is not there."""
+        """The transaction of an edit has failed: the row that `for_edit` made is not there."""
         return
 
     def change(self, study: OpenStudy, key: int, edit: Any, revision: int | None) -> Change:

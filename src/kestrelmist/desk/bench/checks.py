@@ -56,10 +56,10 @@ class ChecksList(QWidget):
         self._soon.timeout.connect(self._run)
         viewing = desk.viewing
         for signal in (
-            viewing.labels_changed,
+            viewing.maps.changed,
             viewing.lead_changed,
             viewing.lead_ready,
-            viewing.labels_chosen,
+            viewing.maps.chosen,
             viewing.stage_changed,
             desk.session.shelf_changed,
             desk.layers.changed,
@@ -81,7 +81,7 @@ class ChecksList(QWidget):
         if not viewing.ready or viewing.record is None or viewing.image is None:
             self.show_notices([])
             return
-        stage, image, labels, whole = viewing.stage.lower(), viewing.image, viewing.labels, viewing.series
+        stage, image, labels, whole = viewing.stage.lower(), viewing.image, viewing.maps.labels, viewing.series
         records, record = self.desk.study.records(), viewing.record.id
         over = [row.record for row in self.desk.layers.rows if not row.leads]
 

@@ -141,7 +141,7 @@ class OperationForm(QWidget):
     def _along(self) -> QCheckBox | None:
         """Whether the labels of the image come along onto the new one; None where none is made, or there are no
         labels."""
-        labels, about = self.viewing.labels, self.operation
+        labels, about = self.viewing.maps.labels, self.operation
         makes = about.stage == "prepare" and not about.acts and any(r.kind.leads for r in about.results)
         if not makes or about.lead is None or labels is None or not labels.counts[1:].any():
             return None
@@ -237,7 +237,7 @@ class OperationForm(QWidget):
             self.preview.done(given)
         names = {p.name for p in self.operation.settings}
         form_memory.remember(self.desk.study, self.operation, self.kept, {n: v for n, v in given.items() if n in names})
-        source = self.viewing.map if self.along is not None and self.along.isChecked() else None
+        source = self.viewing.maps.map if self.along is not None and self.along.isChecked() else None
         first = self._numbered(given, 1) if others else given
         self.desk.run(self.operation.name, first, None if source is None else self._bring(source.id))
         lead = self.viewing.record.id if self.viewing.record is not None else None

@@ -174,7 +174,7 @@ def _as_text(value: Any) -> str:
 def _label(desk: Desk, p: Parameter) -> FormField:
     field = QComboBox()
     field.setEditable(True)
-    labels = desk.viewing.labels
+    labels = desk.viewing.maps.labels
     field.addItems([row.name for row in labels.table] if labels is not None else [])
     if isinstance(p.default, str):  # what it is called unless somebody chooses another
         field.setCurrentText(p.default)

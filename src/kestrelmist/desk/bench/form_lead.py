@@ -40,18 +40,18 @@ class LeadRows(QWidget):
         column.addWidget(self.make)
         rows.form.addRow(self)
         self._makes = bool(maker and open_operation)
-        for signal in (desk.viewing.lead_changed, desk.viewing.lead_ready, desk.viewing.labels_changed):
+        for signal in (desk.viewing.lead_changed, desk.viewing.lead_ready, desk.viewing.maps.changed):
             signal.connect(self._tell)
         self._tell()
 
     def _tell(self) -> None:
         viewing = self.desk.viewing
-        record, labels = viewing.record, viewing.map
+        record, labels = viewing.record, viewing.maps.map
         if self.of_lead is not None:
             self._put(self.of_lead, "nothing leads yet" if record is None else f"{record.name} of {record.subject}")
         lacking = ""
         if self.of_map is not None:
-            there = viewing.labels is not None and bool(len(viewing.labels.table))
+            there = viewing.maps.labels is not None and bool(len(viewing.maps.labels.table))
             if labels is not None:
                 self._put(self.of_map, labels.name)
             else:

@@ -75,8 +75,8 @@ class HerePanel(QWidget):
             viewing.crosshair_moved,
             viewing.looks_changed,
             viewing.lead_ready,
-            viewing.labels_chosen,
-            viewing.labels_changed,
+            viewing.maps.chosen,
+            viewing.maps.changed,
             desk.layers.changed,
         ):
             signal.connect(self.refresh)

@@ -59,12 +59,12 @@ class LabelsPanel(QWidget):
         column.addWidget(self.whole)
         viewing = self.viewing
         self.how.activated.connect(self._draw)
-        self.fill.valueChanged.connect(lambda v: viewing.set_label_look(fill=v / 100))
-        self.opacity.valueChanged.connect(lambda v: viewing.set_label_look(opacity=v / 100))
-        self.edges.toggled.connect(lambda on: viewing.set_label_look(edges=on))
-        self.width.valueChanged.connect(lambda v: viewing.set_label_look(edge_width=v))
+        self.fill.valueChanged.connect(lambda v: viewing.maps.set_look(fill=v / 100))
+        self.opacity.valueChanged.connect(lambda v: viewing.maps.set_look(opacity=v / 100))
+        self.edges.toggled.connect(lambda on: viewing.maps.set_look(edges=on))
+        self.width.valueChanged.connect(lambda v: viewing.maps.set_look(edge_width=v))
         self.only.toggled.connect(self._one)
-        for signal in (viewing.looks_changed, viewing.labels_chosen, viewing.lead_ready, desk.hand.label_chosen):
+        for signal in (viewing.looks_changed, viewing.maps.chosen, viewing.lead_ready, desk.hand.label_chosen):
             signal.connect(self._follow)
         more.toggled.connect(lambda on: self._follow())
         self._follow()
@@ -75,17 +75,17 @@ class LabelsPanel(QWidget):
     def _draw(self) -> None:
         data = self.how.currentData()
         if data is not None:
-            self.viewing.set_label_look(fill=data[0], edges=data[1])
+            self.viewing.maps.set_look(fill=data[0], edges=data[1])
 
     def _one(self, on: bool) -> None:
-        self.viewing.set_label_look(only=self.hand.label_number if on else None)
+        self.viewing.maps.set_look(only=self.hand.label_number if on else None)
 
     def _follow(self) -> None:
-        look = self.viewing.label_look
+        look = self.viewing.maps.look
         known = [data for _, data in LABEL_LOOKS]
         at = (look.fill, look.edges)
         if look.only is not None and self.hand.label_number not in (None, look.only):
-            self.viewing.set_label_look(only=self.hand.label_number)  # another one is in hand: that one is drawn
+            self.viewing.maps.set_look(only=self.hand.label_number)  # another one is in hand: that one is drawn
             return
         with quietly(self.how, self.fill, self.opacity, self.edges, self.width, self.only):
             if at in known:

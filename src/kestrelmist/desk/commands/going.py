@@ -73,7 +73,7 @@ def highest(part) -> None:
 )
 def label_centre(part) -> None:
     desk = part.desk
-    label, labels = desk.hand.label, desk.viewing.labels
+    label, labels = desk.hand.label, desk.viewing.maps.labels
     if label is None or labels is None or not labels.counts[label.number]:
         desk.session.trouble.emit("The label in hand is empty or there is none: choose one with voxels first.")
         return

@@ -66,7 +66,7 @@ def only_lead(window) -> None:
 
 @command("other-maps", "Other label maps as edges", "Layers", more="overlay compare", order=24)
 def other_maps(window) -> None:
-    window.viewing.set_show_others(not window.viewing.show_others)
+    window.viewing.maps.show_others(not window.viewing.maps.others_shown)
 
 
 @command("save-stack", "Save the stack on the table", "Layers", "Ctrl+S", more="layers keep name view", order=25)

@@ -55,7 +55,7 @@ class Canvas(QWidget):
         if sight.key is None:
             viewing.lead_changed.connect(self._other_image)
         viewing.crosshair_moved.connect(self._follow_slice)
-        for signal in (sight.changed, viewing.lead_ready, viewing.labels_changed, viewing.labels_chosen):
+        for signal in (sight.changed, viewing.lead_ready, viewing.maps.changed, viewing.maps.chosen):
             signal.connect(self._redraw)
         for signal in (
             viewing.crosshair_moved,

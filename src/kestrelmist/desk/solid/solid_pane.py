@@ -86,7 +86,7 @@ class SolidCanvas(QWidget):
         self._soon = QTimer(self, singleShot=True, interval=120)
         self._soon.timeout.connect(self._build)
         viewing = desk.viewing
-        for signal in (viewing.labels_changed, viewing.lead_changed, viewing.lead_ready, viewing.looks_changed):
+        for signal in (viewing.maps.changed, viewing.lead_changed, viewing.lead_ready, viewing.looks_changed):
             signal.connect(self._soon.start)
 
     @property
@@ -106,7 +106,7 @@ class SolidCanvas(QWidget):
         image = viewing.image.grey()
         bodies = [bodies_of_image(record.id, image, viewing.look)]
         things: dict[int | str, object] = {record.id: image}
-        for key, labels in viewing.shown_maps():
+        for key, labels in viewing.maps.seen():
             things[key] = labels
             bodies += bodies_of_labels(key, labels)
         return Solid(tuple(bodies), self.camera), things

@@ -13,7 +13,7 @@ def _start(event: ToolEvent) -> Gesture | None:
     except Trouble as trouble:
         desk.session.trouble.emit(str(trouble))
         return None
-    settings, labels = desk.hand.settings, desk.viewing.labels
+    settings, labels = desk.hand.settings, desk.viewing.maps.labels
     inside = labels is not None and labels.at(event.world) == label.number
     desk.run(
         "grow",

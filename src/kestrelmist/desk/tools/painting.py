@@ -22,7 +22,7 @@ class Painting(Gesture):
         hand, viewing = event.desk.hand, event.desk.viewing
         self.desk, self.erases = event.desk, erases
         self.label, self.settings = hand.require_label(), hand.settings
-        record, labels, image = viewing.record, viewing.labels, viewing.image
+        record, labels, image = viewing.record, viewing.maps.labels, viewing.image
         assert record is not None and labels is not None and image is not None
         self.record = record
         ranged = self.settings.only_in_range and not erases
@@ -39,7 +39,7 @@ class Painting(Gesture):
 
     def move(self, event: ToolEvent) -> None:
         if self.stroke.to(event.world):
-            self.desk.viewing.labels_changed.emit()
+            self.desk.viewing.maps.changed.emit()
 
     def finish(self) -> None:
         title = f"{tool_named('eraser' if self.erases else 'brush').title} “{self.label.name}”"
@@ -60,7 +60,7 @@ class Painting(Gesture):
         edit = self.stroke.finish()
         if not edit.empty:
             edit.reversed().apply(self.stroke.labels)
-            self.desk.viewing.labels_changed.emit()
+            self.desk.viewing.maps.changed.emit()
 
     def key(self, key: Qt.Key) -> bool:
         if key == Qt.Key.Key_Escape:

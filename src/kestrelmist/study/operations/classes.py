@@ -27,7 +27,7 @@ AnyMarks = Annotated[Record, Role("marks")]
 AnyLabelMap = Annotated[Record, Role("label map")]
 AsIs = LeftOut("as it is")
 COLOUR = re.compile(r"#[0-9A-Fa-f]{6}")
-WORDS = "classes categories ontology lookup table colour table label names legend atlas labels"
+WORDS = "classes categories ontology colour table label names legend atlas labels"
 
 
 @operation("outline", "Class table of labels", name="classes-of", keywords=WORDS, group="Classes")

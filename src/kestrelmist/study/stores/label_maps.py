@@ -30,7 +30,7 @@ from ..changes import Change, LabelChange
 from ..given import Given, still_to_be_made
 from ..items import Record
 from ..open_study import OpenStudy
-from ..store import STORES, Prepared, Store, side_folder
+from ..store import STORES, ForEdit, Prepared, Store, side_folder
 
 FILE_EVERY = 200
 """Changes after which the journal is folded into a file, to keep opening quick."""
@@ -72,25 +72,26 @@ class LabelStore(Store):
     def is_of_image(self, thing: LabelMap) -> bool:
         return True
 
-    def for_edit(self, study: OpenStudy, db: sqlite3.Connection, target: Given) -> tuple[int, int | None]:
+    def for_edit(self, study: OpenStudy, db: sqlite3.Connection, target: Given) -> ForEdit:
         if target.item is not None:
-            return target.item, int(target.thing.hash.rpartition("@")[2])
+            return ForEdit(target.item, int(target.thing.hash.rpartition("@")[2]))
         assert target.of is not None and target.blank is not None
         maps, labels = study.maps, target.blank
         born = maps.born(labels)
         if born is not None:
-            return born, 0  # the state that was worked on: nothing was drawn on it
+            return ForEdit(born, 0)  # the state that was worked on: nothing was drawn on it
         key = maps.make(db, target.of, target.thing.name)
         if maps.key_of(labels) is None and not labels.table:  # else what was drawn on it has gone since, and it too
             maps.become(labels, key)
-        return key, None
+            return ForEdit(key, None, made=True)
+        return ForEdit(key, None)
 
     def born(self, study: OpenStudy, target: Given) -> int | None:
         return None if target.blank is None else study.maps.born(target.blank)
 
     def not_kept(self, study: OpenStudy, key: int, target: Given) -> None:
-        if target.item is None and target.of is not None and study.maps.key_of(target.blank) == key:
-            study.maps.unmake(target.of, key, target.blank)
+        assert target.of is not None
+        study.maps.unmake(target.of, key, target.blank)
 
     def change(self, study: OpenStudy, key: int, edit: LabelEdit, revision: int | None) -> Change:
         return LabelChange(key, edit, revision)

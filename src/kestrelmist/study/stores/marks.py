@@ -19,7 +19,7 @@ from ..changes import CHANGES, Change, ItemChange
 from ..given import Given, still_to_be_made
 from ..items import Record
 from ..open_study import OpenStudy
-from ..store import STORES, Prepared, Store, side_folder
+from ..store import STORES, ForEdit, Prepared, Store, side_folder
 
 FILE_EVERY = 200
 """Changes after which the journal is folded into a file, to keep opening quick."""
@@ -66,12 +66,12 @@ class MarkStore(Store):
             facts |= {"space": owner.space.as_dict(), "body.first_space": owner.space.as_dict()}
         return facts
 
-    def for_edit(self, study: OpenStudy, db: sqlite3.Connection, target: Given) -> tuple[int, int | None]:
+    def for_edit(self, study: OpenStudy, db: sqlite3.Connection, target: Given) -> ForEdit:
         if target.item is not None:
-            return target.item, int(target.thing.hash.rpartition("@")[2])
+            return ForEdit(target.item, int(target.thing.hash.rpartition("@")[2]))
         assert target.of is not None
         key = study.marks.in_hand(target.of)  # others may have drawn the first ones meanwhile
-        return (study.marks.make(db, target.of, target.thing.name), None) if key is None else (key, None)
+        return ForEdit(study.marks.make(db, target.of, target.thing.name) if key is None else key, None)
 
     def born(self, study: OpenStudy, target: Given) -> int | None:
         return None if target.of is None else study.marks.in_hand(target.of)

@@ -78,7 +78,7 @@ register(
         sized=sized,
         icon="ellipse",
         order=25,
-        more="circle oval region of interest roi area",
+        more="circle oval area",
         hint="Drag from corner to corner of the box round it; drag its ends to change it. Shift makes a circle.",
     )
 )

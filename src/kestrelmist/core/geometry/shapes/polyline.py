@@ -37,7 +37,7 @@ register(
         closed=True,
         icon="polygon",
         order=23,
-        more="region of interest roi area contour outline closed",
+        more="area contour outline closed",
         hint="Click for each corner; Enter or a double click closes it, Backspace takes the last corner back.",
     )
 )

@@ -86,7 +86,7 @@ register(
         sized=sized,
         icon="rectangle",
         order=24,
-        more="box region of interest roi area square",
+        more="box area square",
         hint="Drag from corner to corner; drag corners and sides to change it. Shift makes a square.",
     )
 )

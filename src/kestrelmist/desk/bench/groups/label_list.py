@@ -77,10 +77,10 @@ class LabelRow(QWidget):
 
     @property
     def label(self) -> Label:
-        return self.viewing.labels.table[self.number]
+        return self.viewing.maps.labels.table[self.number]
 
     def refresh(self) -> None:
-        label, labels = self.label, self.viewing.labels
+        label, labels = self.label, self.viewing.maps.labels
         chosen = self.hand.label_number == self.number
         shown = (label, int(labels.counts[label.number]), chosen, labels.space, Theme.tokens)
         if shown == self._shown:
@@ -143,8 +143,8 @@ class LabelRow(QWidget):
         menu = QMenu(self)
         menu.addAction("Rename", self.rename)
         menu.addAction("Colour…", self._recolour)
-        only = None if self.viewing.label_look.only else self.number
-        menu.addAction("Show only this one", lambda: self.viewing.set_label_look(only=only))
+        only = None if self.viewing.maps.look.only else self.number
+        menu.addAction("Show only this one", lambda: self.viewing.maps.set_look(only=only))
         menu.addAction("Delete", lambda: self.desk.run("delete-label", {"label": self.label.name}))
         menu.exec(event.globalPos())
 
@@ -179,9 +179,9 @@ class LabelList(QWidget):
         self.add.clicked.connect(self.make)
         viewing = self.desk.viewing
         for signal in (
-            viewing.labels_changed,
+            viewing.maps.changed,
             viewing.lead_changed,
-            viewing.labels_chosen,
+            viewing.maps.chosen,
             self.desk.hand.label_chosen,
         ):
             signal.connect(self.refresh)
@@ -206,7 +206,7 @@ class LabelList(QWidget):
         return self.list.widgets
 
     def refresh(self) -> None:
-        labels = self.desk.viewing.labels
+        labels = self.desk.viewing.maps.labels
         numbers = [label.number for label in labels.table] if labels is not None else []
         if numbers != self._numbers or self._dressed is not Theme.tokens:
             self.list.fill([Row(n, n, TALL, self._row) for n in numbers], anew=self._dressed is not Theme.tokens)

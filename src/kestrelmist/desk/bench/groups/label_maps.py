@@ -42,9 +42,9 @@ class LabelMapsGroup(Shaded):
         self.before.setProperty("kind", "link")
         self.before.clicked.connect(self._back_before)
         self.column.addWidget(self.before)
-        self.choice.activated.connect(lambda _: self.viewing.choose_map(self.choice.currentData()))
-        self.others.toggled.connect(self.viewing.set_show_others)
-        for signal in (self.viewing.lead_changed, self.viewing.labels_chosen):
+        self.choice.activated.connect(lambda _: self.viewing.maps.choose(self.choice.currentData()))
+        self.others.toggled.connect(self.viewing.maps.show_others)
+        for signal in (self.viewing.lead_changed, self.viewing.maps.chosen):
             signal.connect(self._follow)
         self.dress()
         self._follow()
@@ -62,11 +62,11 @@ class LabelMapsGroup(Shaded):
                 self.choice.setItemData(self.choice.count() - 1, plain_tip(one.name), Qt.ItemDataRole.ToolTipRole)
             if not maps:
                 self.choice.addItem("No label map yet", None)
-            if self.viewing.map is not None:
-                self.choice.setCurrentIndex(max(0, self.choice.findData(self.viewing.map.id)))
-            self.others.setChecked(self.viewing.show_others)
+            if self.viewing.maps.map is not None:
+                self.choice.setCurrentIndex(max(0, self.choice.findData(self.viewing.maps.map.id)))
+            self.others.setChecked(self.viewing.maps.others_shown)
         self.choice.setEnabled(len(maps) > 1)
-        self.more.setEnabled(record is not None and self.viewing.labels is not None)
+        self.more.setEnabled(record is not None and self.viewing.maps.labels is not None)
         self.others.setVisible(len(maps) > 1)
         before = self._before()
         self.before.setVisible(before is not None)
@@ -78,7 +78,7 @@ class LabelMapsGroup(Shaded):
 
     def _before(self) -> Version | None:
         """The state before the last session, unless the study can only be read."""
-        current, study = self.viewing.map, self.desk.study
+        current, study = self.viewing.maps.map, self.desk.study
         return None if current is None or study.read_only else versions.before_last_session(study, current.id)
 
     def _back_before(self) -> None:
@@ -91,7 +91,7 @@ class LabelMapsGroup(Shaded):
     def fill_menu(self) -> None:
         """What can be done now."""
         self.menu.clear()
-        current = self.viewing.map
+        current = self.viewing.maps.map
         self.menu.addAction("New label map…", self._ask_new)
         if current is None:
             return
@@ -125,19 +125,19 @@ class LabelMapsGroup(Shaded):
             (self.session.run_now if copy is None else self.session.run)("new-labels", given)
 
     def _ask_copy(self) -> None:
-        current = self.viewing.map
+        current = self.viewing.maps.map
         name = self._asked("Copy the label map", "Name of the copy:", f"{current.name}, copy" if current else "")
         if name is not None and current is not None:
             self.make(name, current.id)
 
     def _ask_rename(self) -> None:
-        current = self.viewing.map
+        current = self.viewing.maps.map
         name = self._asked("Rename the label map", "Its name:", current.name if current else "")
         if name is not None and current is not None:
             self.session.run("rename", {"thing": current.id, "name": name})
 
     def _ask_delete(self) -> None:
-        current = self.viewing.map
+        current = self.viewing.maps.map
         if current is None:
             return
         name = self._asked(
@@ -149,13 +149,16 @@ class LabelMapsGroup(Shaded):
     # versions
 
     def _ask_version(self) -> None:
-        current, name = self.viewing.map, self._asked("Name this version", "A name for the labels as they are now:")
+        current, name = (
+            self.viewing.maps.map,
+            self._asked("Name this version", "A name for the labels as they are now:"),
+        )
         if name is not None and current is not None:
             self.session.run("name-version", {"labels": current.id, "name": name})
 
     def go_back(self, version: Version) -> None:
         """Bring the map in hand back to a version, as a step that can be undone."""
-        current, study = self.viewing.map, self.desk.study
+        current, study = self.viewing.maps.map, self.desk.study
         if current is None:
             return
         self.session.end_gesture()
@@ -176,8 +179,8 @@ class LabelMapsGroup(Shaded):
 
     def compare(self, version: Version) -> None:
         """Compare the map in hand with a version of it, as a table."""
-        if self.viewing.map is not None:
-            self.session.run("compare-version", {"labels": self.viewing.map.id, "version": version.name})
+        if self.viewing.maps.map is not None:
+            self.session.run("compare-version", {"labels": self.viewing.maps.map.id, "version": version.name})
 
 
 GROUPS.add("label maps", Group("label maps", "Outline", LabelMapsGroup, 10))

@@ -30,12 +30,12 @@ class MeasureBench(OperationPages):
         )
         self.add_groups(context, "Measure", column)
         self.add_headings("Measure", column, ("measure labels",))
-        for signal in (self.viewing.lead_changed, self.viewing.labels_changed, self.viewing.labels_chosen):
+        for signal in (self.viewing.lead_changed, self.viewing.maps.changed, self.viewing.maps.chosen):
             signal.connect(self._follow)
         self._follow()
 
     def _follow(self) -> None:
-        record, labels = self.viewing.record, self.viewing.labels
+        record, labels = self.viewing.record, self.viewing.maps.labels
         count = len(labels.table) if labels else 0
         self.measure.setEnabled(count > 0)
         if record is None:
