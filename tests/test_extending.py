@@ -1,6 +1,7 @@
 """Follows the page "How to add" from outside the package, one section after another."""
 
 import importlib.util
+import json
 import re
 import sys
 import unittest
@@ -13,20 +14,37 @@ from PySide6.QtTest import QTest
 
 from kestrelmist.checks.notice import CHECKS, Subject, run_checks
 from kestrelmist.core.errors import Trouble
+from kestrelmist.core.finding import Finding
+from kestrelmist.core.geometry.hits import hit
+from kestrelmist.core.geometry.mark import Mark
+from kestrelmist.core.geometry.marks import MarkEdit, Marks
+from kestrelmist.core.geometry.shape import SHAPES
 from kestrelmist.core.image import Image
 from kestrelmist.core.kind import KINDS
+from kestrelmist.core.mapping_kinds import MAPPINGS
 from kestrelmist.core.operation import OPERATIONS, find_operation, operation
 from kestrelmist.core.registry import Registry
+from kestrelmist.core.synonyms import forget_synonyms
+from kestrelmist.core.world import World
 from kestrelmist.demo.scene import SCENES, Station
+from kestrelmist.desk.lines import fixed_lines
 from kestrelmist.desk.tool import TOOLS
 from kestrelmist.formats.format import FORMATS
+from kestrelmist.formats.mark_geojson import read_geojson, write_geojson
+from kestrelmist.formats.mark_table import read_mark_table, write_mark_table
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
+from kestrelmist.measure.section import profile
+from kestrelmist.report.picture import picture
+from kestrelmist.scene.laid import laid
+from kestrelmist.scene.layer import Layer
+from kestrelmist.scene.layer_type import LAYER_TYPES
+from kestrelmist.scene.painting import PAINTERS
 from kestrelmist.study.recipe import recipe_of
 from kestrelmist.study.store import STORES
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase
-from tests.making import PlaceCase, straight_space, two_balls
+from tests.making import PlaceCase, keep_thing, straight_space, two_balls
 
 ROOT = Path(__file__).parent.parent
 PAGE = (ROOT / "docs" / "how-to-add.md").read_text()
@@ -102,6 +120,68 @@ class AddedTest(PlaceCase):
         with Study(self.place / "study") as study:
             self.assertEqual(study.thing(key).text, "swollen")
 
+    def test_a_mapping(self):
+        self.addCleanup(MAPPINGS.remove, "twist")
+        added = follow(self, "A mapping", self.place)
+        points = np.random.default_rng(1).normal(size=(50, 3))
+        with self.study_with_balls() as study:
+            record = study.records()[0]
+            twist = added.Twist(2.0, World("1.2", "scanner"), World("3.4", "atlas"), "Twist", record.subject)
+            key = keep_thing(study, twist)
+            found = study.thing(key)
+            np.testing.assert_allclose(found.to(points), twist.to(points))
+            np.testing.assert_allclose(found.back(found.to(points)), points, atol=1e-9)
+            back = study.thing(study.run("invert-transform", transform=key))
+            np.testing.assert_allclose(back.to(found.to(points)), points, atol=1e-9)
+            way = study.way(World("3.4"), World("1.2"))  # the study finds it, either way round
+            np.testing.assert_allclose(way.mapping.to(found.to(points)), points, atol=1e-9)
+
+    def test_a_shape(self):
+        self.addCleanup(SHAPES.remove, "cross")
+        follow(self, "A shape", self.place)
+        mark = Mark("cross", ((0, 0, 0), (2, 0, 0)), name="here")
+        marks = Marks.numbered([mark])
+        both = (("m.geojson", write_geojson, read_geojson), ("m.csv", write_mark_table, read_mark_table))
+        for name, write, read in both:
+            write(self.place / name, marks)
+            self.assertEqual(list(read(self.place / name)), list(marks))
+        self.assertEqual(hit(marks, (0.0, 1.9), lambda p: np.asarray(p)[..., :2], near=0.3).mark.id, 1)
+        self.assertIsNone(hit(marks, (1.5, 1.5), lambda p: np.asarray(p)[..., :2], near=0.3))
+        with self.study_with_balls() as study:
+            image = study.records()[0].id
+            study.marks.keep_edit(image, MarkEdit.adding("Draw", study.marks.on(image), [mark]), image=True)
+            study.run("picture", image=image, marks=[study.marks.in_hand(image)], at=0.0, to=self.place / "p.svg")
+        self.assertIn("here", (self.place / "p.svg").read_text())
+
+    def test_a_layer_type(self):
+        self.addCleanup(LAYER_TYPES.remove, "curve")
+        follow(self, "A layer type", self.place)
+        image = two_balls()
+        curve = profile(image, (-5.0, 0.0, 0.0), (5.0, 0.0, 0.0), colour="#112233")
+        kept = {"version": 1, "layers": [{"thing": "image"}, {"thing": "curve", "kind": "curve"}]}
+        stack = laid(kept, {"image": image, "curve": curve}.__getitem__, "Both")
+        self.assertEqual(stack.layers[1].look.colour, "#112233")
+        picture(stack=stack, to=self.place / "s.svg", at=0.0)
+        self.assertIn('stroke="#112233"', (self.place / "s.svg").read_text())
+        layer = Layer("curve", look=stack.layers[1].look)
+        self.assertEqual(Layer.from_dict(json.loads(json.dumps(layer.as_dict()))), layer)
+
+    def test_a_painter(self):
+        self.addCleanup(PAINTERS.remove, "Telling")
+        follow(self, "A painter", self.place)
+        picture(image=two_balls(), to=self.place / "p.telling", at=0.0)
+        lines = (self.place / "p.telling").read_text().splitlines()
+        self.assertIn("words: 2 mm", lines)
+        self.assertEqual(sum(line == "words: L" for line in lines), 1)
+        self.assertFalse((self.place / "p.telling.part").exists())
+
+    def test_a_synonym(self):
+        self.addCleanup(forget_synonyms, "smooth")
+        follow(self, "A synonym", self.place)
+        finding = Finding([(line, line.name) for line, _ in fixed_lines()])
+        for words in ("low-pass", "fuzzing out"):
+            self.assertEqual(finding.found(words)[0], "Smooth")
+
     def test_a_check(self):
         self.addCleanup(CHECKS.remove, "negative_values")
         follow(self, "A check", self.place)
@@ -158,6 +238,18 @@ class AddedTest(PlaceCase):
             env={"PYTHONPATH": f"{self.place}:{ROOT / 'src'}", "PATH": "/usr/bin:/bin"},
         )
         self.assertIn("invert-values", ran.stdout, ran.stderr)
+        # one that fails is named and left out, and the program goes on
+        (self.place / "my_package" / "my_module.py").write_text("raise OSError('no such device')\n")
+        ran = subprocess.run(
+            [sys.executable, "-m", "kestrelmist.cli", "find", "smooth"],
+            capture_output=True,
+            text=True,
+            env={"PYTHONPATH": f"{self.place}:{ROOT / 'src'}", "PATH": "/usr/bin:/bin", "QT_QPA_PLATFORM": "offscreen"},
+        )
+        self.assertEqual(ran.returncode, 0, ran.stderr)
+        self.assertIn("Smooth", ran.stdout)
+        said = "The plug-in “mine” (my_package.my_module) could not be loaded (OSError: no such device)"
+        self.assertIn(said, ran.stderr)
 
 
 class AddedToolTest(DeskCase):

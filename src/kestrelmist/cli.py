@@ -6,6 +6,8 @@ import io
 import os
 import sys
 import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +19,7 @@ from .core.kernel import not_kept
 from .core.operation import OPERATIONS, STAGES, Operation
 from .core.parameter import Parameter
 from .core.progress import Progress
+from .core.registry import FAILED
 from .core.sentence import first_sentence
 from .demo.commands import add_demo_commands
 
@@ -34,7 +37,8 @@ def main() -> None:
             stream.reconfigure(errors="backslashreplace")
     warnings.simplefilter("ignore")  # libraries warn of files that break small rules; what matters is said by us
     try:
-        program.main(prog_name="kestrelmist")
+        with _plugins_told():
+            program.main(prog_name="kestrelmist")
     except Trouble as trouble:
         print(trouble, file=sys.stderr)
         raise SystemExit(1) from None
@@ -46,6 +50,16 @@ def main() -> None:
     except Exception as error:
         print(_unexpected(error), file=sys.stderr)
         raise SystemExit(1) from None
+
+
+@contextmanager
+def _plugins_told() -> Iterator[None]:
+    """Say at the end which plug-ins were left out, whatever else there is to say."""
+    try:
+        yield
+    finally:
+        for sentence in FAILED:
+            print(sentence, file=sys.stderr)
 
 
 def _unexpected(error: Exception) -> str:

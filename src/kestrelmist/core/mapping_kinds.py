@@ -10,6 +10,7 @@ from .chain import Chain, PerVolume
 from .displacement import DisplacementField
 from .errors import Trouble
 from .mapping import Mapping
+from .registry import Registry
 from .transform import Transform
 from .turned_round import TurnedRound
 
@@ -23,18 +24,22 @@ def _chain(facts: dict, arrays: list[np.ndarray]) -> Mapping:
     return Chain(tuple(steps))
 
 
-READERS: dict[str, Callable[[dict, list[np.ndarray]], Mapping]] = {
-    "affine": Transform.from_facts,
-    "displacement field": DisplacementField.from_facts,
-    "turned round": _turned,
-    "chain": _chain,
-    "per volume": PerVolume.from_facts,
-}
+Reader = Callable[[dict, list[np.ndarray]], Mapping]
+MAPPINGS: Registry[Reader] = Registry("kind of mapping")
+"""What reads each kind of mapping back from what it told of itself, under the "kind" that its facts name."""
+for kind, reader in (
+    ("affine", Transform.from_facts),
+    ("displacement field", DisplacementField.from_facts),
+    ("turned round", _turned),
+    ("chain", _chain),
+    ("per volume", PerVolume.from_facts),
+):
+    MAPPINGS.add(kind, reader)
 
 
 def mapping_from(facts: dict, arrays: list[np.ndarray], name: str = "", subject: str = "") -> Mapping:
     """A mapping from what `Mapping.facts` gave. Raises Trouble when it is of a kind this version does not know."""
-    read = READERS.get(str(facts.get("kind", "affine")))
+    read = MAPPINGS.get(str(facts.get("kind", "affine")))
     if read is None:
         raise Trouble(f"This version does not know transforms of the kind “{facts.get('kind')}”", "use a newer one")
     return read(facts, arrays).named(name, subject)

@@ -128,15 +128,27 @@ def modules_of(package: str) -> list[str]:
     return sorted(m.name for m in pkgutil.walk_packages(home.__path__, f"{package}.") if not m.ispkg)
 
 
+FAILED: list[str] = []
+"""Sentences on plug-ins that could not be imported, and are left out."""
+
+
 @lru_cache(maxsize=1)
 def discover_plugins() -> None:
-    """Import what other installed packages name under the entry point group `kestrelmist`; once."""
+    """Import what other installed packages name under the entry point group `kestrelmist`; once. One that fails is
+    named in FAILED and left out: the program goes on without it."""
     if not any(_names_some(Path(place or ".")) for place in sys.path):
         return
     from importlib.metadata import entry_points
 
     for point in entry_points(group=PLUGINS):
-        point.load()
+        try:
+            point.load()
+        except Exception as error:
+            why = " ".join(str(error).split())[:200]
+            FAILED.append(
+                f"The plug-in “{point.name}” ({point.value}) could not be loaded ({type(error).__name__}: {why}) and is"
+                " left out: mend or remove it."
+            )
 
 
 def _names_some(place: Path) -> bool:

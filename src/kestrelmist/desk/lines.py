@@ -5,6 +5,7 @@ from __future__ import annotations
 from ..core.finding import Line
 from ..core.operation import OPERATIONS, Operation
 from ..core.sentence import first_sentence
+from ..core.synonyms import synonyms_of
 from .command import COMMANDS, Command
 from .desk_model import STAGES
 from .tool import TOOLS, Tool
@@ -22,20 +23,19 @@ def fixed_lines() -> list[tuple[Line, Target]]:
     found: list[tuple[Line, Target]] = []
     for tool in TOOLS:
         same = by_title.pop(tool.title, None)
-        more = f"{tool.more} . {same.keywords if same is not None else ''}"
+        more = f"{tool.more} . {same.keywords if same is not None else ''} . {synonyms_of(tool.name)}"
         also = _settings_of(same) if same is not None else ""
         found.append((Line("tool", tool.title, first_sentence(tool.hint), more, also, tool.name), tool))
     for one in by_title.values():
         says = first_sentence(one.summary)
-        found.append((Line("tool", one.title, says, one.keywords, f"{one.stage} {_settings_of(one)}", one.name), one))
+        words = f"{one.keywords} . {synonyms_of(one.name)}"
+        found.append((Line("tool", one.title, says, words, f"{one.stage} {_settings_of(one)}", one.name), one))
     found += [(Line("stage", stage, f"Go to {stage}", "stage step"), stage) for stage in STAGES]
     for command in COMMANDS:
         if command.name not in NOT_FOUND:
-            keys = " or ".join(command.keys)
+            keys, more = " or ".join(command.keys), f"{command.more} . {synonyms_of(command.name)}"
             says = f"{command.group}{f', {keys}' if keys else ''}"
-            found.append(
-                (Line("setting", command.title, says, command.more, " ".join(command.keys), command.name), command)
-            )
+            found.append((Line("setting", command.title, says, more, " ".join(command.keys), command.name), command))
     return found
 
 

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 
 from ..core.errors import Trouble
 from ..core.operation import Operation
+from ..core.registry import FAILED
 from ..study.study import Study
 from .bench.bench import Bench
 from .command import COMMANDS, Command
@@ -201,6 +202,8 @@ class Window(QMainWindow):
             self.session.trouble.emit(f"This study can only be read here: {self.desk.study.catalogue.why_read_only}.")
         if self.desk.study.notices:
             self.session.trouble.emit("\n".join(f"{notice}." for notice in self.desk.study.notices))
+        if FAILED:
+            self.session.trouble.emit("\n".join(FAILED))
         self.table.lead.canvas.setFocus()
         self.desk.restore_view()
 

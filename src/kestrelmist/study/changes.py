@@ -48,7 +48,7 @@ class Change(Protocol):
 
 
 Unpack = Callable[[int, str, "bytes | None", "str | None", "str | None"], Change]
-CHANGES: Registry[Unpack] = Registry("kind of change")
+CHANGES: Registry[Unpack] = Registry("kind of change", f"{__package__}.stores")
 
 
 def unpacked(row: Any) -> Change:

@@ -97,6 +97,11 @@ def icon(name: str, size: int = 18, colour: str | None = None, on: str | None = 
     return made
 
 
+def icon_or(name: str, other: str) -> str:
+    """The name of an icon of the set, or another one's where there is none of that name: what others add has none."""
+    return name if resources.files(__package__).joinpath("icons", f"{name}.svg").is_file() else other
+
+
 def mark(size: int = 28) -> QPixmap:
     """The program's own mark."""
     svg = resources.files(__package__).joinpath("mark.svg").read_text().replace("currentColor", Theme.tokens.rust)

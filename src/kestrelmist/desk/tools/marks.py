@@ -9,6 +9,7 @@ from ...core.errors import Trouble
 from ...core.geometry.mark import Mark
 from ...core.geometry.shape import SHAPES, Shape, shape_named
 from ..drawn_marks import called
+from ..theme.theme import icon_or
 from ..tool import Gesture, Tool, ToolEvent, register
 
 STAGES = ("Align", "Outline", "Measure", "Report")
@@ -191,7 +192,7 @@ for shape in SHAPES:
             Tool(
                 f"mark-{shape.name}",
                 f"{shape.title} mark",
-                f"mark-{shape.icon}",
+                icon_or(f"mark-{shape.icon}", "pencil"),
                 shape.hint,
                 lambda event, shape=shape: _start(event, shape),
                 STAGES,
