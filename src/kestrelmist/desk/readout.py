@@ -85,12 +85,13 @@ class Readout(QWidget):
 
     def refresh(self) -> None:
         viewing: Viewing | Sight = self._sight or self.viewing
+        labels = self.viewing.maps.labels if self._sight is None else self._sight.labels
         record = viewing.record
         known = record is None or record.grid.sides_known
         sides = SIDES[self.viewing.left_on_left]
         self._sides = sides if known else ("Sides unknown",) * len(sides)
         self.side.setEnabled(known)
-        if record is None or not viewing.ready or viewing.image is None or viewing.maps.labels is None:
+        if record is None or not viewing.ready or viewing.image is None or labels is None:
             for field in self.fields.values():
                 field.setText("–")
             self._scale = ("",) * 3
@@ -109,8 +110,8 @@ class Readout(QWidget):
         else:
             self.fields["Voxel"].setText(" ".join(f"{v:3d}" for v in voxel))
             self.fields["Value"].setText(self._value(viewing.image, world))
-            number = viewing.maps.labels.at(world)
-            label = viewing.maps.labels.table.get(number) if number else None
+            number = labels.at(world)
+            label = labels.table.get(number) if number else None
             self.fields["Label"].setText(f"{label.number} {label.name}" if label else "none")
         self._scale = _scale(record)
         self._fit()
