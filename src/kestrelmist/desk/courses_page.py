@@ -24,6 +24,7 @@ from .curve_list import CurveList
 from .curve_plot import CurvePlot
 from .curve_row import CurveRow
 from .desk_model import Desk
+from .folding_row import FoldingRow
 from .number_field import number
 from .plain_text import plain_tip
 
@@ -57,13 +58,13 @@ class CoursesPage(QWidget):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(5)
-        whole.addLayout(self._settings())
+        whole.addWidget(self._settings())
         whole.addLayout(room, 1)
         self.plot.made.connect(self._made)
         self.courses.changed.connect(self.refresh)
         self.viewing.place_changed.connect(lambda: self._move_mark(self.courses.mode != "spectrum"))
 
-    def _settings(self) -> QHBoxLayout:
+    def _settings(self) -> FoldingRow:
         self.place, self.ball, self.mode = QComboBox(), number(1e-9, 1e6, 2, "mm", "Diameter of the ball"), QComboBox()
         self.volumes, self.hold = QCheckBox("Volumes"), QPushButton("Hold this")
         self.correlate, self.save = QPushButton("Correlate…"), QPushButton("Save…")
@@ -83,8 +84,7 @@ class CoursesPage(QWidget):
         self.hold.clicked.connect(lambda _: self.courses.hold())
         self.correlate.clicked.connect(lambda: self._menu(self.correlate, self.correlate_menu()))
         self.save.clicked.connect(lambda: self._menu(self.save, self.save_menu()))
-        row = QHBoxLayout()
-        row.setSpacing(6)
+        row = FoldingRow()
         for button in (self.hold, self.correlate, self.save):
             button.setProperty("kind", "small")
         self.unit = QComboBox()
@@ -92,10 +92,11 @@ class CoursesPage(QWidget):
         self.unit.activated.connect(lambda _: self.refresh())
         self.unit.hide()
         for widget in (self.place, self.ball, self.mode, self.unit, self.volumes):
-            row.addWidget(widget)
-        row.addStretch(1)
+            row.first.addWidget(widget)
+        row.first.addStretch(1)
+        row.second.addStretch(1)
         for button in (self.hold, self.correlate, self.save):
-            row.addWidget(button)
+            row.second.addWidget(button)
         return row
 
     # being looked at

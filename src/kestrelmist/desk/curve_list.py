@@ -6,8 +6,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
 from ..core.curve import Curve
+from .bench.rows import Wrapped
 from .curve_row import CurveRow, Curves
-from .plain_text import Words
 
 WIDTH = 236
 
@@ -19,9 +19,8 @@ class CurveList(QScrollArea):
         super().__init__(widgetResizable=True)
         self.keeper = keeper
         self._rows: dict[int, CurveRow] = {}
-        self.said = Words()
+        self.said = Wrapped()
         self.said.setProperty("kind", "soft")
-        self.said.setWordWrap(True)
         self._list = QVBoxLayout()
         self._list.setSpacing(2)
         inside = QWidget()

@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QApplication,
     QComboBox,
     QFileDialog,
-    QHBoxLayout,
     QHeaderView,
     QLineEdit,
     QPushButton,
@@ -28,6 +27,7 @@ from ..core.table import Column, Table
 from ..study.recipe import as_yaml, recipe_of
 from .courses_page import CoursesPage
 from .desk_model import Desk
+from .folding_row import FoldingRow
 from .marks_page import MarksPage
 from .sections_page import SectionsPage
 from .subjects_page import SubjectsPage
@@ -36,8 +36,8 @@ from .table_view import plain_view
 from .theme.theme import icon
 
 PAGES = ("tables", "logbook", "courses", "sections", "subjects", "marks")
-LOW, MIDDLE, HIGH = 208, 262, 340
-"""Height in pixels; facts, of which there are many, get more."""
+LOW, MIDDLE, HIGH, MORE = 208, 262, 340, 32
+"""Height in pixels; facts, of which there are many, get more; and what a second row of buttons takes."""
 LINES = 2000
 """Lines of the logbook that are shown; the command `logbook` gives all."""
 
@@ -82,6 +82,8 @@ class Drawer(QWidget):
         self._fresh: list[Table] = []
         self.results, self.logbook = TableModel(), TableModel()
         self.result_view, self.logbook_view = _table_view(self.results), _table_view(self.logbook)
+        self.result_view.setAccessibleName("Table of results")
+        self.logbook_view.setAccessibleName("Logbook")
         self.pages = QStackedWidget()
         self.pages.addWidget(self.result_view)
         self.pages.addWidget(self.logbook_view)
@@ -105,31 +107,31 @@ class Drawer(QWidget):
         self.shut = QToolButton()
         self.shut.setToolTip("Close the Drawer")
         self.shut.setAccessibleName("Close the Drawer")
-        top = QHBoxLayout()
-        top.setSpacing(6)
+        self.top = top = FoldingRow()
         buttons = (self.show_tables, self.show_courses, self.show_sections, self.show_marks, self.show_subjects)
         for button in (*buttons, self.show_logbook):
             button.setCheckable(True)
             button.setProperty("kind", "small")
-            top.addWidget(button)
-        top.addSpacing(10)
-        top.addWidget(self.which)
+            top.first.addWidget(button)
+        top.first.addStretch()
+        top.second.addWidget(self.which)
         self.search = QLineEdit()
         self.search.setPlaceholderText("Search")
         self.search.setAccessibleName("Search in the table")
         self.search.setClearButtonEnabled(True)
         self.search.setMaximumWidth(170)
         self.search.textChanged.connect(self._search)
-        top.addWidget(self.search)
-        top.addStretch()
+        top.second.addWidget(self.search)
+        top.second.addStretch()
         for button in (self.save, self.copy):
             button.setProperty("kind", "small")
-            top.addWidget(button)
-        top.addWidget(self.shut)
+            top.second.addWidget(button)
+        top.second.addWidget(self.shut)
+        top.folded.connect(lambda _: self._fit_height())
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 6, 10, 8)
         column.setSpacing(6)
-        column.addLayout(top)
+        column.addWidget(top)
         column.addWidget(self.pages, 1)
         self.show_tables.clicked.connect(lambda: self.open_page("tables"))
         self.show_courses.clicked.connect(lambda: self.open_page("courses"))
@@ -159,7 +161,7 @@ class Drawer(QWidget):
 
     def open_page(self, page: str) -> None:
         """Open the Drawer on one of PAGES."""
-        tables, curves = page == "tables", page in ("courses", "sections")
+        tables = page == "tables"
         if tables and not self._fresh and not self.which.count():
             self.list_tables()
             if self.which.count():
@@ -178,12 +180,17 @@ class Drawer(QWidget):
         self.which.setVisible(tables)
         self.save.setVisible(tables)
         self.save.setEnabled(bool(self.which.count()))
-        facts = tables and self.results.table.title.startswith("Facts")
-        self.setFixedHeight(HIGH if facts else MIDDLE if curves else LOW)
+        self.top.fit()
+        self._fit_height()
         self.copy.setVisible(page == "logbook")
         self.show()
         fills = {"logbook": self.fill_logbook, "subjects": self.subjects.fill, "marks": self.marks.fill}
         fills.get(page, lambda: None)()
+
+    def _fit_height(self) -> None:
+        facts = self.page == "tables" and self.results.table.title.startswith("Facts")
+        height = HIGH if facts else MIDDLE if self.page in ("courses", "sections") else LOW
+        self.setFixedHeight(height + (MORE if self.top.is_folded else 0))
 
     # tables
 

@@ -77,6 +77,8 @@ class Finder(QFrame):
         self.list.setItemDelegate(LineDelegate(self))
         self.list.setEditTriggers(QListView.EditTrigger.NoEditTriggers)
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.list.setFocusProxy(self.field)  # arrows in the line go through it
+        self.list.setAccessibleName("What was found")
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 12, 12, 8)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QItemSelectionModel, QModelIndex, Qt
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QHBoxLayout, QPushButton, QTableView, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QPushButton, QTableView, QVBoxLayout, QWidget
 
 from ..core.digits import decimals_of
 from ..core.geometry.mark import Mark
@@ -14,6 +14,7 @@ from ..core.geometry.shape import shape_named
 from ..core.table import Column, Table
 from ..formats.saving import save_thing
 from .desk_model import Desk
+from .folding_row import FoldingRow
 from .plain_text import Words, plain_tip
 from .readout import shown_unit
 from .table_model import TableModel
@@ -34,19 +35,18 @@ class MarksPage(QWidget):
         self.delete, self.save = QPushButton("Delete"), QPushButton("Save…")
         self.delete.setToolTip(plain_tip("Take the chosen marks out; this can be undone"))
         self.save.setToolTip(plain_tip("Write the marks as GeoJSON or CSV"))
-        row = QHBoxLayout()
-        row.setSpacing(8)
-        row.addWidget(self.said)
-        row.addWidget(self.shown)
-        row.addWidget(self.named)
-        row.addStretch(1)
+        row = FoldingRow()
+        for one in (self.said, self.shown, self.named):
+            row.first.addWidget(one)
+        row.first.addStretch(1)
+        row.second.addStretch(1)
         for button in (self.delete, self.save):
             button.setProperty("kind", "small")
-            row.addWidget(button)
+            row.second.addWidget(button)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(5)
-        column.addLayout(row)
+        column.addWidget(row)
         column.addWidget(self.view, 1)
         self.shown.setChecked(True)
         self.named.setChecked(True)

@@ -38,6 +38,7 @@ class Review(QDialog):
         self.model = TableModel(asks.table)
         self.view = plain_view(26)
         self.view.setModel(self.model)
+        self.view.setAccessibleName("What is to be looked at")
         self.view.setWordWrap(False)
         header = self.view.horizontalHeader()
         header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)

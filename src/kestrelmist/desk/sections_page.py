@@ -26,6 +26,7 @@ from .curve_list import WIDTH, CurveList
 from .curve_plot import CurvePlot
 from .curve_row import CurveRow
 from .desk_model import Desk
+from .folding_row import FoldingRow
 from .number_field import NumberField, number
 from .plain_text import Words, plain_tip
 from .readout import shown_unit
@@ -71,13 +72,13 @@ class SectionsPage(QWidget):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(5)
-        whole.addLayout(self._settings())
+        whole.addWidget(self._settings())
         whole.addLayout(room, 1)
         self.plot.made.connect(self._made)
         self.sections.changed.connect(self.refresh)
         desk.hand.tool_changed.connect(self._follow_tool)
 
-    def _settings(self) -> QHBoxLayout:
+    def _settings(self) -> FoldingRow:
         self.draw, self.width = QPushButton("Draw"), self._spin("Width of the section")
         self.cursors = [self._spin("First cursor"), self._spin("Second cursor")]
         self.sure = CalibrationButton(self.sections)
@@ -96,21 +97,21 @@ class SectionsPage(QWidget):
         self.step.clicked.connect(lambda _: self.sections.step_height(self.sections.chosen))
         self.rough.clicked.connect(lambda _: self.sections.roughness(self.sections.chosen))
         self.save.clicked.connect(lambda: self.save_menu().exec(self.save.mapToGlobal(self.save.rect().bottomLeft())))
-        row = QHBoxLayout()
-        row.setSpacing(6)
+        row = FoldingRow()
         for button in (self.draw, self.keep, self.step, self.rough, self.save):
             button.setProperty("kind", "small")
-        row.addWidget(self.draw)
+        row.first.addWidget(self.draw)
         for words, spins in (("Width", [self.width]), ("Cursors", self.cursors)):
             label = Words(words)
             label.setProperty("kind", "soft")
-            row.addWidget(label)
+            row.first.addWidget(label)
             for spin in spins:
-                row.addWidget(spin)
-        row.addWidget(self.sure)
-        row.addStretch(1)
+                row.first.addWidget(spin)
+        row.first.addWidget(self.sure)
+        row.first.addStretch(1)
+        row.second.addStretch(1)
         for button in (self.keep, self.step, self.rough, self.save):
-            row.addWidget(button)
+            row.second.addWidget(button)
         return row
 
     def _spin(self, name: str) -> NumberField:

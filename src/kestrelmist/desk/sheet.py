@@ -4,11 +4,23 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QKeySequence
-from PySide6.QtWidgets import QFrame, QGraphicsDropShadowEffect, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QFrame,
+    QGraphicsDropShadowEffect,
+    QGridLayout,
+    QHBoxLayout,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
+from .bench.rows import Wrapped, title
 from .command import COMMANDS, GROUPS, HANDLINGS
 from .plain_text import Words
 from .theme.theme import figures
+
+EACH = 330
+"""Pixels that a column takes."""
 
 
 def told() -> list[tuple[str, list[tuple[str, str]]]]:
@@ -28,60 +40,75 @@ def shown(keys: tuple[str, ...]) -> str:
 
 
 class Sheet(QFrame):
-    """Over the whole window; any key or click closes it."""
+    """Over the whole window; any key or click closes it, but those that scroll it where it is longer than that."""
 
     def __init__(self, parent: QWidget):
         super().__init__(parent)
         self.setObjectName("finder")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("All keys and gestures")
-        self._made = False
+        self.area = QScrollArea(widgetResizable=True)
+        self.area.setFrameShape(QFrame.Shape.NoFrame)
+        self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        around = QVBoxLayout(self)
+        around.setContentsMargins(14, 10, 14, 10)
+        around.addWidget(self.area)
+        self._columns = 0
         self.setGraphicsEffect(QGraphicsDropShadowEffect(blurRadius=30, offset=QPoint(0, 6)))
         self.hide()
 
-    def _make(self) -> None:
-        groups = told()
-        columns: list[QVBoxLayout] = [QVBoxLayout() for _ in range(3)]
-        heights = [0, 0, 0]
-        for group, lines in groups:
+    def _make(self, count: int) -> None:
+        """Lay the groups out in so many columns of about the same height."""
+        columns = [QVBoxLayout() for _ in range(count)]
+        heights = [0] * count
+        for group, lines in told():
             n = heights.index(min(heights))
             heights[n] += len(lines) + 2
-            title = Words(group)
-            title.setProperty("kind", "title")
             grid = QGridLayout()
             grid.setVerticalSpacing(1)
             grid.setHorizontalSpacing(10)
             for row, (keys, words) in enumerate(lines):
-                key, text = Words(keys), Words(words)
+                key, text = Words(keys), Wrapped(words)
                 key.setFont(figures(12))
                 key.setAlignment(Qt.AlignmentFlag.AlignTop)
-                text.setWordWrap(True)
+                text.setProperty("kind", "plain")
                 text.setStyleSheet("font-size: 12px")
                 grid.addWidget(key, row, 0)
                 grid.addWidget(text, row, 1)
             grid.setColumnStretch(1, 1)
-            columns[n].addWidget(title)
+            columns[n].addWidget(title(group))
             columns[n].addLayout(grid)
             columns[n].addSpacing(6)
-        across = QHBoxLayout(self)
-        across.setContentsMargins(18, 12, 18, 12)
+        inside = QWidget()
+        inside.setProperty("kind", "scrolled")
+        across = QHBoxLayout(inside)
+        across.setContentsMargins(4, 2, 8, 2)
         across.setSpacing(18)
         for column in columns:
             column.addStretch(1)
             across.addLayout(column, 1)
-        self._made = True
+        self.area.setWidget(inside)
+        self._columns = count
 
     def open(self) -> None:
-        if not self._made:
-            self._make()
         parent = self.parentWidget()
         self.setGeometry(20, 16, parent.width() - 40, parent.height() - 32)
+        wanted = max(1, min(3, self.width() // EACH))
+        if wanted != self._columns:
+            self._make(wanted)
+        self.area.verticalScrollBar().setValue(0)
         self.show()
         self.raise_()
         self.setFocus()
 
     def keyPressEvent(self, event) -> None:
-        self.hide()
+        bar = self.area.verticalScrollBar()
+        pages = {Qt.Key.Key_Down: 0.1, Qt.Key.Key_Up: -0.1, Qt.Key.Key_PageDown: 0.9, Qt.Key.Key_PageUp: -0.9}
+        if event.key() in pages and bar.maximum() > 0:
+            bar.setValue(bar.value() + round(pages[event.key()] * bar.pageStep()))
+        else:
+            self.hide()
 
     def mousePressEvent(self, event) -> None:
         self.hide()

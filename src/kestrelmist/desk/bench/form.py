@@ -44,7 +44,8 @@ class OperationForm(QWidget):
         for p in self._asked():
             made = field_for(desk, operation, p)
             made.widget.setToolTip(plain_tip(p.help))
-            made.widget.setAccessibleName(p.words)
+            for widget in (made.widget, made.widget.focusProxy() or made.widget):
+                widget.setAccessibleName(p.words)
             self.kept[p.name] = made
             self.explaining.explain(made.widget, p.help or p.words)
             if p.rare and not p.required:

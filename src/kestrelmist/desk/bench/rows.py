@@ -12,7 +12,9 @@ from ..plain_text import Words
 
 
 def title(text: str) -> Words:
-    return _label(text, "title")
+    label = Wrapped(text)
+    label.setProperty("kind", "title")
+    return label
 
 
 def section(text: str) -> Words:

@@ -75,13 +75,18 @@ class PaneHeader(QWidget):
         button.setFixedSize(18, 18)
         button.setAccessibleName(words)
         button.setToolTip(plain_tip(words))
-        button.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         return button
 
     def set_name(self, name: str, plane: str = "") -> None:
         """What the pane is called: its plane, or "Picture" when the image has no sides; or the image, with the plane
         after it."""
         self._words = f"{name} · {plane}" if plane else name
+        self._elide()
+
+    def set_place(self, text: str) -> None:
+        """Where the pane stands, or what it counts."""
+        self.place.setText(text)
         self._elide()
 
     def set_leading(self, leads: bool, following: str) -> None:

@@ -51,7 +51,7 @@ class SlicePane(QWidget):
     def _place(self) -> None:
         record = self.sight.record
         if record is None:
-            self.header.place.setText("")
+            self.header.set_place("")
             return
         space = record.grid
         beside = self.sight.key is not None
@@ -62,7 +62,7 @@ class SlicePane(QWidget):
         else:
             value = signed(self.sight.crosshair[self.plane.across], decimals(space))
             place = f"{AXES[self.plane.across]} {value} {pretty_unit(space.unit)}"
-        self.header.place.setText(place)
+        self.header.set_place(place)
         if beside:
             self.header.set_name(f"{record.name} · {record.subject}", plane)
             self.header.set_leading(self.sight.leads, FOLLOWING[self.viewing.arrangement.follow])

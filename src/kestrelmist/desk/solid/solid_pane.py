@@ -47,7 +47,7 @@ class SolidPane(QWidget):
         self.name = "Solid"
         self.header, self.canvas = PaneHeader(self.name), SolidCanvas(desk)
         self.header.clicked.connect(self.wants_lead)
-        self.canvas.counted.connect(self.header.place.setText)
+        self.canvas.counted.connect(self.header.set_place)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
