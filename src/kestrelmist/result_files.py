@@ -110,7 +110,7 @@ def write_result(operation: Operation, said: Said, out: Path, progress: Progress
     """
     if takes_folder(operation, out):
         return _write_folder(said, out, progress)
-    rows = said.tables or [thing for thing in said.things if isinstance(thing, Curve)]
+    rows: list[Any] = list(said.tables) or [thing for thing in said.things if isinstance(thing, Curve)]
     fits: list[Any] = rows if out.suffix.lower() in TABLES or not said.things else said.things
     if len(fits) > 1 and said.one_leads and fits is said.things:
         fits = fits[:1]

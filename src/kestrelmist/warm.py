@@ -87,8 +87,8 @@ def warm_demo() -> None:
     from .demo import anatomy, animal, lattice, scans, truth
     from .demo.scenes import whole_section
 
-    flat = (np.zeros((3, 3, 3), np.float32) for _ in range(2))
-    made = animal.Animal("warm", np.zeros((anatomy.FIELDS, 3, 3, 3), np.float32), *flat, 1)
+    one, other = (np.zeros((3, 3, 3), np.float32) for _ in range(2))
+    made = animal.Animal("warm", np.zeros((anatomy.FIELDS, 3, 3, 3), np.float32), one, other, 1)
     space = Space((2, 2, 2), np.eye(4))
     scans.scan_mr(made, space)
     scans.scan_ct(made, space)

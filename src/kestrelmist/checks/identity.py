@@ -27,7 +27,8 @@ def labels_of_another(subject: Subject) -> list[Notice]:
         if subject.labels
         else []
     )
-    names = [row.name for row in subject.labels.table if row.subject in owners] if owners else []
+    table = subject.labels.table if owners and subject.labels is not None else ()
+    names = [row.name for row in table if row.subject in owners]
     if not owners:
         return []
     what = f"“{names[0]}”" + (f" and {len(names) - 1} more" if len(names) > 1 else "")

@@ -66,8 +66,8 @@ def enamel(seed: int, size: int = 512, depth: float | None = None, scale: float 
         jumps[line:] += rng.normal(0, 60)
     heights += scale * jumps[:, None] + rng.normal(0, 1.5, (size, size))
     for _ in range(3):
-        at = rng.integers(10, size - 10, 2)
-        heights[at[0] : at[0] + 4, at[1] : at[1] + int(rng.integers(3, 20))] = np.nan
+        row, column = rng.integers(10, size - 10, 2)
+        heights[row : row + 4, column : column + int(rng.integers(3, 20))] = np.nan
     return Enamel(heights.astype(np.float32), surface, sound & ~dust, etched & ~dust, dust, depth)
 
 

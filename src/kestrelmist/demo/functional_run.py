@@ -90,7 +90,7 @@ class FunctionalRun:
         shape = tuple(np.ceil((high - low) / FINE).astype(int) + 1)
         affine = np.diag([FINE, FINE, FINE, 1.0])
         affine[:3, 3] = low
-        fine = Space(shape, affine)  # type: ignore[arg-type]
+        fine = Space(shape, affine)
         head = clean_mr(self.animal, fine, "EP")
         z, y, x = np.meshgrid(*(low[n] + FINE * np.arange(shape[n]) for n in (2, 1, 0)), indexing="ij", sparse=True)
         answers = head * np.exp(-(((np.abs(x) - 2.4) / 1.3) ** 2) - ((y - 0.8) / 1.7) ** 2 - ((z - 2.8) / 1.5) ** 2)

@@ -201,8 +201,9 @@ def diffusion(series: Series, space: Space) -> dict:
     """
     from .dicom_header import FROM_DICOM_AXES
 
-    own = [next((s for s in volume if s is not None), None) for volume in series.grid]
-    if not own or any(s is None or "DiffusionBValue" not in s.header for s in own):
+    firsts = [next((s for s in volume if s is not None), None) for volume in series.grid]
+    own = [s for s in firsts if s is not None and "DiffusionBValue" in s.header]
+    if not own or len(own) < len(firsts):
         return {}
     directions = space.affine[:3, :3] / np.array(space.spacing)
     vectors = []
@@ -236,8 +237,9 @@ def gradient_elements(image: Image) -> list[dict[str, float | list[float]]]:
 
     facts, axis = facts_of(image), image.axes[0] if image.axes else None
     strengths, vectors = facts.get("bValues"), facts.get("bVectors")
-    known = axis is not None and axis.name == "direction" and isinstance(strengths, list)
-    if not known or len(strengths) != axis.size or not isinstance(vectors, list) or len(vectors) != axis.size:
+    if axis is None or axis.name != "direction" or not isinstance(strengths, list) or not isinstance(vectors, list):
+        return []
+    if len(strengths) != axis.size or len(vectors) != axis.size:
         return []
     directions = image.space.affine[:3, :3] / np.array(image.space.spacing)
     mirrored = np.array([-1 if np.linalg.det(directions) > 0 else 1, 1, 1])

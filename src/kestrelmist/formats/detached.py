@@ -65,7 +65,8 @@ def text_values(path: Path, start: int, dtype: np.dtype, shape: Sequence[int], b
 def millimetres_of(units: Sequence[str], count: int) -> tuple[list[float], list[Caveat]]:
     """Millimetres in one of the unit of each of so many axes, and what is doubtful about them: a unit that is no length
     is taken for mm, and said."""
-    factors, caveats = [], []
+    factors: list[float] = []
+    caveats: list[Caveat] = []
     for n in range(count):
         unit = units[n].strip().strip('"') if n < len(units) else ""
         factor = 1.0 if unit.casefold() in MILLIMETRES else nanometres(unit)

@@ -6,6 +6,7 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -205,7 +206,7 @@ def _directed(pictures: list[Slice], dataset) -> None:
         [float(v) for v in i.get("ImageOrientationPatient") or ()]
         for i in dataset.get("DetectorInformationSequence") or ()
     ]
-    first = None
+    first: Any = None
     for picture in pictures:
         number = int(picture.places.get("detector", 1))
         own = axes[number - 1] if 0 < number <= len(axes) and len(axes[number - 1]) == 6 else None
@@ -237,7 +238,7 @@ def _stacked(pictures: list[Slice], dataset) -> None:
     for picture in pictures:
         picture.set_place([float(v) for v in start], [float(v) for v in axes])
         if picture.orientation is not None:
-            place = picture.places.pop("slice", 1.0)
+            place = float(picture.places.pop("slice", 1.0))
             picture.position = picture.position + np.cross(*picture.orientation) * step * (place - 1)
 
 
@@ -266,7 +267,7 @@ def _timed(pictures: list[Slice], dataset) -> None:
     """Frames of a clip follow each other in time, evenly or as a vector of steps says (ms)."""
     steps = dataset.get("FrameTimeVector")
     if steps is not None and hasattr(steps, "__len__") and len(steps) == len(pictures):
-        times = np.cumsum([float(s) for s in steps]) / 1000
+        times: np.ndarray | None = np.cumsum([float(s) for s in steps]) / 1000
     else:
         frame = dataset.get("FrameTime")
         rate = dataset.get("CineRate") or dataset.get("RecommendedDisplayFrameRate")

@@ -112,10 +112,10 @@ class Slice:
     """Pixels stored uncompressed, so that they can be read straight from `offset`."""
     offset: int
     """Where the pixel element's values start."""
-    position: np.ndarray | None = None
-    """Centre of the first pixel, in DICOM's patient axes (x left, y back, z up), mm."""
-    orientation: np.ndarray | None = None
-    """Unit vectors along a row and along a column, (2, 3), same axes."""
+    position: Any = None
+    """Centre of the first pixel, (3,), in DICOM's patient axes (x left, y back, z up), mm; None where it has none."""
+    orientation: Any = None
+    """Unit vectors along a row and along a column, (2, 3) or None, same axes."""
     cut_short: bool = False
     frame: int = 0
     tile: tuple[int, int, int, int] | None = None
@@ -342,7 +342,9 @@ def _decoded(raw: bytes, kind: int):
         if not text.isascii():
             raise ValueError  # the character set matters: leave it to the thorough parser
         return text
-    values = [float(v) if kind == DECIMAL else int(float(v)) for v in text.split("\\") if v.strip()] if text else []
+    values: list[float] = (
+        [float(v) if kind == DECIMAL else int(float(v)) for v in text.split("\\") if v.strip()] if text else []
+    )
     return values if len(values) > 1 else values[0] if values else None
 
 
@@ -357,12 +359,12 @@ def _thorough(path: Path) -> tuple[dict, int, bool]:
         head = stream.read(4)
     small = syntax is None or syntax.is_little_endian
     group, element = struct.unpack("<HH" if small else ">HH", head) if len(head) == 4 else (0, 0)
-    floats = {"FloatPixels": True} if (group << 16 | element) in (FLOATS, DOUBLES) else {}
+    floats: dict[str, Any] = {"FloatPixels": True} if (group << 16 | element) in (FLOATS, DOUBLES) else {}
     plain = syntax is not None and not syntax.is_compressed and not syntax.is_deflated and syntax.is_little_endian
     if syntax is not None and syntax.is_deflated:
         offset = 0  # counted in the unpacked stream, so it tells nothing of the file
     if syntax is not None:
-        floats |= {"TransferSyntaxUID": str(syntax)}
+        floats["TransferSyntaxUID"] = str(syntax)
     return header_of(dataset) | floats, offset, plain and "FloatPixels" not in floats
 
 

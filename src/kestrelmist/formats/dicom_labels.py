@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -85,7 +86,8 @@ def referenced_series(path: Path) -> set[str]:
 
 def _segments(ds, space: Space, progress: Progress) -> LabelMap:
     frames = ds.pixel_array.reshape(-1, ds.Rows, ds.Columns)
-    table, whole = [], ds.get("SegmentationType", "BINARY") == "LABELMAP"
+    table: list = []
+    whole = ds.get("SegmentationType", "BINARY") == "LABELMAP"
     for item in ds.SegmentSequence:
         number = int(item.SegmentNumber)
         table.append(
@@ -95,8 +97,9 @@ def _segments(ds, space: Space, progress: Progress) -> LabelMap:
     shared = ds.SharedFunctionalGroupsSequence[0] if ds.get("SharedFunctionalGroupsSequence") else None
     half = 0.5 * float(ds.get("MaximumFractionalValue", 1)) if ds.get("SegmentationType") == "FRACTIONAL" else 0.5
 
-    def group(own, name):
-        return (own.get(name) or (shared.get(name) if shared is not None else None))[0]
+    def group(own: Any, name: str) -> Any:
+        found: Any = own.get(name) or (shared.get(name) if shared is not None else None)
+        return found[0]
 
     geometry = []
     for own in ds.PerFrameFunctionalGroupsSequence:
@@ -204,7 +207,8 @@ def overlay_labels(image: Image, files: list[Path]) -> LabelMap | None:
     """
     import pydicom
 
-    data, names = np.zeros(image.space.shape, np.uint16, order="F"), {}
+    data = np.zeros(image.space.shape, np.uint16, order="F")
+    names: dict = {}
     if len(files) != image.space.shape[2]:
         return None
     for k, path in enumerate(files):

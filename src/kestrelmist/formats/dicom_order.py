@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from typing import Any
 
 import numpy as np
 
@@ -49,8 +50,8 @@ def arrange(series: Series) -> None:
     depth = int(index[-1]) + 1
     series.grid = [[None] * depth for _ in range(max(1, len(columns[0])))]
     for place, column in zip(index, columns):
-        for t, s in enumerate(column):
-            series.grid[t][int(place)] = s
+        for t, one in enumerate(column):
+            series.grid[t][int(place)] = one
     series.slices = [s for volume in series.grid for s in volume if s is not None]
     series.missing = [k for k in range(depth) if any(volume[k] is None for volume in series.grid)]
     if series.missing:
@@ -60,24 +61,16 @@ def arrange(series: Series) -> None:
         series.doubt(SLICES_MISSING, f"{count} missing in the stack{several}, at place {at_places} of {depth}")
     note_sideways(series)
     volume = [s for s in series.grid[0] if s is not None and SIDEWAYS not in s.header]
-    shift = volume[-1].position - volume[0].position if len(volume) > 1 else np.zeros(3)
+    shift: np.ndarray = volume[-1].position - volume[0].position if len(volume) > 1 else np.zeros(3)
     if (
-        np.linalg.norm(shift - (shift @ normal) * normal) > 0.02 * max(np.linalg.norm(shift), 1e-9)
+        np.linalg.norm(shift - (shift @ normal) * normal) > 0.02 * max(float(np.linalg.norm(shift)), 1e-9)
         and np.linalg.norm(shift) > 0
     ):
         series.doubt(NOTED, "The stack leans (tilted gantry); the volume keeps the lean in its position matrix")
-    for t, volume in enumerate(series.grid):
-        own = [s for s in volume if s is not None]
-        if (
-            t
-            and own
-            and np.linalg.norm(
-                own[0].position - series.grid[0][volume.index(own[0])].position
-                if series.grid[0][volume.index(own[0])] is not None
-                else 0
-            )
-            > 0.5 * _pixel(own[0])
-        ):
+    for t, later in enumerate(series.grid):
+        own = [s for s in later if s is not None]
+        there = series.grid[0][later.index(own[0])] if t and own else None
+        if there is not None and np.linalg.norm(own[0].position - there.position) > 0.5 * _pixel(own[0]):
             series.doubt(NOTED, f"Volume {t + 1} of the series lies sideways of the first")
             break
 
@@ -126,7 +119,7 @@ def _axes_of(slices: list[Slice], names: list[str]) -> tuple[list[Axis], list[tu
     """Axes for the named places of frames, and every combination of them, the first axis running fastest."""
     kept, values = [], []
     for name in names:
-        found = sorted({s.places.get(name) for s in slices})
+        found: list = sorted({s.places.get(name) for s in slices})
         values.append(found)
         if len(found) > 1:
             kept.append((name, found))
@@ -135,7 +128,7 @@ def _axes_of(slices: list[Slice], names: list[str]) -> tuple[list[Axis], list[tu
         if name == "time":
             axes.append(Axis("time", len(found), "s", tuple(float(v) for v in found)))
         elif name == "detector":
-            words = {}
+            words: dict = {}
             for s in slices:
                 words |= s.header.get("Detectors", {})
             labels = tuple(words.get(int(v)) or f"detector {int(v)}" for v in found)
@@ -169,7 +162,8 @@ def _volumes(series: Series, stacks: list[list[Slice]]) -> list[list[Slice | Non
             if all(len(column) == most for column in stacks):
                 keys = [[value(s) for s in column] for column in stacks]
                 if all(None not in k and len(set(k)) == most for k in keys):
-                    columns = [sorted(column, key=value) for column in stacks]
+                    order: Any = value
+                    columns = [sorted(column, key=order) for column in stacks]
                     _say_over_midnight(series, clock)
                     series.axes = [_axis(series, name, "s" if name == "time" else "", columns, value)]
                     return columns
@@ -188,7 +182,7 @@ def _crossed(series: Series, stacks) -> list[list[Slice | None]] | None:
         for second in others:
             if first[0] == second[0]:
                 continue
-            columns = _by_value(stacks, lambda s, a=first[2], b=second[2]: _both(b(s), a(s)))
+            columns: Any = _by_value(stacks, lambda s, a=first[2], b=second[2]: _both(b(s), a(s)))
             if not columns or None in columns[0]:
                 continue
             fast = len({first[2](s) for s in columns[0]})
@@ -262,9 +256,10 @@ def _axis(series: Series, name: str, unit: str, columns, value) -> Axis:
     if name == "time":
         clock = Clock(s for column in columns for s in column if s is not None)
         times = [clock.acquired(s) for s in one]
-        if None not in times and len(set(times)) == size:
+        known = [t for t in times if t is not None]
+        if len(known) == len(times) and len(set(times)) == size:
             _say_over_midnight(series, clock)
-            return Axis("time", size, "s", tuple(round((t - times[0]) * 1e-6, 6) for t in times))
+            return Axis("time", size, "s", tuple(round((t - known[0]) * 1e-6, 6) for t in known))
         step = volume_time(one[0])
         if step is None and one[0].number("RepetitionTime") > 0:
             said = f"The repetition time of {one[0].number('RepetitionTime'):g} ms is not that of a volume"
@@ -329,7 +324,7 @@ def _without_positions(series: Series) -> None:
         series.grid = [list(slices)]
         series.doubt(SIDES_UNKNOWN, "The files do not say where their slices lie, so position and sides are unknown")
     else:
-        series.grid = [slices]
+        series.grid = [list(slices)]
         if series.modality in ("CT", "MR", "PT"):
             series.doubt(
                 SIDES_UNKNOWN, "The files do not say where their slices lie, so position and sides are unknown"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from itertools import groupby
 from pathlib import Path
 
@@ -17,8 +17,9 @@ def pixels_of(slices: list[Slice]) -> Iterator[tuple[Slice, np.ndarray]]:
 
     Raises Trouble when a file is cut short, gone, or packed in a way that cannot be undone.
     """
-    for _, group in groupby(slices, key=lambda s: s.path):
-        group = list(group)
+    for _, same in groupby(slices, key=lambda s: s.path):
+        group = list(same)
+        frames: Iterable[np.ndarray]
         if group[0].plain and not group[0].colour and group[0].header.get("BitsAllocated") in (8, 16, 32):
             frames = (_plain(s) for s in group)
         else:

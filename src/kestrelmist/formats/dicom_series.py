@@ -356,7 +356,8 @@ def _scaled_into(s: Slice, target: np.ndarray, raw: np.ndarray) -> None:
 
 def thumbnail_values(series: Series) -> np.ndarray | None:
     """The middle slice, (rows, columns) or with colours, for a small picture; None when it cannot be read."""
-    volume = [s for s in (series.grid or [series.slices])[len(series.grid) // 2 if series.grid else 0] if s is not None]
+    volumes: list = series.grid or [series.slices]
+    volume = [s for s in volumes[len(series.grid) // 2 if series.grid else 0] if s is not None]
     if not volume or series.kind or volume[0].cut_short:
         return None
     raw = read_picture(volume[len(volume) // 2])

@@ -149,8 +149,8 @@ def _slices(folder: Path, common, image: Image, dtype: np.dtype, progress: Progr
         if time is not None:
             ds.AcquisitionNumber = n // depth + 1
             if gradients:
-                for name, value in gradients[n // depth].items():
-                    setattr(ds, name, value)
+                for name, number in gradients[n // depth].items():
+                    setattr(ds, name, number)
             else:
                 ds.TemporalPositionIdentifier, ds.NumberOfTemporalPositions = n // depth + 1, time.size
             if time.step and time.unit == "s":

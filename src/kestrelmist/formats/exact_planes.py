@@ -22,6 +22,7 @@ def number_type(image: Image, progress: Progress | None = None) -> np.dtype:
         progress.at(n / image.count, "Looking at the values")
         own = _kept(image.stored(index, progress.part(n / image.count, (n + 1) / image.count)).exact().dtype)
         kind = own if kind is None else _kept(np.promote_types(kind, own))
+    assert kind is not None  # there is one volume at least
     return kind
 
 

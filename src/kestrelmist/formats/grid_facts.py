@@ -59,7 +59,8 @@ def placed(image: Image, space: Space) -> dict[str, str]:
 
 def reordered(image: Image, order: Sequence[int], flips: Sequence[bool], space: Space) -> dict[str, str]:
     """The facts of an image whose axes were swapped and turned round: `order` gives the old axis of each new one."""
-    facts, changed = facts_of(image), {}
+    facts: dict = facts_of(image)
+    changed: dict = {}
     given = facts.get("PhaseEncodingDirection")
     if given:
         new = order.index(AXES.index(given[0]))
@@ -82,7 +83,8 @@ def reordered(image: Image, order: Sequence[int], flips: Sequence[bool], space: 
 def cut_out(image: Image, first: Sequence[int], shape: Sequence[int]) -> dict[str, str]:
     """The facts of a part of an image that begins at a voxel and has a shape. How many lines the scan had is noted;
     what reaches beyond the image has no slice times."""
-    said, changed = facts_of(image), {}
+    said: dict = facts_of(image)
+    changed: dict = {}
     axis = str(said.get("PhaseEncodingDirection") or said.get("PhaseEncodingAxis") or "")[:1]
     if axis and axis in AXES and "ReconMatrixPE" not in said:
         changed["ReconMatrixPE"] = image.space.shape[AXES.index(axis)]

@@ -128,7 +128,8 @@ def _sizes(facts: dict[str, str], shape) -> tuple[tuple[float, float] | None, st
             found[axis] = length
     if not found:
         return None, unit
-    return (found.get(0, found.get(1)), found.get(1, found.get(0))), unit
+    across, down = found.get(0, found.get(1)), found.get(1, found.get(0))
+    return (None if across is None or down is None else (across, down)), unit
 
 
 register(

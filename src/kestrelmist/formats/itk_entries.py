@@ -41,7 +41,7 @@ def entries_of_text(path: Path) -> list[Entry]:
             numbers = [np.array(lines.get(n, "").split(), float) for n in ("Parameters", "FixedParameters")]
         except ValueError as error:
             raise _damaged(path) from error
-        found.append(_entry(kind, *numbers, path))
+        found.append(_entry(kind, numbers[0], numbers[1], path))
     return _some(found, path)
 
 
@@ -60,7 +60,8 @@ def entries_of_hdf5(path: Path) -> list[Entry]:
                     _numbers(group, (f"Transform{which}", f"Tranform{which}"), path)
                     for which in ("Parameters", "FixedParameters")
                 ]
-                found.append(_entry(kind.decode() if isinstance(kind, bytes) else str(kind), *numbers, path))
+                named = kind.decode() if isinstance(kind, bytes) else str(kind)
+                found.append(_entry(named, numbers[0], numbers[1], path))
     except (OSError, KeyError, ValueError, TypeError, RuntimeError, AttributeError, IndexError) as error:
         raise Trouble("This HDF5 file holds no transform, or is damaged", "write it again", path) from error
     return _some(found, path)

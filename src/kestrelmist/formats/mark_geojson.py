@@ -28,7 +28,7 @@ SEVERAL = {"MultiPoint": "Point", "MultiLineString": "LineString", "MultiPolygon
 
 def write_geojson(path: Path, marks: Marks, progress: Progress | None = None) -> None:
     """Write marks; polygons are closed as the standard wants, and run anticlockwise as seen with x right and y up."""
-    said = {"unit": marks.unit, "axes": AXES if marks.world.sides_known else PLANE}
+    said: dict[str, Any] = {"unit": marks.unit, "axes": AXES if marks.world.sides_known else PLANE}
     said |= {"world": marks.world.as_dict(), "name": marks.name, "of": marks.of}
     whole = {"type": "FeatureCollection", OWN: said, "features": [_feature(mark) for mark in marks]}
     with written_whole(path) as stream:
@@ -73,7 +73,8 @@ def read_geojson(path: Path) -> Marks:
         what = "This GeoJSON counts in a coordinate system of the earth (crs)"
         raise Trouble(what, "write it in mm, µm or pixels of the image, without crs", path)
     features = whole.get("features", []) if whole["type"] == "FeatureCollection" else [whole]
-    said = whole.get(OWN) if isinstance(whole.get(OWN), dict) else {}
+    own = whole.get(OWN)
+    said: dict[str, Any] = own if isinstance(own, dict) else {}
     marks: list[Mark] = []
     for n, feature in enumerate(features if isinstance(features, list) else [], 1):
         try:
@@ -87,8 +88,8 @@ def read_geojson(path: Path) -> Marks:
     if not marks:
         raise Trouble("There is no mark in this GeoJSON", "choose another file", path)
     world = World.from_dict(said["world"]) if isinstance(said.get("world"), dict) else World()
-    more = {"name": str(said.get("name") or path.name.partition(".")[0]), "of": str(said.get("of") or "")}
-    return Marks(_numbered(marks), world, str(said.get("unit") or ""), **more)
+    name = str(said.get("name") or path.name.partition(".")[0])
+    return Marks(_numbered(marks), world, str(said.get("unit") or ""), name, of=str(said.get("of") or ""))
 
 
 def _numbered(marks: list[Mark]) -> dict[int, Mark]:
@@ -102,16 +103,17 @@ def _numbered(marks: list[Mark]) -> dict[int, Mark]:
 
 
 def _marks_of(feature: dict[str, Any]) -> list[Mark]:
-    geometry = feature.get("geometry") if feature.get("type") == "Feature" else feature
-    facts = dict(feature.get("properties") or {}) if feature.get("type") == "Feature" else {}
+    geometry: Any = feature.get("geometry") if feature.get("type") == "Feature" else feature
+    facts: dict[str, Any] = dict(feature.get("properties") or {}) if feature.get("type") == "Feature" else {}
     if not isinstance(geometry, dict):
         raise Trouble("it has no geometry", "give it one, or leave it out")
-    kind, found = geometry["type"], geometry.get("coordinates")
+    kind: str = geometry["type"]
+    found: Any = geometry.get("coordinates")
     if kind == "GeometryCollection" or kind not in (*PLAIN, *SEVERAL):
         raise Trouble(f"a {kind} is no mark", "give points, lines or polygons")
     number = feature.get("id")
     own = {"id": number if isinstance(number, int) and not isinstance(number, bool) and number > 0 else 0}
-    if isinstance(facts.get("points"), list) and facts.get("shape") in SHAPES:  # one of ours, as it is
+    if isinstance(facts.get("points"), list) and str(facts.get("shape")) in SHAPES:  # one of ours, as it is
         mark = Mark.from_dict(facts | own)
         if _is_drawn_so(mark, geometry):  # else another program has moved it, and its points are those of before
             return [mark]
@@ -119,7 +121,7 @@ def _marks_of(feature: dict[str, Any]) -> list[Mark]:
     marks = []
     for one in several:
         plain = SEVERAL.get(kind, kind)
-        rings = {"Point": [[one]], "LineString": [one], "Polygon": one}[plain]
+        rings: Any = {"Point": [[one]], "LineString": [one], "Polygon": one}[plain]
         for n, ring in enumerate(rings):
             points = [_position(p) for p in ring]
             if plain == "Polygon" and len(points) > 1 and points[0] == points[-1]:

@@ -25,7 +25,8 @@ def read_mgh(path: Path) -> Image:
     packing = "gzip" if path.name.lower().endswith(("z", ".gz")) else ""
     raw = RawValues(path, 284, np.dtype(header.get_data_dtype()).newbyteorder(">"), shape, packing)
     raw.require_whole()
-    axes, along = [], ()
+    axes: list[Axis] = []
+    along: tuple[int, ...] = ()
     if len(shape) > 3 and shape[3] > 1:
         zooms = header.get_zooms()
         repeat = float(zooms[3]) / 1000 if len(zooms) > 3 else 0.0
@@ -40,7 +41,7 @@ def read_mgh(path: Path) -> Image:
     layout = Layout(raw, (0, 1, 2), along)
     return Image(
         layout.fetch,
-        Space(shape[:3], file.affine),
+        Space((shape[0], shape[1], shape[2]), file.affine),
         image_name(path),
         facts=facts,
         axes=axes,

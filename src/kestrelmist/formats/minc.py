@@ -40,7 +40,8 @@ def read_minc(path: Path) -> Image:
     if len(spatial) != 3 or len(others) > 1 or len(shape) != len(dims):
         raise Trouble(f"A MINC file with the axes {', '.join(dims)} cannot be shown", "convert it to NIfTI", path)
     deep_enough(shape, path.stat().st_size, np.dtype(np.uint8), path)
-    space = Space(tuple(shape[n] for n in spatial), file.affine)
+    i, j, k = (int(shape[n]) for n in spatial)
+    space = Space((i, j, k), file.affine)
     axes, along = [], None
     if others and shape[others[0]] > 1:
         along = others[0]

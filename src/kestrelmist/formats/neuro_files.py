@@ -24,9 +24,9 @@ def nibabel() -> ModuleType:
     """The package nibabel. It imports pydicom, for a header extension that nothing here reads, when it finds it; that
     takes half the time a small NIfTI file takes to be read."""
     hidden = _Hidden("pydicom")
-    sys.meta_path.insert(0, hidden)  # type: ignore[arg-type]
+    sys.meta_path.insert(0, hidden)
     try:
         import nibabel as package
     finally:
-        sys.meta_path.remove(hidden)  # type: ignore[arg-type]
+        sys.meta_path.remove(hidden)
     return package

@@ -93,7 +93,7 @@ def read_nifti(path: str | Path, spacing: tuple[float, float, float] | None = No
         more.setdefault("length", "px" if length == "unknown" else "mm")
     image = Image(
         layout.fetch,
-        Space(shape[:3], affine, "mm", _world(header)),
+        Space((shape[0], shape[1], shape[2]), affine, "mm", _world(header)),
         name=name,
         facts=facts,
         axes=axes,

@@ -187,7 +187,8 @@ def _type_for(first: Stored) -> tuple[np.dtype, tuple[float, float]]:
     """Number type and scale that hold a volume exactly."""
     if first.plain or (first.slope == 1.0 and first.intercept == int(first.intercept)):
         kind = first.exact().dtype
-        return {"bool": np.dtype(np.uint8), "float16": np.dtype(np.float32)}.get(kind.name, kind), (1.0, 0.0)
+        held: dict[str, np.dtype] = {"bool": np.dtype(np.uint8), "float16": np.dtype(np.float32)}
+        return held.get(kind.name, kind), (1.0, 0.0)
     if first.values.dtype.kind in "iu":
         return first.values.dtype, (first.slope, first.intercept)
     return np.dtype(np.float32), (1.0, 0.0)

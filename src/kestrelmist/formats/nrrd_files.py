@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -110,7 +111,8 @@ def _text(value) -> str:
 
 
 def _full(space_axes: list[int]) -> tuple[int, int, int]:
-    return tuple((space_axes + [-1, -1])[:3])
+    i, j, k = (space_axes + [-1, -1])[:3]
+    return i, j, k
 
 
 def _dtype(header, path: Path) -> np.dtype:
@@ -173,7 +175,7 @@ def _space_of_spacings(header, space_axes, shape, shape3) -> tuple[Space, list[C
     if len(shape) == 3 and len(spacings) >= 3:
         said = Caveat(SIDES_UNKNOWN, "The file gives a voxel size but no position, so sides are unknown")
         return Space(shape3, np.diag([*spacings[:3], 1.0])), [*caveats, said]
-    scale = tuple(spacings[:2]) if len(spacings) > 1 else None
+    scale = (spacings[0], spacings[1]) if len(spacings) > 1 else None
     return picture_space(shape3[0], shape3[1], scale, shape3[2]), caveats if scale else []
 
 
@@ -258,7 +260,8 @@ def save_nrrd(path: Path, image: Image, progress: Progress | None = None) -> Non
         total = image.image_planes
         for n, plane in enumerate(exact_planes(image, dtype, progress)):
             progress.at(0.4 + 0.6 * n / total, f"Writing {path.name}")
-            stream.write(packer.compress(memoryview(plane).cast("B")))
+            flat: Any = plane
+            stream.write(packer.compress(memoryview(flat).cast("B")))
         stream.write(packer.flush())
 
 

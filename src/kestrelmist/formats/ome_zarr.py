@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -56,7 +57,7 @@ def read_ome_zarr(path: Path) -> Image:
     space, caveats = _space(first, arrays[0][1], facts, letters)
     caveats += left
     axes = [_axis(first, n, arrays[0][1], facts, letters) for n in first.along]
-    common = {"name": image_name(path), "facts": _flat(facts), "axes": axes, "colour": colour}
+    common: dict[str, Any] = {"name": image_name(path), "facts": _flat(facts), "axes": axes, "colour": colour}
     coarser = [
         in_parts(Image(level.fetch, space.resized(level.space()), **common), level)
         for level in levels[1:]

@@ -115,7 +115,7 @@ def _attributes(image: Image, order, levels: int) -> dict:
         }
         for n in range(levels + 1)
     ]
-    ome = {"version": "0.5", "multiscales": [{"name": image.name, "axes": axes, "datasets": datasets}]}
+    ome: dict = {"version": "0.5", "multiscales": [{"name": image.name, "axes": axes, "datasets": datasets}]}
     names = channel_names(image) or (["red", "green", "blue"] if image.colour else [])
     if names:
         ome["omero"] = {"channels": [{"label": name} for name in names]}

@@ -115,7 +115,8 @@ def _space(found: dict) -> Space:
     affine = np.array(found["affine"], float)
     if affine.shape != (4, 4) or not np.isfinite(affine).all() or abs(np.linalg.det(affine)) < 1e-300:
         raise ValueError("no affine")
-    return Space(tuple(int(n) for n in found["shape"]), affine, "mm", World.from_dict(found["space"]))
+    i, j, k = (int(n) for n in found["shape"])
+    return Space((i, j, k), affine, "mm", World.from_dict(found["space"]))
 
 
 def _same_scale(one: Space, other: Space) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import struct
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -52,7 +53,7 @@ def read_picture(path: Path, palette: bool = True, turn: bool = True) -> Image:
     first = decoded()  # the header does not tell all; pictures are small beside volumes
     rows, columns = first.shape[:2]
     space = picture_space(columns, rows, None)
-    common = {
+    common: dict[str, Any] = {
         "name": image_name(path),
         "facts": {"Size": f"{columns} × {rows}", "Number type": str(first.dtype)},
         "origin": Origin("picture", [path]),

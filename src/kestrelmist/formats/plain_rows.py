@@ -6,6 +6,7 @@ import itertools
 import math
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -78,7 +79,8 @@ class PlainRows:
         across, beside = math.prod(self.shape[self.rows + 1 :]), math.prod(self.shape[self.rows + 2 :])
         values = np.empty(shape, self.dtype)
         file.seek(self.offset + (row * across + column * beside) * self.dtype.itemsize)
-        into = memoryview(values.reshape(-1).view(np.uint8)) if values.size else memoryview(b"")
+        flat: Any = values.reshape(-1).view(np.uint8)
+        into = memoryview(flat) if values.size else memoryview(b"")
         while len(into):
             got = file.readinto(into)
             if not got:

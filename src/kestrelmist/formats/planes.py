@@ -51,7 +51,8 @@ class Planes:
         return self.shape[self.axes.index(letter)] if letter in self.axes else 1
 
     def space(self) -> tuple[int, int, int]:
-        return tuple(-(-self.size(letter) // self.step) for letter in "xyz")
+        x, y, z = (-(-self.size(letter) // self.step) for letter in "xyz")
+        return x, y, z
 
     def fetch(self, index: tuple[int, ...], progress: Progress) -> np.ndarray:
         """One volume; see `kestrelmist.core.image.Fetch`."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -56,7 +57,7 @@ def read_sequence(paths: list[Path], along: str = "time", before: bool = False) 
         When one differs from the first in size, colours or axes; it is named.
     """
     paths = sorted((Path(p) for p in paths), key=lambda p: natural(p.name))
-    images = []
+    images: list[Image] = []
     for path in paths:
         known = format_of(path)
         if known is None:
@@ -68,7 +69,7 @@ def read_sequence(paths: list[Path], along: str = "time", before: bool = False) 
     first = images[0]
     name = re.sub(r"[\s_\-.]*#.*$", "", stem_of(paths[0])) or first.name
     origin = Origin("sequence", paths, reading={"along": along})
-    common = {
+    common: dict[str, Any] = {
         "name": name,
         "subject": first.subject,
         "modality": first.modality,

@@ -6,6 +6,7 @@ import threading
 from collections import OrderedDict
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -74,7 +75,7 @@ def read_tiff(path: Path, palette: bool = True, turn: bool = True) -> Image:
     first = levels[0]
     space = picture_space(*first.space()[:2], spacing, first.size("z"), said.steps.get("z"))
     axes = [_axis(first, n, said, samples) for n in first.along]
-    common = {"name": image_name(path), "facts": facts, "axes": axes, "colour": first.colour}
+    common: dict[str, Any] = {"name": image_name(path), "facts": facts, "axes": axes, "colour": first.colour}
     coarser = [
         in_parts(Image(level.fetch, space.resized(level.space()), **common), level)
         for level in levels[1:]

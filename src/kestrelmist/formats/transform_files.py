@@ -52,7 +52,8 @@ def write_itk_transform(path: Path, transform: Mapping, progress: Progress | Non
     """Write a transform as ITK text: an affine one as AffineTransform_double_3_3, one for every volume in a row, others
     as the library does. Raises Trouble for what such files cannot hold."""
     if isinstance(transform, (Transform, PerVolume)):
-        write_transform_list(path, [transform.matrix] if isinstance(transform, Transform) else transform.matrices)
+        matrices = [transform.matrix] if isinstance(transform, Transform) else list(transform.matrices)
+        write_transform_list(path, matrices)
         return
     write_by_library(path, transform)
 

@@ -36,7 +36,7 @@ def turned_planes(planes: Planes, orientation: int) -> Planes:
                 pick[n] = _from_the_end(s, shape[n])
                 flips += [place] if isinstance(s, slice) else []
             place += isinstance(s, slice)
-        return np.flip(np.asarray(planes.read(tuple(pick))), flips) if flips else planes.read(tuple(pick))
+        return np.flip(np.asarray(planes.read(tuple(pick))), tuple(flips)) if flips else planes.read(tuple(pick))
 
     return replace(planes, axes=axes, read=read) if backwards else replace(planes, axes=axes)
 

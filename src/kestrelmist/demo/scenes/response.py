@@ -36,7 +36,7 @@ def response_map(animal: Animal, seed: int = 8) -> np.ndarray:
     """t values, float32 [i, j, k]: smooth noise of spread 0.8 in the animal's brain, and what responds; 0 around it."""
     space, rng = response_space(), np.random.default_rng(seed)
     noise = ndimage.gaussian_filter(rng.standard_normal(space.shape), 1.0)
-    grid = np.stack(np.indices(space.shape), -1) @ space.affine[:3, :3].T + space.affine[:3, 3]
+    grid = np.moveaxis(np.indices(space.shape), 0, -1) @ space.affine[:3, :3].T + space.affine[:3, 3]
     found = 0.8 * noise / noise.std()
     for middle, height, width in PLACES:
         found += height * np.exp(-((grid - np.array(middle)) ** 2).sum(-1) / (2 * width**2))

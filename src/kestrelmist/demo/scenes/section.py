@@ -18,7 +18,7 @@ from ..scene import Station, scene
 def section(seed: int = 12, side: int = 1536) -> tuple[np.ndarray, int]:
     """A brown-fat section, two channels [channel, row, column] uint16 (lipid, nuclei), and how many nuclei it shows."""
     rng = np.random.default_rng(seed)
-    cells = []
+    cells: list = []
     for _ in range(6000):  # cell centres no closer than a cell's width
         at = rng.uniform(20, side - 20, 2)
         if not cells or np.min(np.hypot(*(np.array(cells) - at).T)) > 52:
