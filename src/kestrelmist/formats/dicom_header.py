@@ -342,10 +342,9 @@ def _decoded(raw: bytes, kind: int):
         if not text.isascii():
             raise ValueError  # the character set matters: leave it to the thorough parser
         return text
-    values: list[float] = (
-        [float(v) if kind == DECIMAL else int(float(v)) for v in text.split("\\") if v.strip()] if text else []
-    )
-    return values if len(values) > 1 else values[0] if values else None
+    parts = [v for v in text.split("\\") if v.strip()]
+    numbers: list[float] = [float(v) if kind == DECIMAL else int(float(v)) for v in parts]
+    return numbers if len(numbers) > 1 else numbers[0] if numbers else None
 
 
 def _thorough(path: Path) -> tuple[dict, int, bool]:

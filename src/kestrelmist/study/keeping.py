@@ -237,7 +237,8 @@ class _Keeping:
         key = study.items.insert(db, row, prepared.thumbnail)
         facts = store_for(kind).take(study, prepared, key)
         self.taken.append((prepared, key, thing))
-        store_for(kind).coming(study, key, thing, named)
+        if thing is not None:
+            store_for(kind).coming(study, key, thing, named)
         if read:
             facts["removed"] = False
         if facts:

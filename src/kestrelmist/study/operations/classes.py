@@ -58,6 +58,7 @@ def take_classes(file: FilePath, name: str = "") -> ClassTable:
     Parameters
     ----------
     file : path
+        A table of classes, a row each.
     name : text
         What it is called; as the file when left out.
 
