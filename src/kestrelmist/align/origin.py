@@ -17,6 +17,7 @@ from ..core.placement import Placement
     keywords="landmark zero position shift landmark anterior commissure re-origin",
     takes="series colour",
     group="This image",
+    methods="The origin was set on a landmark",
 )
 def set_origin(image: Image, point: WorldPoint) -> Placement:
     """Move an image so that a landmark comes to lie at world position (0, 0, 0). No value is touched or copied.

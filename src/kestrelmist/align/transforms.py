@@ -147,6 +147,7 @@ def invert_transform(transform: Mapping) -> Mapping:
     keywords="apply affine move apply transform move image",
     takes="series colour",
     group="This image",
+    methods="Images were placed by affine transforms, without resampling",
 )
 def place_by(image: Image, transform: Mapping) -> Placement:
     """Move an image by an affine transform, without resampling: its voxels come to lie elsewhere, no value changes.
@@ -187,6 +188,7 @@ class FieldOf(NamedTuple):
     keywords="displacement field warp deformation jacobian export vectors",
     called={"grid": "On grid of"},
     group="Transforms",
+    methods="Transforms were worked out as displacement fields",
 )
 def field_of_transform(transform: Mapping, grid: Grid, *, progress: Progress = silent()) -> FieldOf:
     """A displacement field that does what a transform does, worked out at every voxel of a grid: to be written for

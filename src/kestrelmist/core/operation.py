@@ -77,6 +77,12 @@ class Operation:
     """What a preview tints, from inputs and settings by name: bool [i, j, k] on the grid of the first image, such as
     what is left out of a fit."""
 
+    methods: str = ""
+    """A sentence for the methods of a paper, with names of settings in braces; "" for what is not told there, such as
+    renaming."""
+    cites: tuple[str, ...] = ()
+    """The sources of its method."""
+
     @cached_property
     def _hints(self) -> dict[str, Any]:
         return typing.get_type_hints(self.function, include_extras=True)
@@ -291,6 +297,8 @@ def operation(
     rare: str = "",
     made_by: Mapping[str, str] | None = None,
     tinted: Callable[[dict[str, Any]], np.ndarray] | None = None,
+    methods: str = "",
+    cites: tuple[str, ...] = (),
 ):
     """Register a function as an operation of a stage.
 
@@ -310,7 +318,7 @@ def operation(
         See `Operation.version`.
     rare : str
         Names of settings, with blanks between; see `Operation.rare`.
-    repeats, final, slow, edits, group, reach, through_time, called, made_by, tinted
+    repeats, final, slow, edits, group, reach, through_time, called, made_by, tinted, methods, cites
         See the fields of `Operation`.
     """
     if stage not in STAGES:
@@ -321,7 +329,7 @@ def operation(
         words = frozenset(takes.split())
         said = (keywords, words, version, repeats, final, slow, edits, group, reach, through_time)
         folded = frozenset(rare.split())
-        more = (called or {}, folded, made_by or {}, tinted)
+        more = (called or {}, folded, made_by or {}, tinted, methods, cites)
         OPERATIONS.add(key, Operation(key, stage, title, function, *said, *more))
         return function
 

@@ -47,6 +47,8 @@ RUN = 128
         "mean_course": "And the mean",
     },
     group="Courses",
+    methods="Courses were correlated with that of a seed, voxel by voxel, after slow changes were removed by cosines",
+    cites=("Ahmed 1974",),
 )
 def correlate(
     image: Image,

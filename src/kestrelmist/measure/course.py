@@ -28,6 +28,7 @@ MODES = Literal["raw", "mean removed", "z-score", "scaled", "percent", "spectrum
     called={"ball": "Ball about it", "label": "Or label", "mode": "Shown as", "time_column": "With times"},
     rare="time_column",
     group="Courses",
+    methods="The mean course of places was taken",
 )
 def course(
     image: Image,

@@ -23,6 +23,7 @@ from .seed import Ball, Seed, seed_at, time_axis
     called={"ball": "Ball about it", "label": "Or label", "dashes": "Line"},
     rare="colour width dashes",
     group="Courses",
+    methods="The mean course of places was taken",
 )
 def hold_course(
     image: Image,

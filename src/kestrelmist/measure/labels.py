@@ -26,6 +26,7 @@ from ..core.table import Column, Table
         "count voxels morphometry"
     ),
     group="Labels",
+    methods="Volume, voxel count, mean and standard deviation were measured in every label",
 )
 def measure_labels(image: Image, labels: LabelMap, progress: Progress = silent()) -> Table:
     """Volume, voxel count, mean and standard deviation of the image in every label.

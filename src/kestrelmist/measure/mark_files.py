@@ -147,6 +147,7 @@ def save_marks(marks: Marks, to: NewPath, *, replace_file: bool = False) -> Tabl
     keywords="copy transfer propagate transform map landmarks contours regions of interest rois apply transform",
     called={"transform": "Through"},
     group="Marks",
+    methods="Marks were brought along by world position",
 )
 def bring_marks(
     marks: Marks,

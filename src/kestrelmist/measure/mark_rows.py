@@ -66,6 +66,7 @@ def corners_of(shape: str, points: np.ndarray) -> np.ndarray:
     called={"points": "Points", "class_": "Class", "across": "Width of a section"},
     rare="text colour across notes",
     group="Marks",
+    methods="Marks were placed",
 )
 def add_mark(
     marks: Marks,

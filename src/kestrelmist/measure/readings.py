@@ -134,6 +134,7 @@ def noise_between(found: Section, first: float, second: float) -> Sureness | Non
     },
     rare="calibration calibration_of_lengths",
     group="Heights",
+    methods="Distances and height differences were read along sections",
 )
 def read_sections(
     sections: list[Curve],

@@ -38,6 +38,12 @@ PARTS = 5
     called={"from_": "From", "cutoff": "Cut-off", "leave_out": "Not within", "calibration": "Scale ±"},
     rare="calibration",
     group="Heights",
+    methods="Roughness was measured (Sa, Sq of the surface; Ra, Rq, Rz of a profile)",
+    cites=(
+        "ISO 25178-2",
+        "ISO 21920-2",
+        "ISO 16610-21",
+    ),
 )
 def roughness(
     image: Image,

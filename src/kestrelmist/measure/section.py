@@ -149,6 +149,7 @@ def _at(kji: np.ndarray, space: Space, places: np.ndarray) -> np.ndarray:
     called={"from_": "From", "stroke": "Thickness", "dashes": "Line"},
     rare="colour stroke dashes",
     group="Lines",
+    methods="Values were taken along lines, averaged over a width of {width}",
 )
 def profile(
     image: Image,

@@ -47,6 +47,8 @@ def line_of(image: Image, from_, to, width: float, section: Curve | None) -> Lin
     called={"from_": "From", "edge": "Off each edge", "calibration": "Scale ±"},
     rare="edge calibration",
     group="Heights",
+    methods="Step heights were measured by parallel straight lines fitted to both levels",
+    cites=("ISO 5436-1",),
 )
 def step_height(
     image: Image,

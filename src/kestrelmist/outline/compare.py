@@ -26,6 +26,12 @@ POINTS = 20_000
     keywords="overlap dice jaccard hausdorff surface distance agreement version dice coefficient iou inter-rater",
     called={"other": "Compare with"},
     group="Label maps",
+    methods="Label maps were compared by overlap (Dice, Jaccard) and distances of their surfaces",
+    cites=(
+        "Dice 1945",
+        "Jaccard 1912",
+        "Taha 2015",
+    ),
 )
 def compare_labels(labels: LabelMap, other: LabelMap, progress: Progress = silent()) -> Table:
     """Overlap and distance of labels that have the same name in two label maps.

@@ -22,6 +22,7 @@ from .flood import flood
     called={"through": "Spread through", "neighbours": "Joined by"},
     rare="neighbours",
     group="By value",
+    methods="Labels were grown from a point over voxels of {low} to {high} that are joined",
 )
 def grow(
     image: Image,

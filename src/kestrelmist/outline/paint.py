@@ -15,7 +15,14 @@ from .brush import Brush, Stroke
 BrushSize = Annotated[float, Unit("mm"), Between(1e-6, 1e4)]
 
 
-@operation("outline", "Paint a ball", name="paint", keywords="brush draw manual segmentation", group="By hand")
+@operation(
+    "outline",
+    "Paint a ball",
+    name="paint",
+    keywords="brush draw manual segmentation",
+    group="By hand",
+    methods="Labels were painted",
+)
 def paint(
     image: Image,
     labels: LabelMap,
@@ -41,7 +48,14 @@ def paint(
     return _dab(image, labels, label, point, diameter, low, high, erase=False)
 
 
-@operation("outline", "Erase a ball", name="erase", keywords="eraser rubber remove bridge", group="By hand")
+@operation(
+    "outline",
+    "Erase a ball",
+    name="erase",
+    keywords="eraser rubber remove bridge",
+    group="By hand",
+    methods="Labels were erased",
+)
 def erase(image: Image, labels: LabelMap, label: LabelName, point: WorldPoint, diameter: BrushSize = 1.0) -> LabelEdit:
     """Take a label away from the voxels of a ball.
 

@@ -90,6 +90,7 @@ def list_pieces(labels: LabelMap, label: LabelName, neighbours: Literal[26, 18, 
     called={"below": "Smaller than", "neighbours": "Joined by"},
     rare="neighbours",
     group="Loose pieces",
+    methods="Loose pieces of labels were removed",
 )
 def remove_pieces(
     image: Image,

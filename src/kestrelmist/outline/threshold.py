@@ -18,6 +18,7 @@ from ..core.patch import LabelEdit, patch_from_mask
     "Threshold",
     keywords="range bone tissue thresholding binarise binarize segment segmentation otsu",
     group="By value",
+    methods="Voxels of {low} to {high} were labelled",
 )
 def threshold(image: Image, labels: LabelMap, label: LabelName, low: ImageValue, high: ImageValue) -> LabelEdit:
     """Give a label to every voxel whose value lies in a range, joined or not.

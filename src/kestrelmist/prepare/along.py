@@ -32,6 +32,7 @@ Ways = Literal["mean", "sd", "maximum", "minimum", "sum", "median", "snr"]
     reach=0.0,
     through_time=True,
     called={"how": "Take the"},
+    methods="Series were summarised through time ({how})",
 )
 def through_time(image: Image, how: Ways = "mean", *, progress: Progress = silent()) -> Image:
     """One volume from all of a series, voxel by voxel. Volumes are read one after another; values that are not finite
@@ -118,6 +119,7 @@ def _median(image: Image, progress: Progress) -> np.ndarray:
     ),
     group="Values",
     called={"how": "Take the", "slab": "Slab"},
+    methods="Voxels along {along} were projected ({how})",
 )
 def project(
     image: Image,

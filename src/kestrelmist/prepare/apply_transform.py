@@ -23,6 +23,7 @@ Grid = Annotated[Image, Role("grid")]
     takes="series",
     group="Grid",
     called={"how": "Interpolation", "onto": "Onto grid of"},
+    methods="Images were brought through transforms with one interpolation ({how})",
 )
 def apply_transform(
     image: Image,

@@ -30,6 +30,8 @@ from .mean_volume import mean_volume
     reach=math.inf,
     through_time=True,
     called={"above": "Brighter than", "fill": "Air inside too", "all_pieces": "Every piece"},
+    methods="The body was labelled by a threshold, and its largest piece kept",
+    cites=("Otsu 1979",),
 )
 def take_out_body(
     image: Image,

@@ -64,6 +64,11 @@ class Body(NamedTuple):
     through_time=True,
     called={"looser": "Tighter, looser", "start": "Start from", "radius": "Inner radius"},
     rare="start radius",
+    methods="The brain was labelled by thresholding and openings that cut thin bridges",
+    cites=(
+        "Serra 1982",
+        "Otsu 1979",
+    ),
 )
 def take_out_brain(
     image: Image,

@@ -32,6 +32,7 @@ from .resample import as_seen, softened, softening
     takes="series colour",
     group="Grid",
     called={"source": "From"},
+    methods="Labels were brought along by world position, each voxel taking the label that is nearest",
 )
 def bring_labels(
     image: Image,

@@ -30,6 +30,7 @@ LETTERS = "abcdefghijklmnopqrstuvwxyz"
     group="Values",
     reach=0.0,
     called={"others": "b, c, d …"},
+    methods="Images were combined voxel by voxel by the formula {formula}",
 )
 def calculate(
     image: Image, formula: str, others: list[Image] | None = None, *, unit: str = "", progress: Progress = silent()

@@ -29,6 +29,8 @@ WIDE = 1.6
     takes="series",
     group="Series",
     called={"rows": "Voxels shown"},
+    methods="All courses were laid out in one picture",
+    cites=("Power 2017",),
 )
 def carpet(
     image: Image,

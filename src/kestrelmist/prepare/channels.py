@@ -53,6 +53,7 @@ def split_channels(image: Image) -> list[Image]:
     keywords="together combine stack fluorescence composite rgb overlay channels",
     group="Sections",
     called={"others": "With"},
+    methods="Channels were merged",
 )
 def merge_channels(image: Image, others: list[Image], *, names: str = "") -> Image:
     """Several pictures on one grid as the channels of one.

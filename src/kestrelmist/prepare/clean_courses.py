@@ -31,6 +31,8 @@ from .one_series import time_of
     reach=0.0,
     through_time=True,
     called={"slower": "Slower than", "without": "Take out"},
+    methods="Slow changes (slower than {slower}) and nuisance courses were removed together by least squares",
+    cites=("Lindquist 2019",),
 )
 def clean_courses(
     image: Image,

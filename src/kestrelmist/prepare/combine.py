@@ -32,6 +32,7 @@ class Combined(NamedTuple):
     ),
     group="Values",
     called={"how": "Combine by", "others": "With", "mask": "Only within"},
+    methods="Images were combined voxel by voxel ({how})",
 )
 def combine(
     image: Image,

@@ -38,6 +38,7 @@ Margin = Annotated[float, Unit("mm"), Between(-1e6, 1e6)]
         "fill": "Beyond image",
     },
     rare="fill",
+    methods="Images were cropped",
 )
 def crop(
     image: Image,
@@ -183,6 +184,7 @@ def bounds_of(inside: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     takes="series colour",
     group="Grid",
     called={"quarters": "Quarter turns", "flip": "Mirror after"},
+    methods="Images were turned about {about} by {quarters} quarter turns",
 )
 def turn(
     image: Image,

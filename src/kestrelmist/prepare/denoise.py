@@ -46,6 +46,15 @@ class Denoised(NamedTuple):
     reach=lambda space, _: REACH * max(space.spacing),
     called={"how": "Method", "kind": "Noise is", "noise": "Its spread"},
     rare="kind",
+    methods="Noise was reduced ({how})",
+    cites=(
+        "Buades 2005",
+        "Coupé 2008",
+        "Rudin 1992",
+        "Chambolle 2004",
+        "Whitaker 2001",
+        "Wiest-Daesslé 2008",
+    ),
 )
 def reduce_noise(
     image: Image,

@@ -45,6 +45,8 @@ class Even(NamedTuple):
     group="Noise and brightness",
     reach=math.inf,
     called={"mask": "Look only at", "knots": "Follows over"},
+    methods="Uneven brightness was corrected by dividing by a smooth field",
+    cites=("Tustison 2010",),
 )
 def even_brightness(
     image: Image,
@@ -158,6 +160,7 @@ def found_field(
     group="Noise and brightness",
     reach=math.inf,
     called={"how": "Background by", "blank": "Empty field", "across": "Window", "mask": "Only within"},
+    methods="An uneven background was divided out ({how})",
 )
 def even_background(
     image: Image,

@@ -53,6 +53,7 @@ class FieldMap(NamedTuple):
         "offset": "Median in head",
     },
     rare="turn erode smooth offset",
+    methods="A map of the field off resonance was made from phase images",
 )
 def field_map(
     image: Image,

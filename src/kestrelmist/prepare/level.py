@@ -84,6 +84,8 @@ def runs_slow(how: str, along: str) -> bool:
         "robust": "Leave outliers",
         "points": "Three points",
     },
+    methods="Height maps were levelled ({how})",
+    cites=("Rousseeuw 2006",),
 )
 def level(
     image: Image,

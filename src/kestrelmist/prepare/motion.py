@@ -61,6 +61,14 @@ class Still(NamedTuple):
         "transforms": "Moves to file",
     },
     rare="how radius table transforms",
+    methods=(
+        "Head motion was corrected by aligning every volume with a reference ({reference}) by six rigid "
+        "parameters found by least squares, with one resampling ({how})"
+    ),
+    cites=(
+        "Baker 2004",
+        "Power 2012",
+    ),
 )
 def correct_motion(
     image: Image,

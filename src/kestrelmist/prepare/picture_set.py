@@ -47,6 +47,7 @@ LARGEST = 8192
         "store": "Kept as",
     },
     rare="seed workers store layout counted_in columns by_part_column",
+    methods="A set of pictures was made: boxes brought to {size} pixels ({rule}), values scaled ({values})",
 )
 def picture_set(
     table: FilePath,

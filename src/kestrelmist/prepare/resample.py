@@ -46,6 +46,8 @@ FWHM = 2 * np.sqrt(2 * np.log(2))
         "soften": "Smooth first",
     },
     rare="soften",
+    methods="Images were resampled ({how})",
+    cites=("Cardoso 2015",),
 )
 def resample(
     image: Image,

@@ -19,6 +19,7 @@ from ..core.operation import operation
     group="Values",
     reach=math.inf,
     called={"low": "1st percentile", "high": "99th percentile"},
+    methods="Values were scaled linearly, the 1st percentile to {low} and the 99th to {high}",
 )
 def scale(image: Image, low: float = 0.0, high: float = 1.0) -> Image:
     """Map the values linearly so that the 1st and 99th percentile become two given numbers. Voxels without a value

@@ -26,6 +26,7 @@ PALE = 0.05
     takes="series",
     group="Series",
     called={"each": "Mean of each", "to": "Becomes", "mask": "Mean within"},
+    methods="Series were scaled to a mean of {to} ({each})",
 )
 def scale_series(
     image: Image,

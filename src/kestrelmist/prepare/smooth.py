@@ -31,6 +31,8 @@ WIDTHS = 1.75
     reach=lambda _, settings: WIDTHS * max(settings["fwhm"], *(settings["along"] or (0.0,))),
     called={"fwhm": "Width (FWHM)", "along": "Or along i, j, k", "mask": "Only within"},
     rare="along",
+    methods="Images were smoothed with a Gaussian of {fwhm} full width at half maximum",
+    cites=("Knutsson 1993",),
 )
 def smooth(
     image: Image,

@@ -37,6 +37,8 @@ class Despiked(NamedTuple):
     reach=0.0,
     through_time=True,
     called={"limit": "Spread beyond"},
+    methods="Values further than {limit} standard deviations from the median of five volumes were replaced by it",
+    cites=("Hampel 1974",),
 )
 def despike(image: Image, limit: Annotated[float, Between(1, 100)] = 4.0, *, progress: Progress = silent()) -> Despiked:
     """Replace what jumps away from a voxel's course and comes back: a value further from the median of five volumes

@@ -70,6 +70,11 @@ class Separated(NamedTuple):
         "second": "Second stain",
         "third": "Third stain",
     },
+    methods="Stains were separated by colour deconvolution ({pair})",
+    cites=(
+        "Ruifrok 2001",
+        "Macenko 2009",
+    ),
 )
 def stains(
     image: Image,
@@ -141,6 +146,8 @@ def stains(
     reach=0.0,
     called={"pair": "Stains", "vectors": "Their colours", "white": "Colour of light"},
     rare="vectors white",
+    methods="Stains were shown in their colours",
+    cites=("Ruifrok 2001",),
 )
 def stain_colours(
     image: Image,

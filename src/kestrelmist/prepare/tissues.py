@@ -56,6 +56,14 @@ class Tissues(NamedTuple):
     called={"mask": "Brain", "others": "More contrasts", "knots": "Field over", "noise": "Take noise away"},
     rare="knots noise",
     made_by={"mask": "take-out-brain"},
+    methods=(
+        "Grey matter, white matter and fluid were separated by a mixture of tissues fitted together with "
+        "the uneven brightness"
+    ),
+    cites=(
+        "Zhang 2001",
+        "Shattuck 2001",
+    ),
 )
 def split_tissues(
     image: Image,

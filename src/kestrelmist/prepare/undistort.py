@@ -64,6 +64,11 @@ class Undistorted(NamedTuple):
     },
     rare="acceleration signal constant how",
     made_by={"field": "field-map"},
+    methods="Distortion by the field off resonance was undone by shifting voxels along the phase-encoding direction",
+    cites=(
+        "Jezzard 1995",
+        "Reichenbach 1997",
+    ),
 )
 def undistort(
     image: Image,

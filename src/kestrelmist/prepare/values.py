@@ -37,6 +37,7 @@ Limit = Annotated[ImageValue, NO_LIMIT]
     group="Values",
     reach=0.0,
     called={"low": "Not below", "high": "Not above"},
+    methods="Values were limited to {low} to {high}",
 )
 def clip(image: Image, low: Limit | None = None, high: Limit | None = None) -> Image:
     """Bring values below one limit and above another one to the limit. Voxels without a value stay so.
@@ -89,6 +90,7 @@ def _limits_that_count(kind: np.dtype, low: float | None, high: float | None) ->
     group="Values",
     reach=math.inf,
     called={"mask": "Counts within"},
+    methods="Values were standardised to mean 0 and standard deviation 1",
 )
 def standardise(image: Image, mask: LabelMap | None = None) -> Image:
     """Take the mean away and divide by the standard deviation (n − 1) of the voxels in a mask, or of all.
@@ -119,6 +121,8 @@ def standardise(image: Image, mask: LabelMap | None = None) -> Image:
     group="Values",
     reach=math.inf,
     called={"to": "Like", "how": "Match", "mask": "Look only at"},
+    methods="Values were matched to those of a reference ({how})",
+    cites=("Gonzalez 2002",),
 )
 def match_values(
     image: Image,
@@ -176,6 +180,7 @@ def match_values(
     group="Values",
     reach=math.inf,
     called={"how": "Turn by"},
+    methods="Values were turned round ({how})",
 )
 def turn_values(image: Image, how: Literal["invert", "logarithm"] = "invert") -> Image:
     """Mirror the values within their range, or take their natural logarithm.
@@ -227,6 +232,7 @@ class Converted(NamedTuple):
     group="Values",
     reach=math.inf,
     called={"round_values": "Round"},
+    methods="Values were kept as {type}",
 )
 def number_type(
     image: Image, type: TYPES = "int16", *, round_values: bool = True, progress: Progress = silent()

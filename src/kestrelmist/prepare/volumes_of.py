@@ -32,6 +32,7 @@ Many = Annotated[int, Between(0, 1_000_000)]
     takes="series colour",
     group="Series",
     called={"first": "At the start", "last": "At the end", "expected": "There should be"},
+    methods="The first {first} and last {last} volumes were left out",
 )
 def drop_volumes(
     image: Image,
@@ -104,6 +105,8 @@ def _step_of(given: dict[str, Any]) -> Found | None:
     version=2,
     called={"pattern": "Taken in order", "to": "Bring to", "how": "Interpolation", "multiband": "At once"},
     rare="multiband to how",
+    methods="Slices were brought to one time by interpolation through time ({how})",
+    cites=("Henson 1999", "Catmull 1974"),
 )
 def time_slices(
     image: Image,

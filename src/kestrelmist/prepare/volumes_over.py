@@ -30,6 +30,8 @@ class Over(NamedTuple):
     ),
     group="Series",
     called={"before": "And before", "after": "And after", "below": "Under it"},
+    methods="Volumes over {limit} were listed",
+    cites=("Power 2012",),
 )
 def volumes_over(
     curve: Curve,

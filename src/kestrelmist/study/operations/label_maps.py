@@ -78,6 +78,12 @@ def back_to_version(study: Study, labels: AnyLabels, version: str, progress: Pro
     repeats=False,
     slow=True,
     group="Versions",
+    methods="Versions of label maps were compared by overlap and distance",
+    cites=(
+        "Dice 1945",
+        "Jaccard 1912",
+        "Taha 2015",
+    ),
 )
 def compare_version(study: Study, labels: AnyLabels, version: str, progress: Progress = silent()) -> Table:
     """Compare a label map as it is now with a named version of it.

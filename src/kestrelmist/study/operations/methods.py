@@ -1,0 +1,129 @@
+"""What was done, as a paper tells it: sentences and sources, from the logbook."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from ...core.errors import Trouble
+from ...core.operation import OPERATIONS, Operation, operation
+from ...core.parameter import NewPath
+from ...core.safe_write import written_whole
+from ...core.sources import cited
+from ...core.table import Column, Table
+from ..logbook import Step
+from ..study import Study
+from ..used import shown
+
+PLACE = re.compile(r"\{(\w+)\}")
+NOT_SAID = "as the program chooses"
+ENDINGS = (".md", ".txt")
+
+
+@operation(
+    "report",
+    "Methods text",
+    name="methods-text",
+    keywords="methods section paper citations references bibliography manuscript boilerplate report",
+    group="Steps",
+)
+def methods_text(study: Study, to: NewPath | None = None, *, subject: str = "") -> Table:
+    """Tell what was done as a paper's methods do: a sentence a kind of step with its settings, how many subjects it was
+    done for, and the sources of its method. Steps that were undone are left out, and so is what changes no value:
+    names, places in the study, looks.
+
+    Parameters
+    ----------
+    to : path
+        Write it as text too: .md or .txt.
+    subject : text
+        Of this subject alone; of the whole study when left out.
+
+    Returns
+    -------
+    Table
+        Sentences in the order of doing, with numbers of their sources, and the sources below.
+
+    Raises
+    ------
+    Trouble
+        When nothing was done that is told, or the file is there already.
+    """
+    if to is not None and to.suffix.lower() not in ENDINGS:
+        raise Trouble("A text is written as .md or .txt", "end the name in one of these", to)
+    if to is not None and to.exists():
+        raise Trouble("There is something of this name already", "name a new file", to)
+    told, sources = sentences_of(study.logbook.entries(), subject)
+    if not told:
+        whose = f" of {subject}" if subject else ""
+        raise Trouble(f"Nothing was done{whose} yet that a methods text tells", "do it first", study.folder)
+    table = Table(
+        f"Methods{f' of {subject}' if subject else ''}", [Column("number"), Column("text"), Column("sources")]
+    )
+    table.rows += [(n, text, ", ".join(map(str, numbers))) for n, (text, numbers) in enumerate(told, 1)]
+    table.rows += [(None, f"[{n}] {source}", "") for n, source in enumerate(sources, 1)]
+    if to is not None:
+        with written_whole(to) as stream:
+            stream.write(as_text(told, sources).encode())
+    return table
+
+
+def sentences_of(steps: list[Step], subject: str = "") -> tuple[list[tuple[str, list[int]]], list[str]]:
+    """Sentences in the order of the first such step, each with the numbers of its sources; and the sources."""
+    whose: dict[str, list[set[str]]] = {}
+    keys: dict[str, tuple[str, ...]] = {}
+    counts: dict[str, int] = {}
+    for step in steps:
+        about = OPERATIONS.get(step.operation)
+        if step.undone or about is None or not about.methods or (subject and step.subject != subject):
+            continue
+        text = sentence_of(about, step)
+        whose.setdefault(text, [set()])[0].add(step.subject)
+        keys[text], counts[text] = about.cites, counts.get(text, 0) + 1
+    subjects = {step.subject for step in steps if step.subject and not step.undone}
+    sources: list[str] = []
+    told = []
+    for text, (those,) in whose.items():
+        numbers = []
+        for key in keys[text]:
+            full = cited(key)
+            if full not in sources:
+                sources.append(full)
+            numbers.append(sources.index(full) + 1)
+        few = not subject and len(those - {""}) < len(subjects)
+        of = f" (in {len(those)} of {len(subjects)} subjects)" if few else ""
+        told.append((f"{text}{of}.", numbers))
+    return told, sources
+
+
+def sentence_of(about: Operation, step: Step) -> str:
+    """The sentence of a step, with its settings as they were used."""
+    known = {p.name: p for p in about.settings}
+
+    def put(match: re.Match) -> str:
+        name = match.group(1)
+        value: Any = step.settings.get(name)
+        if value in (None, "") and name in step.found:
+            value = step.found[name][0]
+        if value in (None, "") or name not in known:
+            left = known[name].left_out if name in known else None
+            return NOT_SAID if left is None else left.words
+        try:
+            return shown(known[name].checked(value), known[name])
+        except Trouble:  # a setting of an older version
+            return str(value)
+
+    return PLACE.sub(put, about.methods)
+
+
+def as_text(told: list[tuple[str, list[int]]], sources: list[str]) -> str:
+    """The whole as text."""
+    from ... import VERSION
+
+    body = " ".join(f"{text[:-1]}{f' [{_numbers(numbers)}]' if numbers else ''}." for text, numbers in told)
+    listed = "\n".join(f"[{n}] {source}." for n, source in enumerate(sources, 1))
+    return f"{body}\n\nDone with Kestrelmist {VERSION}.\n{f'{chr(10)}{listed}{chr(10)}' if listed else ''}"
+
+
+def _numbers(numbers: list[int]) -> str:
+    return ", ".join(map(str, numbers))
