@@ -15,7 +15,8 @@ from tests.making import keep_thing, two_balls
 SAYS_NOTHING = set(
     "say-taken name-channels one-place split-channels set-spacing together open-transform save-transform"
     " join-transforms invert-transform classes-of take-classes save-classes list-classes add-label change-label"
-    " delete-label new-labels renumber pieces versions list-marks save-marks take-marks change-mark delete-marks style-curve bring-through"
+    " delete-label new-labels renumber pieces versions list-marks save-marks take-marks change-mark delete-marks"
+    " style-curve"
     " choose-labels name-version back-to-version set-class delete-class use-classes use-classes-for-marks".split()
 )
 """Of the stages that change images: what gives names, opens, saves, lists or takes back."""
