@@ -138,11 +138,11 @@ def layers(walk: Walk) -> None:
     desk.layers.lay_over(desk.study.find("HM-08/Response map").id)
     walk.settle()
     desk.layers.set_look(low=2.3, high=6.0)
-    desk.viewing.set_show_others(True)
+    desk.viewing.maps.show_others(True)
     window.table.bring_to_lead(window.table.slices[1])
     desk.viewing.go_to((3.2, -4.3, 1.4))
     walk.keep("layers")
-    desk.viewing.set_show_others(False)
+    desk.viewing.maps.show_others(False)
     desk.layers.take_all_away()
     window.table.bring_to_lead(window.table.slices[0])
     desk.beside.show([desk.study.find(f"HM-07/{name}").id for name in ("Head T1", "Head T2", "Head CT")])
@@ -231,6 +231,50 @@ def still_and_straight(walk: Walk) -> None:
     desk.beside.show(())
     window.table.bring_to_lead(window.table.slices[0])
     window.fit_all()
+
+
+def marks(walk: Walk) -> None:
+    """Marks of every shape on a head, one of them chosen, and their list."""
+    window, desk = walk.window, walk.window.desk
+    walk.show("HM-07/Head T1")
+    desk.viewing.set_stage("Measure")
+    desk.viewing.go_to((0.9, -2.0, 2.4))
+    walk.settle()
+    canvas = window.table.lead.canvas
+
+    def at(x: float, z: float) -> QPoint:
+        return QPoint(*(round(v) for v in canvas.current_view().to_pixel((x, -2.0, z))))
+
+    def move(place: QPoint) -> None:
+        no, left = Qt.KeyboardModifier.NoModifier, Qt.MouseButton.LeftButton
+        where = QPointF(canvas.mapToGlobal(place))
+        event = QMouseEvent(QEvent.Type.MouseMove, QPointF(place), where, Qt.MouseButton.NoButton, left, no)
+        QApplication.sendEvent(canvas, event)
+
+    def draw(tool: str, name: str, *places: tuple[float, float]) -> None:
+        desk.hand.set_tool(f"mark-{tool}")
+        if tool in ("polygon", "point"):
+            for place in places:
+                QTest.mouseClick(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at(*place))
+            if tool == "polygon":
+                QTest.keyClick(canvas, Qt.Key.Key_Return)
+        else:
+            QTest.mousePress(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at(*places[0]))
+            move(at(*places[1]))
+            QTest.mouseRelease(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at(*places[1]))
+        desk.marks.change_chosen("Rename", name=name)
+        walk.settle()
+
+    draw("line", "width of the brain", (-4.6, 1.4), (4.6, 1.4))
+    draw("polygon", "", (-1.2, -3.2), (1.2, -3.2), (1.6, -5.0), (-1.6, -5.0))
+    draw("point", "crown", (0.0, 6.4))
+    draw("ellipse", "left half", (-3.9, 4.2), (-1.0, 2.2))
+    desk.hand.set_tool("mark-rectangle")
+    QApplication.sendEvent(canvas, QEvent(QEvent.Type.Leave))
+    window.drawer.open_page("marks")
+    walk.keep("marks")
+    desk.hand.set_tool("point")
+    window.drawer.hide()
 
 
 def large_section(walk: Walk) -> None:
@@ -332,6 +376,7 @@ def main() -> None:
         layers(walk)
         still_and_straight(walk)
         through_time(walk)
+        marks(walk)
         large_section(walk)
         walk.show("HM-07/Head CT")
         desk.viewing.set_stage("Outline")

@@ -13,6 +13,8 @@ from PySide6.QtWidgets import QApplication, QWidget
 
 from ..core import kernel
 from ..core.errors import Cancelled, Trouble
+from ..core.home import home
+from ..core.person import opened, recent_studies
 from .desk_model import CATALOGUE, study_folder_of
 from .display import require_display
 from .ending import Ending
@@ -72,6 +74,7 @@ def _go_over(window: Window, folder: Path) -> None:
     except Trouble as trouble:
         window.session.trouble.emit(str(trouble))
         return
+    opened(folder)
     fit(other)
     other.show()
     QTimer.singleShot(0, other.start)
@@ -96,9 +99,7 @@ def start(places: list[Path], picture: Path | None = None, demo: bool = False) -
         if not place.exists():
             raise Trouble("There is no file or folder of this name", "check the name", place)
     if folder is None:
-        from ..core.home import home
-
-        folder = home() / "My first study"
+        folder = next(iter(recent_studies()), home() / "My first study")
     app = application()
     try:
         window = show_window(folder, stays=picture is None)
@@ -126,6 +127,7 @@ def show_window(folder: Path, stays: bool = True) -> Window:
     window.show()
     QTimer.singleShot(0, window.start)
     if stays:
+        opened(folder)
         QTimer.singleShot(600, lambda: _load_kernels(window))
     return window
 

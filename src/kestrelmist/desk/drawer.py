@@ -159,6 +159,11 @@ class Drawer(QWidget):
     def page(self) -> str:
         return PAGES[self.pages.currentIndex()]
 
+    @staticmethod
+    def page_names() -> tuple[str, ...]:
+        """Pages that can be opened."""
+        return PAGES
+
     def open_page(self, page: str) -> None:
         """Open the Drawer on one of PAGES."""
         tables = page == "tables"

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 from ..core.finding import Line
 from ..core.operation import Operation
+from ..core.person import recent_studies
 from ..study.items import ImageRecord
 from .command import Command
 from .desk_model import Desk
@@ -36,9 +38,10 @@ class Findable:
         take_tool: Callable[[Tool], object],
         open_operation: Callable[[Operation], object],
         do: Callable[[Command], object],
+        open_study: Callable[[Path], object],
     ):
         self.desk, self.on_table = desk, on_table
-        self.take_tool, self.open_operation, self.do = take_tool, open_operation, do
+        self.take_tool, self.open_operation, self.do, self.open_study = take_tool, open_operation, do, open_study
         self._texts: tuple[object, list[tuple[str, ImageRecord]]] = None, []
 
     def fixed(self) -> list[tuple[Line, Do]]:
@@ -51,6 +54,12 @@ class Findable:
             (Line("stack", f"Lay out: {words}", "A stack that was saved", "layers view"),
              lambda key=key: layers.lay_out(key))
             for words, key in self.on_table.stacks()
+        ]  # fmt: skip
+        here = self.desk.study.folder.resolve()
+        found += [
+            (Line("study", f"Open: {place.name}", f"A study that was opened lately, in {place.parent}", "recent last"),
+             lambda place=place: self.open_study(place))
+            for place in recent_studies() if place != here
         ]  # fmt: skip
         return found
 

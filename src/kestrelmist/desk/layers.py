@@ -20,6 +20,8 @@ from ..scene.tiles import BASE
 from ..study.items import ImageRecord
 from .viewing import Viewing
 
+COPIED = ("low", "high", "colour_map", "inverted", "below_map", "below_low", "below_high", "hide_below", "hide_above")
+"""What of a look is copied with a range."""
 MOST = 1 << 30
 """Bytes of a layer on the screen; of larger pictures a coarser level is shown."""
 
@@ -50,6 +52,7 @@ class Layers(QObject):
         self._maps: dict[int, LabelMap] = {}
         self._chosen: int | None = None
         self._held: Comparison | None = None
+        self._copied: dict | None = None
         self.comparison = Comparison()
         """How what lies over the lead image is seen; the same in every pane."""
         viewing.lead_changed.connect(self._lead)
@@ -159,6 +162,43 @@ class Layers(QObject):
         layer = self.stack.of(self._chosen)
         if layer is not None and isinstance(layer.look, ImageLook):
             self._put(self.stack.changed(self._chosen, look=replace(layer.look, **changes)), whole=False)
+
+    def copy_look(self) -> None:
+        """Remember the range and colours of the chosen layer."""
+        look = self.look
+        if look is not None:
+            self._copied = {name: getattr(look, name) for name in COPIED}
+            low, high = look.low, look.high
+            self.viewing.session.said.emit(f"The range {low:.4g} to {high:.4g} is remembered, with its colours.")
+
+    def give_look(self) -> None:
+        """Give the chosen layer the range and colours that are remembered."""
+        if self._copied is None:
+            self.viewing.session.trouble.emit("No range is remembered yet: copy one first.")
+        else:
+            self.set_look(**self._copied)
+
+    def range_for_all(self) -> None:
+        """Show every image of the kind of the chosen layer (its modality and unit) in its range and colours; those that
+        were not looked at yet, once they are."""
+        look, key = self.look, self.chosen
+        record = None if key is None else self.viewing.study.items.get(key)
+        if look is None or not isinstance(record, ImageRecord):
+            return
+        changes = {name: getattr(look, name) for name in COPIED}
+        kin = [
+            other
+            for other in self.viewing.study.records()
+            if other.id != key and (other.modality, other.unit) == (record.modality, record.unit) and not other.colour
+        ]
+        for other in kin:
+            stack = self.viewing.stacks.get(other.id, Stack((Layer(other.id, look=look),)))
+            own = stack.of(other.id)
+            if own is not None and isinstance(own.look, ImageLook):
+                self.viewing.stacks[other.id] = stack.changed(other.id, look=replace(own.look, **changes))
+        self.viewing.looks_changed.emit()
+        several = "" if len(kin) == 1 else "s"
+        self.viewing.session.said.emit(f"{len(kin)} more image{several} of this kind shown in this range.")
 
     # putting down and taking away
 

@@ -4,10 +4,11 @@ place."""
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QSize, Qt, QTimer, Signal
+from PySide6.QtCore import QAbstractTableModel, QEvent, QModelIndex, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QIcon, QImage, QPainter, QPixmap
-from PySide6.QtWidgets import QHBoxLayout, QHeaderView, QTableView, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QHBoxLayout, QHeaderView, QTableView, QToolButton, QVBoxLayout, QWidget
 
+from ..formats.sequence import natural
 from ..gather.plan import PlanLine
 from .plain_text import Words, plain_tip
 from .table_view import plain_view
@@ -38,10 +39,13 @@ class PlanModel(QAbstractTableModel):
     def __init__(self):
         super().__init__()
         self.lines: list[PlanLine] = []
+        self._given: list[PlanLine] = []
+        """The lines in the order of the plan."""
         self.states: dict[int, str] = {}
+        """How far lines are, by the ids of their objects."""
         self._places: dict[int, int] = {}
         self._pictures: dict[int, QIcon] = {}
-        """Of the lines that were looked at: there may be thousands."""
+        """Of the lines that were looked at, by the ids of their objects: there may be thousands."""
         self._moved: set[int] = set()
         self._soon = QTimer(self, singleShot=True, interval=SOON)
         self._soon.timeout.connect(self._tell_moved)
@@ -51,7 +55,7 @@ class PlanModel(QAbstractTableModel):
 
     def show(self, lines: list[PlanLine]) -> None:
         self.beginResetModel()
-        self.lines, self.states = lines, {}
+        self.lines, self.states, self._given = lines, {}, lines
         self._places = {id(line): n for n, line in enumerate(lines)}
         self._pictures, self._moved = {}, set()
         self.endResetModel()
@@ -61,7 +65,7 @@ class PlanModel(QAbstractTableModel):
         """Show how far a line is."""
         n = self._places.get(id(line))
         if n is not None:
-            self.states[n] = words
+            self.states[id(line)] = words
             self._moved.add(n)
             if not self._soon.isActive():
                 self._soon.start()
@@ -72,15 +76,17 @@ class PlanModel(QAbstractTableModel):
             self.dataChanged.emit(self.index(min(moved), 0), self.index(max(moved), STATE))
 
     def _picture(self, n: int) -> QIcon:
-        if n not in self._pictures:
+        key = id(self.lines[n])
+        if key not in self._pictures:
             values = self.lines[n].picture
-            self._pictures[n] = self._blank if values is None else _same_when_chosen(picture_of_values(values, PICTURE))
-        return self._pictures[n]
+            made = self._blank if values is None else _same_when_chosen(picture_of_values(values, PICTURE))
+            self._pictures[key] = made
+        return self._pictures[key]
 
     def state(self, n: int) -> str:
         line = self.lines[n]
-        if n in self.states:
-            return self.states[n]
+        if id(line) in self.states:
+            return self.states[id(line)]
         if line.refused:
             return "no image" if line.kind == "other" else "cannot be read"
         if line.mendable:
@@ -164,6 +170,36 @@ class PlanModel(QAbstractTableModel):
         self.changed.emit()
         return True
 
+    def tick(self, rows: list[int], on: bool, column: int = TAKE) -> None:
+        """Tick many lines, or none of them; what cannot be taken in stays out."""
+        some = [n for n in rows if not self.lines[n].refused]
+        for n in some:
+            line = self.lines[n]
+            if column == TAKE:
+                line.take, line.mend = on, on and line.mendable
+            else:
+                line.copy = on
+        if some:
+            self.dataChanged.emit(self.index(min(some), 0), self.index(max(some), STATE))
+            self.changed.emit()
+
+    def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
+        """Lines in the order of a column; of no column, as the plan has them."""
+        self.layoutAboutToBeChanged.emit()
+        keys = {
+            TAKE: lambda line: not line.take,
+            IMAGE: lambda line: natural(line.name.casefold()),
+            SEEMS: lambda line: (line.seems, line.date),
+            SUBJECT: lambda line: natural(line.subject.casefold()),
+            SIZE: lambda line: natural(line.size),
+            COPY: lambda line: not line.copy,
+            STATE: lambda line: self.state(self._places[id(line)]),
+        }
+        key, back = keys.get(column), order == Qt.SortOrder.DescendingOrder
+        self.lines = self._given if key is None else sorted(self._given, key=key, reverse=back)
+        self._places = {id(line): n for n, line in enumerate(self.lines)}
+        self.layoutChanged.emit()
+
 
 class PlanPage(QWidget):
     """The plan table, and below it all that is wrong with the line under the hand."""
@@ -200,6 +236,13 @@ class PlanPage(QWidget):
         for column, width in enumerate(WIDTHS):
             self.view.setColumnWidth(column, width)
         head.setSectionResizeMode(IMAGE, QHeaderView.ResizeMode.Stretch)
+        head.setSectionsClickable(True)
+        head.setSortIndicatorClearable(True)
+        head.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
+        self.view.setSortingEnabled(True)
+        self.view.installEventFilter(self)
+        self.view.clicked.connect(self._clicked)
+        self.view.setToolTip(plain_tip("Space ticks all chosen rows, or none; a click with Shift ticks up to there"))
         self.view.selectionModel().currentRowChanged.connect(lambda now, before: self._tell(now.row()))
         self.model.dataChanged.connect(lambda *_: self._tell(self.view.currentIndex().row()))
         top = QHBoxLayout()
@@ -223,6 +266,26 @@ class PlanPage(QWidget):
         if lines:
             self.view.selectRow(first)
         self._tell(first)
+
+    @property
+    def chosen(self) -> list[int]:
+        """Rows that are chosen."""
+        return sorted({index.row() for index in self.view.selectionModel().selectedRows()})
+
+    def eventFilter(self, watched, event) -> bool:
+        """Space ticks what is chosen, as the first of it is not yet."""
+        if event.type() == QEvent.Type.KeyPress and event.key() == Qt.Key.Key_Space and self.chosen:
+            rows = self.chosen
+            self.model.tick(rows, not self.model.lines[rows[0]].take)
+            return True
+        return super().eventFilter(watched, event)
+
+    def _clicked(self, index: QModelIndex) -> None:
+        """A tick with Shift or Ctrl held goes for all chosen rows."""
+        several = Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier
+        if index.column() in (TAKE, COPY) and QApplication.keyboardModifiers() & several:
+            line = self.model.lines[index.row()]
+            self.model.tick(self.chosen, line.take if index.column() == TAKE else line.copy, index.column())
 
     def _tell(self, row: int) -> None:
         if not 0 <= row < len(self.model.lines):

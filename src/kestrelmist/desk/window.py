@@ -5,8 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from weakref import WeakSet
 
-from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtGui import QKeySequence, QShortcut
+from PySide6.QtCore import QRect, Qt, QTimer, Signal
+from PySide6.QtGui import QKeySequence, QPainter, QShortcut
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -19,8 +19,10 @@ from PySide6.QtWidgets import (
 
 from ..core.errors import Trouble
 from ..core.operation import Operation
+from ..core.person import letters, set_letters
 from ..core.registry import FAILED
 from ..study.study import Study
+from . import as_left
 from .bench.bench import Bench
 from .command import COMMANDS, Command
 from .desk_model import Desk
@@ -144,7 +146,9 @@ class Window(QMainWindow):
         column.addLayout(across, 1)
         column.addWidget(self.readout)
         self.setCentralWidget(centre)
-        self.findable = Findable(self.desk, self.on_table, self._take_tool, self._open_form, self._do)
+        self.findable = Findable(
+            self.desk, self.on_table, self._take_tool, self._open_form, self._do, self.study_wanted.emit
+        )
         self.finder = Finder(centre, study, self.findable.fixed, self.findable.images)
         self.message = Message(self.middle)
         self.message.turned.connect(self._make_room)
@@ -205,6 +209,7 @@ class Window(QMainWindow):
         if FAILED:
             self.session.trouble.emit("\n".join(FAILED))
         self.table.lead.canvas.setFocus()
+        as_left.put_back(self)
         self.desk.restore_view()
 
     @property
@@ -288,6 +293,32 @@ class Window(QMainWindow):
         if not pane.canvas.grab().save(str(path)):
             self.session.trouble.emit(str(Trouble("The picture could not be written", "choose another place", path)))
 
+    def copy_picture(self) -> None:
+        """The lead pane on the clipboard, with letters and bars."""
+        QApplication.clipboard().setPixmap(self.table.lead.canvas.grab())
+        self.session.said.emit("The picture is on the clipboard.")
+
+    def ask_and_print(self) -> None:
+        """The lead pane on paper, as large as the page has room for."""
+        from PySide6.QtPrintSupport import QPrintDialog, QPrinter
+
+        printer = QPrinter(QPrinter.PrinterMode.HighResolution)
+        dialog = QPrintDialog(printer, self)
+        if dialog.exec():
+            self.print_picture(printer)
+
+    def print_picture(self, printer) -> None:
+        picture = self.table.lead.canvas.grab()
+        with QPainter(printer) as painter:
+            room = painter.viewport()
+            size = picture.size().scaled(room.size(), Qt.AspectRatioMode.KeepAspectRatio)
+            painter.drawPixmap(QRect(room.topLeft(), size), picture)
+
+    def set_letters(self, by: float | None) -> None:
+        """Draw everything larger or smaller, from the next start on; the usual size for None."""
+        size = set_letters(1.0 if by is None else letters() + by)
+        self.session.said.emit(f"Letters of {size:.0%} of the usual size from the next start on.")
+
     def ask_and_open(self) -> None:
         name = QFileDialog.getExistingDirectory(
             self, "Open a study, or choose an empty folder for a new one", str(self.desk.study.folder.parent)
@@ -324,6 +355,7 @@ class Window(QMainWindow):
             event.ignore()
             self.watch.ask(self.leave)
             return
+        as_left.remember(self)
         self.table.solid.canvas.close_process()
         self.pictures.reader.close()
         for window in list(self.table.floating):

@@ -84,6 +84,20 @@ class Canvas(QWidget):
         self.view, self.following = self._seen.get(self._shown, (None, True)) if record is not None else (None, True)
         self.refresh()
 
+    def seen_of_images(self) -> dict[int, tuple[View, bool]]:
+        """What was seen of each image, by its id: the view, and whether it shows the whole."""
+        own = {} if self._shown is None or self.view is None else {self._shown: (self.view, self.following)}
+        return self._seen | own
+
+    def see_again(self, places: dict[int, tuple[tuple[float, float, float], float]]) -> None:
+        """Look at parts of images that were looked at before, by their ids: centre and mm a pixel."""
+        across, down = plane_axes(self.plane)
+        for key, (centre, pixel) in places.items():
+            self._seen[key] = View(centre, across, down, pixel, 1, 1), False  # type: ignore[arg-type]
+        if self._shown in places:
+            self.view, self.following = self._seen[self._shown]
+            self.refresh()
+
     def fit(self) -> None:
         """Show the whole image."""
         self.following, self.view = True, None

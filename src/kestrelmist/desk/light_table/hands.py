@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QInputDevice, QKeySequence
 
 from ...scene.view import Plane
+from ..carrying import key_of
 from ..command import COMMANDS, Command, what_does
 from ..desk_model import Desk
 from ..sight import Sight
@@ -40,6 +43,7 @@ class WorkingCanvas(Canvas):
         self._start = None
         self._moving: Navigating | None = None
         self._faded = False
+        self.setAcceptDrops(True)
         self.hand.tool_changed.connect(self._show_cursor)
 
     # mouse
@@ -145,6 +149,27 @@ class WorkingCanvas(Canvas):
         self.pointer = self._mouse = None
         self.pointed.emit(None, self.sight)
         self.update()
+
+    # what is dropped
+
+    def dragEnterEvent(self, event) -> None:
+        if key_of(event.mimeData()) is not None or event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event) -> None:
+        """An image of the Shelf lies over the one that leads; a file is taken in first. A folder, or several files,
+        come into the plan."""
+        key = key_of(event.mimeData())
+        places = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        lead = self.viewing.record
+        if key is not None:
+            self.desk.layers.lay_over(key)
+        elif lead is not None and len(places) == 1 and places[0].is_file():
+            given = {"folder": places[0], "subject": lead.subject}
+            self.desk.session.run("gather", given, over=lead.id, title=f"Taking in {places[0].name}")
+        elif places:
+            self.desk.parent().gather(places)
+        event.acceptProposedAction()
 
     # wheel and fingers
 

@@ -6,6 +6,8 @@ import os
 
 from PySide6.QtGui import QFontDatabase, QGuiApplication
 
+from ...core.person import letters
+
 USUAL = (8.0, 11.5)
 """Points that desktops come with: the program's own size is made for them."""
 LARGEST = 2.0
@@ -31,10 +33,11 @@ def system_points() -> float:
 
 
 def suit_type_size() -> None:
-    """Have Qt draw everything larger when the system's letters are; before there is an application. Who has set a scale
-    for Qt has chosen."""
+    """Have Qt draw everything larger when the person wants it, or when the system's letters are; before there is an
+    application. Who has set a scale for Qt has chosen."""
     if SCALE in os.environ or os.environ.get("QT_QPA_PLATFORM") == "offscreen":
         return
-    scale = scale_for(system_points())
+    own = letters()
+    scale = own if own != 1.0 else scale_for(system_points())
     if scale != 1.0:
         os.environ[SCALE] = f"{scale:.2f}"
