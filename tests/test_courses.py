@@ -18,6 +18,7 @@ from kestrelmist.measure import correlate as correlating
 from kestrelmist.measure.correlate import correlate
 from kestrelmist.measure.course import course
 from kestrelmist.measure.seed import held
+from kestrelmist.scene.showing import two_sided
 from tests.command import kestrelmist
 from tests.making import PlaceCase, straight_space
 
@@ -137,7 +138,7 @@ class CorrelateTest(PlaceCase):
         np.testing.assert_allclose(whole.data, self.r(image, image.data[:4].mean((0, 1, 2))), atol=2e-6)
         self.assertGreater(float(whole.data[:4].min()), 0.6)
         self.assertLess(float(whole.data[6:, 6:].max()), -0.6)
-        self.assertTrue(whole.two_sided)
+        self.assertTrue(two_sided(whole))
 
     def test_from_files_in_blocks_as_in_memory(self):
         image = series(np.int16)

@@ -13,6 +13,7 @@ from kestrelmist.formats.dicom_series import series_image
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.gather.plan import plan_folder
+from kestrelmist.scene.showing import value_text
 from tests.making import PlaceCase, dicom_folder, straight_space, two_balls
 
 RNG = np.random.default_rng(81)
@@ -85,7 +86,7 @@ class DicomWriteTest(PlaceCase):
         np.testing.assert_array_equal(np.frombuffer(ds.FloatPixelData, "<f4").reshape(4, 5, 6), image.kji)
         back = open_image(self.place / "new.dicom")
         self.assertEqual(back.unit, "ms")
-        self.assertEqual(back.value_text(back.space.centre), "–")  # not read yet
+        self.assertEqual(value_text(back, back.space.centre), "–")  # not read yet
         np.testing.assert_array_equal(np.sort(back.data.ravel()), np.sort(image.data.ravel()))
 
     def test_pictures_without_sides(self):

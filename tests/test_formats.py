@@ -24,6 +24,7 @@ from kestrelmist.formats.nifti_write import header_for
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.sequence import read_sequence, sequences
+from kestrelmist.scene.showing import for_showing
 from tests.making import PlaceCase, tilted_space
 
 RNG = np.random.default_rng(11)
@@ -255,7 +256,7 @@ class IndependentReadersTest(PlaceCase):
             np.testing.assert_array_equal(back.data[:, :, 0].T, flat)
             expected = flat.reshape(1300, 2, 2600, 2).mean((1, 3))
             np.testing.assert_allclose(back.levels[0].data[:, :, 0].T, expected, atol=0.5)
-            self.assertIs(back.for_showing(1 << 21), back.levels[1])
+            self.assertIs(for_showing(back, 1 << 21), back.levels[1])
 
     def test_ome_zarr_of_others(self):
         group = zarr.open_group(str(self.place / "old.zarr"), mode="w", zarr_format=2)
@@ -430,7 +431,7 @@ class LazyTest(PlaceCase):
         self.assertLess(most, 300)  # MB, all that is resident
         self.assertLess(anonymous, 200)  # a picture drawn from it: pages of the file come and go as the system likes
         wide = open_image(self.place / "wide.nii")
-        self.assertEqual(wide.for_showing(1 << 28).space.shape, (500, 500, 250))
+        self.assertEqual(for_showing(wide, 1 << 28).space.shape, (500, 500, 250))
 
     def test_a_wrong_size_in_a_packed_file_takes_no_memory(self):
         head = bytearray(348 + 4)

@@ -23,6 +23,7 @@ from kestrelmist.formats.dicom_labels import read_dicom_labels
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.gather.plan import plan_folder
+from kestrelmist.scene.showing import display_range
 from tests.making import PlaceCase, tilted_space
 
 ROUNDS = int(os.environ.get("KESTRELMIST_FUZZ", "100"))
@@ -138,7 +139,7 @@ def read_all(path: Path) -> str:
         image = open_image(path)
         for index in list(image.indices())[:3]:
             image.frame(index).fetch(silent())
-        image.display_range()
+        display_range(image)
         plan_folder(path)
         return "read"
     except Trouble as trouble:

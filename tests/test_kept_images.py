@@ -17,6 +17,7 @@ from kestrelmist.scene.colours import colour_table, first_map
 from kestrelmist.scene.drawing import draw
 from kestrelmist.scene.layer import ImageLook
 from kestrelmist.scene.layer_type import Drawn
+from kestrelmist.scene.showing import value_text
 from kestrelmist.scene.thumbnail import SIDE, thumbnail
 from kestrelmist.scene.view import AXIAL, PLANES, fitted
 from kestrelmist.study.study import Study
@@ -53,7 +54,7 @@ class KeptTest(PlaceCase):
         got = study.image(record.id)
         self.assertEqual(got.unit, "m")
         np.testing.assert_allclose(got.data, heights * 1e-9, rtol=1e-6)
-        self.assertEqual(got.value_text(got.space.to_world((3, 4, 0))), f"{heights[3, 4, 0]:.5g} nm".replace("-", "−"))
+        self.assertEqual(value_text(got, got.space.to_world((3, 4, 0))), f"{heights[3, 4, 0]:.5g} nm".replace("-", "−"))
 
     def test_a_series_keeps_axes_and_values(self):
         image = Image(
@@ -191,7 +192,7 @@ class DrawingTest(unittest.TestCase):
         image = self.colours(straight_space((4, 4, 4)))
         self.assertEqual(int(image.grey().data[0, 0, 0]), round(0.299 * 200))
         self.assertEqual(int(image.grey().data[3, 0, 0]), round(0.299 * 200 + 0.587 * 90))
-        self.assertEqual(image.value_text(image.space.to_world((3, 1, 1))), "200 90 0")
+        self.assertEqual(value_text(image, image.space.to_world((3, 1, 1))), "200 90 0")
         self.assertIs(image.grey(), image.grey())
 
 

@@ -19,6 +19,7 @@ from kestrelmist.prepare.scale import scale
 from kestrelmist.prepare.smooth import smooth
 from kestrelmist.scene.colours import first_map, first_range
 from kestrelmist.scene.histogram import BINS, value_counts
+from kestrelmist.scene.showing import display_range, value_text
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase
 from tests.making import PlaceCase, straight_space, two_balls
@@ -135,10 +136,10 @@ class HolesTest(unittest.TestCase):
 
     def test_ranges_and_texts(self):
         image = self.holed()
-        low, high = image.display_range()
+        low, high = display_range(image)
         self.assertTrue(10 <= low < high <= 20)
-        self.assertEqual(filled(np.nan).display_range(), (0.0, 1.0))
-        self.assertEqual(image.value_text(SPACE.to_world((5, 5, 5))), "none")
+        self.assertEqual(display_range(filled(np.nan)), (0.0, 1.0))
+        self.assertEqual(value_text(image, SPACE.to_world((5, 5, 5))), "none")
 
 
 class TwoSidedTest(unittest.TestCase):
@@ -149,7 +150,7 @@ class TwoSidedTest(unittest.TestCase):
         self.assertEqual(low, -high)
         self.assertAlmostEqual(high, 5, delta=0.1)
         for image in (noise(0, 5), noise(-5, -1), filled(RNG.uniform(-900, 900, SPACE.shape), "HU")):
-            self.assertNotEqual(first_map(image), "Tarn and ember", image.display_range())
+            self.assertNotEqual(first_map(image), "Tarn and ember", display_range(image))
 
     def test_zero_has_the_middle_colour_and_both_ends_differ(self):
         from kestrelmist.scene.colours import colour_table

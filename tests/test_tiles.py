@@ -17,6 +17,7 @@ from kestrelmist.scene import tiles as tiling
 from kestrelmist.scene.drawing import draw
 from kestrelmist.scene.layer import ImageLook
 from kestrelmist.scene.layer_type import Drawn
+from kestrelmist.scene.showing import for_showing
 from kestrelmist.scene.tiles import Tiles, tiles_of
 from kestrelmist.scene.view import AXIAL, fitted
 from kestrelmist.study.study import Study
@@ -49,7 +50,7 @@ class TilesTest(PlaceCase):
         return view.moved(pixel=pixel, centre=(*middle, 0.0))
 
     def shown(self, image: Image, most: int = 1 << 20) -> Image:
-        return image.for_showing(1 << 40, most)
+        return for_showing(image, 1 << 40, most)
 
     def test_the_same_pixels_as_the_whole(self):
         for colour in (False, True):
@@ -96,7 +97,7 @@ class TilesTest(PlaceCase):
         image.part = part
         coarse = Image(np.zeros((600, 400, 1), np.uint16), space.resized((600, 400, 1)))
         image.levels = [coarse]
-        base = image.for_showing(1 << 40, 1 << 20)
+        base = for_showing(image, 1 << 40, 1 << 20)
         self.assertIs(base, coarse)
         tiles = Tiles(image, base)
         with mock.patch.object(tiling, "MEMORY", 40 * 514 * 514 * 2):
@@ -135,9 +136,9 @@ class TilesTest(PlaceCase):
 
     def test_only_pictures_that_are_shown_coarsely_have_pieces(self):
         small = Image(np.zeros((10, 10, 1), np.uint8), picture_space(10, 10, (1.0, 1.0)))
-        self.assertIsNone(tiles_of(small.for_showing(1 << 30, 1 << 20)))
+        self.assertIsNone(tiles_of(for_showing(small, 1 << 30, 1 << 20)))
         volume = Image(np.zeros((10, 10, 10), np.uint8), picture_space(10, 10, (1.0, 1.0), 10))
-        self.assertIsNone(tiles_of(volume.for_showing(10)))
+        self.assertIsNone(tiles_of(for_showing(volume, 10)))
 
 
 class PaneTest(DeskCase):

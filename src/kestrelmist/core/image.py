@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import itertools
 import threading
+import weakref
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -18,15 +19,12 @@ from .mapping import Mapping
 from .origin import Origin
 from .placement import Placement
 from .progress import Progress, silent
-from .quantity import readable
 from .space import Space
-from .values import KERNEL_TYPES, Stored, brightness, colour_channels, kernel_ready, outer_values, packed_colours
+from .values import KERNEL_TYPES, Stored, brightness, colour_channels, kernel_ready, packed_colours
 from .waiting import reading
 
 __all__ = ["Image", "Origin", "KERNEL_TYPES", "Fetch"]
 
-BOTH_SIDES = "Both sides of zero"
-"""A fact of images that are to be shown about zero whatever their values: maps of a correlation, of a difference."""
 Fetch = Callable[[tuple[int, ...], Progress], "np.ndarray | Stored"]
 """Fetches one volume [i, j, k] of a series by its place along the axes; the place is () without axes."""
 Part = Callable[[tuple[int, ...], tuple[int, int, int, int]], "np.ndarray"]
@@ -92,7 +90,8 @@ class Image:
         self._lock = threading.Lock()
         self._hash: str | None = None
         self._grey: Image | None = None
-        self._display: tuple[float, float] | None = None
+        self.series: weakref.ref[Image] | None = None
+        """Of one volume: the series that it is of, as long as that is there."""
         self.name, self.subject, self.modality, self.unit = name, subject, modality, unit
         self.facts, self.origin, self.levels, self.labels = facts or {}, origin or Origin(), list(levels), labels
         self.caveats: list[Caveat] = list(caveats)
@@ -124,11 +123,6 @@ class Image:
                 whole = whole.astype(np.float32)
             whole[(..., *index)] = part
         return whole
-
-    @property
-    def inverted(self) -> bool:
-        """Whether low values are to be shown bright, as the header of a radiograph may ask."""
-        return self.facts.get("PhotometricInterpretation") == "MONOCHROME1"
 
     def indices(self) -> Iterator[tuple[int, ...]]:
         """The place of every volume along the axes, the first axis running fastest; only () without axes."""
@@ -179,7 +173,7 @@ class Image:
                     axes=(),
                     origin=Origin(self.origin.format),
                 )
-                picked._display = self._display
+                picked.series = weakref.ref(self)
                 picked.levels = [level.frame(index) for level in self.levels]
                 if (part := self.part) is not None:
                     picked.part = lambda _, box: part(index, box)
@@ -267,7 +261,7 @@ class Image:
         kept = [c for c in self.caveats if c.code not in placement.settled]
         said = {k: v for k, v in (("facts", placement.facts), ("axes", placement.axes)) if v is not None}
         made = self.like(self._fetch, space=space, origin=self.origin, caveats=[*kept, *placement.caveats], **said)
-        made._data, made._refetched, made._hash, made._display = self._data, self._refetched, self._hash, self._display
+        made._data, made._refetched, made._hash = self._data, self._refetched, self._hash
         made.part, made.through = self.part, self.through
         made.levels = [
             level.placed(Placement(level.space.relocated(self.space, space), placement.settled))
@@ -304,38 +298,6 @@ class Image:
         voxel = self.voxel_at(world)
         return None if voxel is None or self._data is None else float(self._data[voxel])
 
-    def value_text(self, world) -> str:
-        """The value at a world position as a person reads it: with its unit, or red, green and blue."""
-        value = self.value_at(world)
-        if value is None:
-            return "–"
-        if self.colour:
-            red, green, blue = colour_channels(np.array([int(value)], np.uint32))[0]
-            return f"{red} {green} {blue}"
-        unit, factor = readable(self.unit)
-        return "none" if value != value else f"{factor * value:.5g} {unit}".replace("-", "−").strip()
-
-    def display_range(self) -> tuple[float, float]:
-        """Lower and upper value to show at first: 1st and 99.5th percentile of a sample of the voxels."""
-        if self._display is None:
-            source = self.frame(tuple(a.size // 2 for a in self.axes)) if self.axes else self
-            self._display = source._find_display_range() if source is self else source.display_range()
-            for shown in self._frames.values():
-                shown._display = self._display
-        return self._display
-
-    def _find_display_range(self) -> tuple[float, float]:
-        if self.colour:
-            return 0.0, 255.0
-        sample = self.sample()
-        if sample.size == 0:
-            return 0.0, 1.0
-        low, high = outer_values(sample)
-        if high <= low and (others := sample[sample != low]).size:  # nearly all have one value: the others count
-            ends = outer_values(others)
-            low, high = min(low, ends[0]), max(high, ends[1])
-        return (low, high) if high > low else (low, low + (abs(low) or 1.0))
-
     def sample(self, most: int = 262_144) -> np.ndarray:
         """About `most` finite values of one volume, spread evenly, (n,): enough for percentiles, quick on a memory map
         too. Empty when no value is finite."""
@@ -350,29 +312,6 @@ class Image:
         """Whether values are whole by their type; known once one volume is in memory."""
         shown = self.frame((0,) * len(self.axes))
         return shown._data is not None and shown._data.dtype.kind in "iu"
-
-    @property
-    def two_sided(self) -> bool:
-        """Whether values lie on both sides of zero and zero means something: a map of differences or of a statistic,
-        not CT numbers."""
-        if self.colour or self.unit == "HU":
-            return False
-        if self.facts.get(BOTH_SIDES):
-            return True
-        low, high = self.display_range()
-        return low < 0 < high and min(-low, high) > 0.1 * max(-low, high)
-
-    def for_showing(self, most: int, in_parts: int | None = None) -> Image:
-        """This image, or the finest of its coarser levels that takes at most `most` bytes a volume; `in_parts` bytes of
-        a picture whose finer parts can be read when they are looked at."""
-        most = in_parts if in_parts is not None and self.part is not None and self.levels else most
-        for image in (self, *self.levels):
-            if int(np.prod(image.space.shape)) * (4 if image.colour else 2) <= most:
-                break
-        else:
-            image = self.levels[-1] if self.levels else self
-        image.finer = None if image is self else self
-        return image
 
 
 def _from_array(data, space: Space, axes: tuple[Axis, ...], colour: bool) -> Fetch:

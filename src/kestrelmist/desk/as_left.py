@@ -4,7 +4,7 @@ remembers it, and what cannot be made out is passed over."""
 from __future__ import annotations
 
 from contextlib import suppress
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QRect, QSize
@@ -13,15 +13,12 @@ from PySide6.QtWidgets import QApplication
 from ..core.errors import Trouble
 from .on_screen import TITLE_BAR, within
 
-if TYPE_CHECKING:
-    from .window import Window
-
 KEY = "as left"
 MOST = 200
 """Views of images that are kept for each pane."""
 
 
-def remember(window: Window) -> None:
+def remember(window: Any) -> None:
     """Keep how the window stands."""
     study = window.desk.study
     if study.read_only or window.session.closed:
@@ -43,7 +40,7 @@ def _views(seen: dict[int, tuple[Any, bool]]) -> dict[str, list]:
     return {str(key): [*map(float, view.centre), float(view.pixel)] for key, view in near[-MOST:]}
 
 
-def put_back(window: Window) -> None:
+def put_back(window: Any) -> None:
     """Let the window stand as it was left."""
     kept = window.desk.study.catalogue.recall(KEY, {})
     if not isinstance(kept, dict):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import QObject
 
 from ..scene.layer import Channel
+from ..scene.showing import for_showing
 from ..scene.tiles import BASE
 from .viewing import MOST_SHOWN, Viewing
 
@@ -46,7 +47,7 @@ class Channels(QObject):
             return
         place = viewing.place
         wanted = tuple(
-            series.frame(tuple(n if k == axis else p for k, p in enumerate(place))).for_showing(MOST_SHOWN, BASE)
+            for_showing(series.frame(tuple(n if k == axis else p for k, p in enumerate(place))), MOST_SHOWN, BASE)
             for n in range(record.axes[axis].size)
         )
 

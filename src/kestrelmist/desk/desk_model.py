@@ -13,6 +13,7 @@ from PySide6.QtCore import QObject, QTimer
 from ..core.errors import Trouble
 from ..scene.compare import WAYS, Comparison
 from ..scene.layer import FOLLOWS, Arrangement, ImageLook, LabelLook, Layer, Stack, restored
+from ..scene.showing import for_showing
 from ..scene.tiles import BASE
 from ..study.catalogue_trouble import remains
 from ..study.inputs import Lead
@@ -163,7 +164,7 @@ class Desk(QObject):
         wanted = self._first_image(self._remembered())
         if wanted is not None and not self.study.find(wanted).axes:
             with suppress(Trouble):  # said when it is shown
-                image = self.study.image(wanted).for_showing(MOST_SHOWN, BASE)
+                image = for_showing(self.study.image(wanted), MOST_SHOWN, BASE)
                 self.session.work.start("Reading", image.fetch, failed=lambda _: None, lane="view", loud=False)
 
     def _first_image(self, view: dict[str, Any]) -> int | None:

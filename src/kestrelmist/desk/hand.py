@@ -11,6 +11,7 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import Label
 from ..outline.ranges import ready_ranges
+from ..scene.showing import display_range
 from .viewing import Viewing
 
 
@@ -179,7 +180,7 @@ class Hand(QObject):
 
 def first_settings(image: Image) -> ToolSettings:
     """Settings that suit an image before anybody has chosen others."""
-    first, shown = ready_ranges(image)[0], image.display_range()
+    first, shown = ready_ranges(image)[0], display_range(image)
     spacing = max(image.space.spacing)
     return ToolSettings(
         size=float(f"{10 * spacing:.1g}"), low=rounded(first.low, *shown), high=rounded(first.high, *shown)

@@ -12,6 +12,7 @@ from ..core.image import Image
 from ..core.quantity import pretty_unit
 from ..core.space import Space
 from ..scene.pieces import decimals
+from ..scene.showing import value_text
 from ..scene.tiles import tiles_of
 from ..study.items import ImageRecord
 from .desk_model import Desk
@@ -144,7 +145,7 @@ class Readout(QWidget):
         """The value at full resolution; while it is not read, that it is on its way."""
         tiles = tiles_of(image)
         if tiles is None:
-            return image.value_text(world)
+            return value_text(image, world)
         text = tiles.value_text(world)
         if text is None:
             self._awaited = (image, np.asarray(world))

@@ -15,6 +15,7 @@ from ..scene.compare import Comparison
 from ..scene.first_look import first_look
 from ..scene.layer import ImageLook, LabelLook, Layer, Stack
 from ..scene.layer_type import Drawn
+from ..scene.showing import for_showing
 from ..scene.tiles import BASE
 from ..study.items import ImageRecord
 from .beside import Beside
@@ -166,7 +167,7 @@ class Sight(QObject):
         assert self.key is not None
         image = self.viewing.study.image(self.key)
         place = self.viewing.places.get(self.key, ())
-        return image.frame(place if len(place) == len(image.axes) else ()).for_showing(MOST_SHOWN, BASE)
+        return for_showing(image.frame(place if len(place) == len(image.axes) else ()), MOST_SHOWN, BASE)
 
     def _at_hand(self) -> Image | None:
         """The image when its values are in memory: nothing flickers when another one takes the lead."""

@@ -14,6 +14,7 @@ from ..core.image import Image
 from ..scene.first_look import first_look
 from ..scene.layer import Arrangement, ImageLook, Layer, Stack
 from ..scene.layer_type import Drawn
+from ..scene.showing import for_showing
 from ..scene.tiles import BASE
 from ..scene.view import View
 from ..study.inputs import NOTHING, Lead
@@ -126,7 +127,7 @@ class Viewing(QObject):
             self._before = self.record.id
         place = self.places.get(record.id, ())
         place = place if len(place) == len(record.axes) else (0,) * len(record.axes)
-        shown_image = image.frame(place).for_showing(MOST_SHOWN, BASE)
+        shown_image = for_showing(image.frame(place), MOST_SHOWN, BASE)
         self.record, self.series, self.image, self.place = record, image, shown_image, place
         self.channels = ()
         self.maps.empty(record.id)
@@ -185,7 +186,7 @@ class Viewing(QObject):
         if place == self.place:
             return
         self.session.end_gesture()
-        record, wanted = self.record, self.series.frame(place).for_showing(MOST_SHOWN, BASE)
+        record, wanted = self.record, for_showing(self.series.frame(place), MOST_SHOWN, BASE)
         self.place = self.places[record.id] = place
         self.place_changed.emit()
 
@@ -216,7 +217,7 @@ class Viewing(QObject):
         self.record = fresh
         if record.id in items and self.series is not None:
             self.series = self.study.image(record.id)
-            self.image = self.series.frame(self.place).for_showing(MOST_SHOWN, BASE)
+            self.image = for_showing(self.series.frame(self.place), MOST_SHOWN, BASE)
             if record.grid != fresh.grid:
                 self._stay_on_voxel(record, fresh)
             if self.image.in_memory:

@@ -22,6 +22,7 @@ from ..formats.dicom_series import require_sound, series_image, thumbnail_values
 from ..formats.format import format_of, image_name, words_for
 from ..formats.sequence import read_sequence, sequences
 from ..formats.series import Series
+from ..scene.showing import for_showing
 from ..scene.thumbnail import SIDE, thumbnail
 from .subject_rule import UNNAMED, SubjectRule, name_finder
 
@@ -359,7 +360,7 @@ def _describe(line: PlanLine, image: Image) -> None:
     )
     line.problems += [c.sentence for c in image.caveats]
     size = sum(f.stat().st_size for f in line.files if f.is_file())
-    shown = image.for_showing(QUICK).space.shape
+    shown = for_showing(image, QUICK).space.shape
     if (line.kind not in PACKED or size < QUICK) and 4 * int(np.prod(shown, dtype=object)) <= 2 * QUICK:
         line.picture = small_picture(image)
 

@@ -10,7 +10,7 @@ import numpy as np
 
 from ..core.curve import Curve
 from ..core.errors import Trouble
-from ..core.image import BOTH_SIDES, Image
+from ..core.image import Image
 from ..core.kernel import kernel
 from ..core.labels import LabelMap
 from ..core.left_out import LeftOut
@@ -19,6 +19,7 @@ from ..core.operation import operation
 from ..core.parameter import Between, LabelName, Unit, WorldPoint
 from ..core.progress import Progress, silent
 from ..core.regressors import as_long, cosines, taken_out, told
+from ..scene.showing import BOTH_SIDES
 from .seed import Ball, held, seed_at, time_axis, volumes
 
 BLOCK = 64 << 20

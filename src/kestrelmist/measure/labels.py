@@ -15,6 +15,7 @@ from ..core.on_grid import require_same_grid
 from ..core.operation import operation
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
+from ..scene.showing import display_range
 
 
 @operation(
@@ -52,7 +53,7 @@ def measure_labels(image: Image, labels: LabelMap, progress: Progress = silent()
     progress.at(0.9, "Measuring")
     what, cell, unit = labels.space.extent
     digits = decimals_of(cell)
-    of_value = decimals_for(*image.display_range()) + 1
+    of_value = decimals_for(*display_range(image)) + 1
     in_cm3 = unit == "mm3"
     as_sure: dict[str, Any] = {"sure_by": "volume_uncertainty", "sure_times": 1e-3}
     table = Table(

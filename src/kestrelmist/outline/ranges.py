@@ -12,6 +12,7 @@ import numpy as np
 
 from ..core.errors import Trouble
 from ..core.image import Image
+from ..scene.showing import display_range
 
 
 @dataclass(frozen=True)
@@ -35,7 +36,7 @@ def ready_ranges(image: Image) -> tuple[ReadyRange, ...]:
     """Ranges that make sense for an image: tissue ranges for CT numbers, else shares of its values."""
     if image.unit == "HU":
         return CT_RANGES
-    low, high = image.display_range()
+    low, high = display_range(image)
     share = (high - low) / 4
     return (
         ReadyRange("Top quarter", high - share, float(high + 4 * share)),

@@ -9,6 +9,7 @@ import numpy as np
 
 from ..core.errors import Trouble
 from ..core.progress import silent
+from ..scene.showing import low_is_bright
 
 
 @dataclass(frozen=True)
@@ -97,7 +98,7 @@ def _any(path: Path, colour: bool) -> Read:
     else:
         there = values[np.isfinite(values)]
         span = (float(there.min()), float(there.max())) if there.size else (0.0, 1.0)
-    return _turned(values, span) if image.inverted else Read(values, span)
+    return _turned(values, span) if low_is_bright(image) else Read(values, span)
 
 
 def _turned(values: np.ndarray, span: tuple[float, float]) -> Read:

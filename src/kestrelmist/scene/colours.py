@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.labels import LARGEST, LabelTable
+from .showing import display_range, low_is_bright, two_sided
 
 MAPS: dict[str, tuple[str, ...]] = {
     "Grey": ("#000000", "#FFFFFF"),
@@ -38,16 +39,16 @@ TWO_SIDED = "Tarn and ember"
 
 def first_map(image) -> str:
     """The colour map an image is shown with at first."""
-    if image.two_sided:
+    if two_sided(image):
         return TWO_SIDED
-    dense_is_dark = image.inverted or image.unit == "OD"  # what takes light looks as it does under the microscope
+    dense_is_dark = low_is_bright(image) or image.unit == "OD"  # what takes light looks as it does under the microscope
     return "Grey, inverted" if dense_is_dark else "Grey"
 
 
 def first_range(image) -> tuple[float, float]:
     """The range an image is shown in at first: symmetric about zero for values on both sides of it."""
-    low, high = image.display_range()
-    if image.two_sided:
+    low, high = display_range(image)
+    if two_sided(image):
         most = max(-low, high)
         return -most, most
     return low, high

@@ -8,6 +8,7 @@ from ..core.heights import is_height_map
 from ..core.image import Image
 from .colours import first_map, first_range
 from .layer import ImageLook
+from .showing import display_range, two_sided
 from .side_light import steepness
 
 ABOVE, BELOW = "Ember", "Deep water"
@@ -26,7 +27,7 @@ ALIKE = 0.3
 def first_look(image: Image) -> ImageLook:
     """The look of an image by itself; of a height map, with a light from the side."""
     if is_height_map(image):
-        return ImageLook(*image.display_range(), HEIGHTS, light=LIGHT, steep=steepness(image))
+        return ImageLook(*display_range(image), HEIGHTS, light=LIGHT, steep=steepness(image))
     return ImageLook() if image.colour else ImageLook(*first_range(image), first_map(image))
 
 
@@ -36,7 +37,7 @@ def over_look(image: Image) -> ImageLook:
         return ImageLook()
     low, high = first_range(image)
     sample = image.sample(SAMPLE)
-    if image.two_sided:
+    if two_sided(image):
         there = np.abs(sample[sample != 0])  # around a map of a statistic there is often nothing but zero
         high = max(high, float(np.percentile(there, 98.0))) if there.size else high
         return ImageLook(CLEAR * high, high, ABOVE, below_map=BELOW)

@@ -10,6 +10,7 @@ from ..core.image import Image
 from ..core.kernel import kernel
 from ..core.labels import LabelMap
 from .boxes import box_faces, cell_faces
+from .showing import display_range
 
 LONGEST = 176
 """Cells along the longest side: fine enough for a small pane, quick enough to follow a brush."""
@@ -71,7 +72,7 @@ def _near_surface(values: np.ndarray) -> np.ndarray:
 
 def image_field(image: Image, longest: int = 112) -> Field:
     """Mean values on a coarse grid, scaled to 0…255 over the display range."""
-    low, high = image.display_range()
+    low, high = display_range(image)
     factor = int(max(1, np.ceil(max(image.kji.shape) / longest)))
     values = np.zeros([-(-n // factor) for n in image.kji.shape], np.uint8)
     _mean(image.kji, factor, low, 255.0 / (high - low), values)

@@ -11,6 +11,7 @@ from ..core.image import Image
 from ..core.quantity import nanometres
 from .colours import colour_table
 from .layer import ImageLook
+from .showing import display_range
 
 MOST = 120_000
 """Points of the surface: fine enough for a pane, few enough to be turned by software."""
@@ -45,7 +46,7 @@ def relief_of(image: Image, look: ImageLook) -> Relief:
     nearest that has one."""
     coarse = coarse_image(image, steps_for(image.space.shape, MOST))
     values = coarse.kji[0].astype(np.float32)
-    low, high = (look.low, look.high) if look.high > look.low else image.display_range()
+    low, high = (look.low, look.high) if look.high > look.low else display_range(image)
     side = max(n * s for n, s in zip(image.space.shape[:2], image.space.spacing[:2]))
     there = np.isfinite(values)
     inside = np.clip(_filled(values, there), low - (high - low), high + (high - low))

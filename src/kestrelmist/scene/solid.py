@@ -17,6 +17,7 @@ from .layer import ImageLook, restored
 from .occupancy import Field, image_field, label_field
 from .primitives import rgba
 from .relief import Relief, relief_of
+from .showing import display_range
 
 SMOOTHING, HELD = 18, 0.3
 """Times that a surface is smoothed, and voxels that it may move by: what is one voxel thick stays to be seen."""
@@ -142,7 +143,7 @@ class Made:
 def made(body: Body, thing: Any) -> Made:
     """Work out a body of a thing that is at hand."""
     if body.way == RELIEF:
-        return Made(body, relief_of(thing, body.look or ImageLook(*thing.display_range())))
+        return Made(body, relief_of(thing, body.look or ImageLook(*display_range(thing))))
     if body.way == OUTLINE:
         image = thing.grey()
         level = 40.0 if image.unit != "HU" else max(6.0, min(200.0, _air(image)))
@@ -171,7 +172,7 @@ def gone(key: Any) -> tuple:
 
 def _air(image: Image) -> float:
     """Where skin begins, as a share of 255 of the display range: −300 HU."""
-    low, high = image.display_range()
+    low, high = display_range(image)
     return (-300.0 - low) / (high - low) * 255.0
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ..core.image import Image
+from .showing import for_showing
 
 SIDE = 88
 
@@ -18,7 +19,7 @@ def thumbnail(image: Image) -> bytes:
     from .first_look import first_look
     from .view import PLANES, fitted
 
-    image = image.frame(tuple(a.size // 2 for a in image.axes)).for_showing(1 << 28)
+    image = for_showing(image.frame(tuple(a.size // 2 for a in image.axes)), 1 << 28)
     flat = image.space.flat_axis
     plane = next(p for p in PLANES if p.across == (1 if flat is None else flat))
     look = first_look(image)

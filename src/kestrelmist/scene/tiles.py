@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..core.image import Image
+from .showing import value_text
 from .view import View
 
 SIDE = 512
@@ -179,7 +180,7 @@ class Tiles:
             return "–"
         with self._lock:
             piece = self._kept.get(key)
-        return None if piece is None else piece.value_text(world)
+        return None if piece is None else value_text(piece, world)
 
 
 def tiles_of(image: Image) -> Tiles | None:

@@ -18,6 +18,7 @@ from ..core.progress import Progress, silent
 from ..core.reference import Reference
 from ..core.table import Table
 from ..core.world import World
+from ..scene.showing import hand_on_range
 from .catalogue import Catalogue
 from .catalogue_trouble import Gone
 from .changes import Change, ItemChange
@@ -171,7 +172,8 @@ class Study:
         if not isinstance(thing, Image) or record is None or thing.axes or thing.levels or thing._data is None:
             return  # others are opened again from the study's own files when first wanted
         image = store_for("image").open(self, record)
-        image._data, image._display = thing._data, thing._display
+        image._data = thing._data
+        hand_on_range(thing, image)
         image.fetch(silent())  # counts as looked at: of many that are taken in, the first ones go again
         self._images[key] = image
 

@@ -12,6 +12,7 @@ from ...core.digits import plain
 from ...core.operation import Operation
 from ...core.parameter import Parameter
 from ...core.quantity import pretty_unit
+from ...scene.showing import display_range
 from ...study.inputs import likely
 from ..desk_model import Desk
 from ..number_field import number
@@ -114,7 +115,7 @@ def _number(desk: Desk, operation: Operation, p: Parameter) -> FormField:
     start_at = low if p.low < 0 or whole else 0.0
     field = number(start_at, high, 0 if whole else 3, pretty_unit(unit), p.words, whole=whole)
     if of_image and image is not None and image.in_memory:
-        field.suit_values(*image.grey().display_range())
+        field.suit_values(*display_range(image.grey()))
     start = {"low": settings.low, "high": settings.high} if of_image else {}
     default = 0.0 if p.required else p.default
     field.setValue(start.get(p.name, default))

@@ -18,6 +18,7 @@ from ...core.cells import harmless
 from ...core.digits import signed
 from ...core.labels import LabelMap
 from ...scene.pieces import decimals
+from ...scene.showing import value_text
 from ..desk_model import Desk
 from ..plain_text import Words, plain_tip
 from ..readout import shown_unit
@@ -105,7 +106,7 @@ class HerePanel(QWidget):
         world, rows, found = self.world, self.layers.rows, []
         for row in rows:
             image = self.layers.image(row.record.id)
-            found.append((row.record.name, "…" if image is None else image.value_text(world)))
+            found.append((row.record.name, "…" if image is None else value_text(image, world)))
         maps = self.layers.label_maps()
         maps = maps if len(rows) > 1 or len(maps) > 1 else []
         found += [(name, label_text(labels, world)) for name, labels in maps]

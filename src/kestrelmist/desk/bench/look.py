@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...core.image import Image
 from ...scene.first_look import first_look, over_look
+from ...scene.showing import display_range
 from ..desk_model import Desk
 from ..number_field import number
 from ..readout import GoTo
@@ -112,7 +113,7 @@ class LookPanel(QWidget):
         if image is not None and not image.colour:
             with quietly(self.low, self.high):
                 for field in (self.low, self.high):
-                    field.suit_values(*image.display_range())
+                    field.suit_values(*display_range(image))
         self._follow()
 
     def _follow(self) -> None:

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QCheckBox, QColorDialog, QGridLayout, QToolButton,
 
 from ...core.image import Image
 from ...scene.layer import Channel
+from ...scene.showing import for_showing, own_range
 from ..desk_model import Desk
 from ..number_field import NumberField, number
 from ..plain_text import plain_tip
@@ -21,8 +22,8 @@ def first_channels(series: Image, axis: int, place: tuple[int, ...]) -> tuple[Ch
     """A colour and a range for each channel; reads the volumes of all."""
     found = []
     for n in range(series.axes[axis].size):
-        frame = series.frame(tuple(n if k == axis else p for k, p in enumerate(place))).for_showing(MOST_SHOWN)
-        low, high = frame._find_display_range()
+        frame = series.frame(tuple(n if k == axis else p for k, p in enumerate(place)))
+        low, high = own_range(for_showing(frame, MOST_SHOWN))
         found.append((LIGHTS[n % len(LIGHTS)], low, high, True))
     return tuple(found)
 

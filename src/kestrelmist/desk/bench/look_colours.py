@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QS
 from ...core.image import Image
 from ...scene.colours import MAPS, colour_table
 from ...scene.layer import ImageLook
+from ...scene.showing import display_range
 from ...scene.side_light import steepness
 from ..desk_model import Desk
 from ..number_field import NumberField, number
@@ -151,7 +152,7 @@ class ColoursPanel(QWidget):
         with quietly(*every, self.below_high, self.opacity, self.smooth, self.inverted, self.bars, self.light):
             if image is not None:
                 for field in (self.least, self.most, self.below_low, self.below_high):
-                    field.suit_values(*image.display_range())
+                    field.suit_values(*display_range(image))
             self._show(look)
             self.opacity.setValue(round(100 * (layer.opacity if layer is not None else 1.0)))
             self.bars.setChecked(self.viewing.arrangement.bars)

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QScrollBar, QVBoxLayout, QWidget
 
 from ...scene.drawing import draw
 from ...scene.layer_type import Drawn
+from ...scene.showing import for_showing
 from ...scene.view import PLANES, fitted, through
 from ..desk_model import Desk
 from ..theme.theme import Theme, figures, words
@@ -156,7 +157,7 @@ class TimesSheet(QWidget):
                 if key not in self._asked:  # something else is looked at meanwhile
                     break
                 progress.at(0.0)
-                frame = series.frame(self.place_of(n)).for_showing(1 << 28)
+                frame = for_showing(series.frame(self.place_of(n)), 1 << 28)
                 frame.fetch(progress)
                 view = fitted(plane, frame.space, key[5], key[5], left or not frame.space.sides_known, 0.02)
                 made[key] = draw(through(view, plane, crosshair), [Drawn(frame, look)])

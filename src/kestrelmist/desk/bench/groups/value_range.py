@@ -8,6 +8,7 @@ from ....core.digits import rounded
 from ....core.quantity import pretty_unit
 from ....outline.ranges import half_way_limit, ready_ranges
 from ....scene.histogram import value_counts
+from ....scene.showing import display_range
 from ...number_field import number
 from ..histogram import Histogram
 from ..page import GROUPS, BenchContext, Group
@@ -58,7 +59,7 @@ class RangeGroup(Shaded):
 
     def _near(self, value: float) -> float:
         image = self.viewing.image
-        return value if image is None else rounded(value, *image.grey().display_range())
+        return value if image is None else rounded(value, *display_range(image.grey()))
 
     def _suit(self) -> None:
         """Ready ranges, digits, unit and histogram of the image that leads."""
@@ -72,7 +73,7 @@ class RangeGroup(Shaded):
             self.ready.addItem(ready.name, ready)
         for field in (self.low, self.high):
             with quietly(field):
-                field.suit_values(*image.display_range(), whole=image.whole_numbers and image.unit == "")
+                field.suit_values(*display_range(image), whole=image.whole_numbers and image.unit == "")
                 field.setSuffix(f" {pretty_unit(record.unit)}" if record.unit else "")
 
         def show(counts) -> None:
