@@ -16,6 +16,7 @@ from ..scene.first_look import over_look, over_opacity
 from ..scene.laid import LaidStack
 from ..scene.layer import ImageLook, Layer, Stack
 from ..scene.layer_type import Drawn
+from ..scene.showing import for_showing
 from ..scene.tiles import BASE
 from ..study.items import ImageRecord
 from .viewing import Viewing
@@ -231,7 +232,7 @@ class Layers(QObject):
             return
 
         def read(progress):
-            shown = image.frame(viewing.places.get(key, ())).for_showing(MOST, BASE)
+            shown = for_showing(image.frame(viewing.places.get(key, ())), MOST, BASE)
             shown.fetch(progress)
             return self._seen(shown, lead), over_look(image), self._labels_of(key, lead)
 
@@ -357,7 +358,8 @@ class Layers(QObject):
         lead, viewing = self.viewing.record, self.viewing
 
         def read(progress):
-            shown = viewing.study.image(record.id).frame(viewing.places.get(record.id, ())).for_showing(MOST, BASE)
+            frame = viewing.study.image(record.id).frame(viewing.places.get(record.id, ()))
+            shown = for_showing(frame, MOST, BASE)
             shown.fetch(progress)
             assert lead is not None
             return self._seen(shown, lead), self._labels_of(record.id, lead)

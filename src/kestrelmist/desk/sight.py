@@ -207,7 +207,7 @@ class Sight(QObject):
             image.fetch(progress)
             upper = {}
             for other in over:
-                layer = study.image(other).frame(self.viewing.places.get(other, ())).for_showing(MOST_SHOWN, BASE)
+                layer = for_showing(study.image(other).frame(self.viewing.places.get(other, ())), MOST_SHOWN, BASE)
                 layer.fetch(progress)
                 upper[other] = layer
             return image, study.labels(key), first_look(study.image(key)), upper
