@@ -189,6 +189,15 @@ class EditsTest(unittest.TestCase):
         self.assertEqual((len(keys), 8 in keys), (29_999, False))
         self.assertTrue(np.array_equal(ends[[0, -1], 0], [moved[1].array[0], moved[30_000].array[0]]))
 
+    def test_what_comes_back_comes_to_its_place(self):
+        marks = Marks.numbered([Mark("point", ((n, 0, 0),)) for n in range(4)])
+        self.assertEqual(len(marks.bounds[0]), 4)
+        edit = MarkEdit("Delete", {2: marks[2]}, {2: None})
+        back = marks.with_edit(edit).with_edit(edit.reversed())
+        self.assertEqual(list(back.marks), [1, 2, 3, 4])
+        self.assertTrue(np.array_equal(back.bounds[0], marks.bounds[0]))
+        self.assertTrue(np.array_equal(back.bounds[1], marks.bounds[1]))
+
     def test_what_others_add_meanwhile_stays(self):
         first = Marks.numbered([Mark("point", ((0, 0, 0),))])
         adding, changing = add_mark(first, "1,1,1"), change_mark(first, 1, by=(5, 0, 0))
@@ -450,6 +459,21 @@ class StudyTest(unittest.TestCase):
         found = self.study.thing(brought)
         self.assertEqual((found[1].points, found[1].name, found.of), (((11, 2, 3),), "nose", "Atlas"))
         self.assertEqual(self.study.items.get(brought).of, atlas)
+
+    def test_other_sets_of_marks_on_one_image(self):
+        study, image = self.study, self.image
+        study.run("add-mark", marks=image, points="1,2,3")
+        study.run("new-marks", image=image, name="Second reader")
+        study.run("add-mark", marks=image, points="4,5,6")
+        study.run("new-marks", image=image, name="Marks", copy="Second reader")
+        first, second, copy = study.marks.of(image)
+        self.assertEqual([r.name for r in (first, second)], ["Marks", "Second reader"])
+        self.assertNotEqual(copy.name, "Marks")
+        self.assertEqual(study.marks.in_hand(image), copy.id)
+        self.assertEqual(study.marks.open(copy.id)[1].points, ((4.0, 5.0, 6.0),))
+        study.run("choose-marks", marks=first.id)
+        study.run("add-mark", marks=image, points="7,8,9")
+        self.assertEqual([len(study.marks.open(r.id)) for r in (first, second, copy)], [2, 1, 1])
 
     def test_rows_that_go_with_the_image(self):
         self.study.run("add-mark", points="1,2,3")

@@ -237,7 +237,13 @@ class Walk:
         for _ in range(undone):  # what had been undone before stays so
             self.study.history.redo()
         self.settle()
-        require(self.maps() == end, "redo gives other labels")
+        now = self.maps()
+        require(
+            now == end,
+            f"redo gives others: {[(k, now.get(k), end.get(k)) for k in {*now, *end} if now.get(k) != end.get(k)]}"[
+                :2000
+            ],
+        )
         self.compare_with_disk()
 
     def close(self) -> None:

@@ -110,7 +110,7 @@ def _marks_of(feature: dict[str, Any]) -> list[Mark]:
     kind: str = geometry["type"]
     found: Any = geometry.get("coordinates")
     if kind == "GeometryCollection" or kind not in (*PLAIN, *SEVERAL):
-        raise Trouble(f"a {kind} is no mark", "give points, lines or polygons")
+        raise Trouble(f"a {str(kind)[:40]} is no mark", "give points, lines or polygons")
     number = feature.get("id")
     own = {"id": number if isinstance(number, int) and not isinstance(number, bool) and number > 0 else 0}
     if isinstance(facts.get("points"), list) and str(facts.get("shape")) in SHAPES:  # one of ours, as it is

@@ -12,6 +12,7 @@ from .study import Study
 AnyThing = Annotated[Record, Role("thing")]
 AnyImage = Annotated[Record, Role("image")]
 AnyLabels = Annotated[Record, Role("label map")]
+AnyMarks = Annotated[Record, Role("marks")]
 AnyCurve = Annotated[Record, Role("curve")]
 
 STUDY = register(Kind("study", Study, "study"))

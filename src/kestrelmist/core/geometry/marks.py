@@ -7,6 +7,7 @@ import json
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -25,7 +26,7 @@ class Marks:
     Parameters
     ----------
     marks : mapping of int to Mark
-        In the order they were drawn; each knows its number.
+        Each knows its number; they stand in the order of their numbers, so one that comes back comes to its place.
     world : World
         In which their positions count.
     unit : str
@@ -48,6 +49,9 @@ class Marks:
     def __post_init__(self):
         object.__setattr__(self, "name", plain_name(self.name) or "Marks")
         object.__setattr__(self, "subject", plain_name(self.subject))
+        numbers = list(self.marks)
+        if any(a > b for a, b in pairwise(numbers)):
+            object.__setattr__(self, "marks", {n: self.marks[n] for n in sorted(numbers)})
 
     @classmethod
     def numbered(cls, marks: Iterable[Mark], **said: Any) -> Marks:
@@ -95,14 +99,15 @@ class Marks:
         return [self.marks[int(key)] for key in keys[inside]]
 
     def with_edit(self, edit: MarkEdit) -> Marks:
-        """The marks after an edit: what it changes stays where it was in order, what is new comes last."""
-        marks = dict(self.marks)
+        """The marks after an edit."""
+        after = dict(self.marks)
         for key, mark in edit.after.items():
             if mark is None:
-                marks.pop(key, None)
+                after.pop(key, None)
             else:
-                marks[key] = mark
-        made = replace(self, marks=marks)
+                after[key] = mark
+        made = replace(self, marks=after)
+        marks = made.marks  # in their order
         if "bounds" in self.__dict__:  # of tens of thousands one has changed
             keys, ends = self.bounds
             kept = {int(key): n for n, key in enumerate(keys)}

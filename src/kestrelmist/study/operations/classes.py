@@ -18,12 +18,12 @@ from ...formats.format import format_of
 from ...formats.saving import save_thing
 from ..changes import Change, ItemChange
 from ..items import Record
+from ..kinds import AnyMarks
 from ..logbook import Step
 from ..store import store_for
 from ..study import Study
 
 AnyClasses = Annotated[Record, Role("class table")]
-AnyMarks = Annotated[Record, Role("marks")]
 AnyLabelMap = Annotated[Record, Role("label map")]
 AsIs = LeftOut("as it is")
 COLOUR = re.compile(r"#[0-9A-Fa-f]{6}")

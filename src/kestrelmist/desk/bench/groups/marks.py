@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from PySide6.QtCore import QSignalBlocker, QSize
-from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QToolButton
+from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QMenu, QPushButton, QToolButton
 
 from ....core.geometry.mark import Mark
 from ....core.geometry.shape import shape_named
 from ...number_field import NumberField, number
-from ...plain_text import Words, plain_tip
+from ...plain_text import Words, ask_text, plain_tip
 from ...readout import shown_unit
 from ...theme.theme import icon
 from ...tool import TOOLS, tool_named
@@ -48,10 +50,19 @@ class MarksGroup(Shaded):
         row.addWidget(self.listing)
         self.column.addLayout(row)
         self.column.addWidget(self.hint)
-        self.which = QComboBox()
+        self.which, self.more, self.menu = QComboBox(), QToolButton(), QMenu(self)
         self.which.setAccessibleName("Marks in hand")
         self.which.activated.connect(lambda n: self.marks.take_in_hand(self.which.itemData(n)))
-        self.column.addWidget(self.which)
+        self.more.setAccessibleName("More about sets of marks")
+        self.more.setToolTip("Make, copy, rename or take off sets of marks")
+        self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.more.setMenu(self.menu)
+        self.menu.aboutToShow.connect(self.fill_menu)
+        line = QHBoxLayout()
+        line.setSpacing(4)
+        line.addWidget(self.which, 1)
+        line.addWidget(self.more)
+        self.column.addLayout(line)
         self.column.addWidget(self.said)
         self.card = self._card()
         self.column.addWidget(self.card)
@@ -104,6 +115,7 @@ class MarksGroup(Shaded):
     def dress(self) -> None:
         for name, button in self.buttons.items():
             button.setIcon(icon(tool_named(name).icon, 18))
+        self.more.setIcon(icon("layers-2", 16))
 
     def _take(self, name: str) -> None:
         self.hand.set_tool(name if self.hand.tool != name else "point")
@@ -123,11 +135,47 @@ class MarksGroup(Shaded):
             for record in there:
                 self.which.addItem(record.name, record.id)
             self.which.setCurrentIndex(self.which.findData(self.marks.key))
-        self.which.setVisible(len(there) > 1)
+            if not there:
+                self.which.addItem("No marks yet", None)
+        self.which.setEnabled(len(there) > 1)
+        self.more.setEnabled(self.desk.viewing.record is not None)
         count = len(self.marks.marks) if self.marks.marks is not None else 0
-        self.said.setText(f"{count} mark{'' if count == 1 else 's'} on this image." if count else "")
-        self.said.setVisible(bool(count) and len(there) <= 1)
+        self.said.setText(f"{count} mark{'' if count == 1 else 's'}." if count else "")
+        self.said.setVisible(bool(count))
         self._follow_mark()
+
+    # sets of marks
+
+    def fill_menu(self) -> None:
+        """What can be done now."""
+        self.menu.clear()
+        current = next((r for r in self.marks.there if r.id == self.marks.key), None)
+        self.menu.addAction("New set of marks…", lambda: self._ask("New set of marks", "Marks", self.make))
+        if current is None:
+            return
+
+        def copy(name: str) -> None:
+            self.make(name, current.id)
+
+        def rename(name: str) -> None:
+            self.desk.session.run("rename", {"thing": current.id, "name": name})
+
+        shown = current.name.replace("&", "&&")
+        self.menu.addAction(f"Copy “{shown}”…", lambda: self._ask("Copy the marks", f"{current.name}, copy", copy))
+        self.menu.addAction("Rename…", lambda: self._ask("Rename the marks", current.name, rename))
+        self.menu.addAction("Take off", lambda: self.desk.session.run("take-off", {"thing": current.id}))
+
+    def _ask(self, title: str, text: str, then: Callable[[str], None]) -> None:
+        name = ask_text(self, title, "Name:", text)
+        if name is not None:
+            then(name)
+
+    def make(self, name: str, copy: int | None = None) -> None:
+        """Another set of marks on the lead image, taken in hand."""
+        record = self.desk.viewing.record
+        if record is not None:
+            given = {"image": record.id, "name": name} | ({"copy": copy} if copy is not None else {})
+            (self.desk.session.run_now if copy is None else self.desk.session.run)("new-marks", given)
 
     # the chosen mark
 
