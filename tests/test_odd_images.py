@@ -59,7 +59,18 @@ class OddTest(DeskCase):
 
     def test_each_is_shown_and_every_command_answers(self):
         self.assertEqual(sorted(self.ids), sorted(self.odd))
-        quiet = ("finder", "other-study", "save-stack", "print-picture", "float", "undo", "redo", "mist", "dusk", "sheet")
+        quiet = (
+            "finder",
+            "other-study",
+            "save-stack",
+            "print-picture",
+            "float",
+            "undo",
+            "redo",
+            "mist",
+            "dusk",
+            "sheet",
+        )
         for name in self.odd:
             self.show(name)
             canvas = self.window.table.working.canvas

@@ -20,7 +20,7 @@ from .display import require_display
 from .ending import Ending
 from .lost_study import study_at
 from .on_screen import fit
-from .theme.theme import apply_theme
+from .theme.theme import apply_theme, dressed_afterwards
 from .theme.type_size import suit_type_size
 from .window import Window
 
@@ -51,7 +51,8 @@ def open_window(folder: Path, parent: QWidget | None = None) -> Window:
     study = study_at(folder, parent)
     if study is None:
         raise Cancelled()
-    window = Window(study)
+    with dressed_afterwards():
+        window = Window(study)
     WINDOWS.append(window)
     window.closed.connect(lambda: _forget(window))
     window.study_wanted.connect(lambda folder: _go_over(window, folder))
@@ -141,6 +142,7 @@ def _load_kernels(window: Window) -> None:
             pane.canvas.picture.forget()
             pane.canvas.update()
         COMPILING.extend(warm_beside())
+        gc.set_threshold(700)
         gc.freeze()  # what is loaded by now lives as long as the window: it need not be looked through again and again
         if kernel.not_kept():
             window.session.said.emit(f"{kernel.not_kept()}.")

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QVBoxLayout
 
 from ..scene.thumbnail import SIDE
 from .plain_text import Words
-from .theme.theme import Theme
+from .theme.theme import Theme, words
 
 
 class PictureCard(QFrame):
@@ -23,7 +23,7 @@ class PictureCard(QFrame):
         self.picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.picture.setPixmap(picture)
         self.facts.setProperty("kind", "small")
-        self.facts.ensurePolished()  # its letters are measured before it is shown
+        self.facts.setFont(words(12))  # its letters are measured before it is dressed
         self.words, self.line = QVBoxLayout(), QHBoxLayout(self)
         self.words.setSpacing(0)
         self.words.addStretch()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QSize, Qt
-from PySide6.QtGui import QPixmap
+from PySide6.QtGui import QFont, QPixmap
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
 from ..study.items import ImageRecord, Record
@@ -13,7 +13,7 @@ from .desk_model import Desk
 from .plain_text import Words, plain_tip
 from .shelf_cards import CARDS, ICONS, ROOM, Card, ImageCard
 from .shelf_tree import Stand, Subject
-from .theme.theme import Theme, icon
+from .theme.theme import Theme, icon, words
 
 LOW = 26
 """Height of a row."""
@@ -28,10 +28,12 @@ class Heading(QPushButton):
         super().__init__()
         self.subject = subject
         self.setProperty("kind", "heading")
+        self.setFont(words(13, QFont.Weight.DemiBold))
         self.setIcon(icon("chevron-right" if subject.folded else "chevron-down", 14, Theme.tokens.soft))
         self.setIconSize(QSize(12, 12))
         count = Words(str(subject.count))
         count.setProperty("kind", "small")
+        count.setFont(words(12))  # its letters are measured before it is dressed
         count.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 4, 0)
