@@ -18,7 +18,7 @@ def rows() -> list[Row]:
     from kestrelmist.core.image import Image
     from kestrelmist.core.progress import silent
     from kestrelmist.core.space import picture_space
-    from kestrelmist.prepare.level import level
+    from kestrelmist.prepare.heights.level import level
     from kestrelmist.scene.view import AXIAL, fitted
     from kestrelmist.study.inputs import settle
     from kestrelmist.study.open_study import OpenStudy

@@ -7,11 +7,11 @@ import time
 import numpy as np
 from scipy import ndimage
 
+from kestrelmist.align.rigid_fit import Reference
 from kestrelmist.core.resampling import How, resampled
 from kestrelmist.core.rigid import matrix_of
 from kestrelmist.core.space import Space
-from kestrelmist.prepare.denoise import non_local_means
-from kestrelmist.prepare.rigid_fit import Reference
+from kestrelmist.prepare.intensity.denoise import non_local_means
 
 from .row import Row, in_turn
 

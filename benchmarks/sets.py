@@ -25,7 +25,7 @@ def _set(place: Path) -> Row:
     from pydicom.uid import DigitalXRayImageStorageForPresentation
 
     from kestrelmist.demo.dicom_files import dataset_for, put_pixels
-    from kestrelmist.prepare.picture_set import picture_set
+    from kestrelmist.prepare.sets.picture_set import picture_set
 
     rng, folder, out = np.random.default_rng(1), place / "pictures", place / "plain"
     folder.mkdir()
@@ -56,8 +56,8 @@ def _set(place: Path) -> Row:
 
 
 def _matching(place: Path) -> Row:
-    from kestrelmist.prepare.box_table import read_boxes
-    from kestrelmist.prepare.picture_match import files_below, matched
+    from kestrelmist.prepare.sets.box_table import read_boxes
+    from kestrelmist.prepare.sets.picture_match import files_below, matched
 
     folder = place / "many"
     for n in range(100):
@@ -84,8 +84,8 @@ def _scrolling(place: Path) -> Row:
     from kestrelmist.desk.pictures.collection import Collection
     from kestrelmist.desk.pictures.page import PicturesPage
     from kestrelmist.desk.session import Session
-    from kestrelmist.prepare.box_table import read_boxes
-    from kestrelmist.prepare.picture_match import files_below, matched
+    from kestrelmist.prepare.sets.box_table import read_boxes
+    from kestrelmist.prepare.sets.picture_match import files_below, matched
     from kestrelmist.study.study import Study
 
     application()

@@ -18,7 +18,7 @@ def rows() -> list[Row]:
     from kestrelmist.core.image import Image
     from kestrelmist.core.space import picture_space
     from kestrelmist.demo.stained import stained
-    from kestrelmist.prepare.stains import stains
+    from kestrelmist.prepare.stains.stains import stains
 
     tile = np.ascontiguousarray(stained(1, 1000).colours.transpose(1, 0, 2))
     whole = np.tile(tile, (-(-COLUMNS // 1000), -(-ROWS // 1000), 1))[:COLUMNS, :ROWS, None]

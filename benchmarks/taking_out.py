@@ -16,7 +16,7 @@ SERIES = """
 import sys
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
-from kestrelmist.prepare.motion import correct_motion
+from kestrelmist.prepare.series.motion import correct_motion
 save_image(sys.argv[2], correct_motion(open_image(sys.argv[1])).image)
 print(next(line.split()[1] for line in open("/proc/self/status") if line.startswith("VmHWM")))
 """
@@ -33,8 +33,8 @@ def _head() -> list[Row]:
     from kestrelmist.core.space import Space
     from kestrelmist.demo.animal import make_animal
     from kestrelmist.demo.scans import scan_mr
-    from kestrelmist.prepare.brain import take_out_brain
-    from kestrelmist.prepare.tissues import split_tissues
+    from kestrelmist.prepare.tissue.brain import take_out_brain
+    from kestrelmist.prepare.tissue.tissues import split_tissues
 
     affine = np.diag([0.1, 0.1, 0.1, 1.0])
     affine[:3, 3] = (-12.8, -14.0, -12.0)

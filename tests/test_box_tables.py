@@ -1,9 +1,9 @@
 """Tables of boxes, of every make, and the files that their rows mean."""
 
 from kestrelmist.core.errors import Trouble
-from kestrelmist.prepare.box_columns import guessed
-from kestrelmist.prepare.box_table import Box, box_in, lies_out, read_boxes, table_of
-from kestrelmist.prepare.picture_match import files_below, matched
+from kestrelmist.prepare.sets.box_columns import guessed
+from kestrelmist.prepare.sets.box_table import Box, box_in, lies_out, read_boxes, table_of
+from kestrelmist.prepare.sets.picture_match import files_below, matched
 from tests.making import PlaceCase
 
 

@@ -22,8 +22,8 @@ from kestrelmist.demo.scans import head_mr_space, scan_mr
 from kestrelmist.demo.truth import true_labels
 from kestrelmist.formats.label_files import read_label_map
 from kestrelmist.formats.saving import save_image
-from kestrelmist.prepare.body import take_out_body
-from kestrelmist.prepare.brain import take_out_brain
+from kestrelmist.prepare.tissue.body import take_out_body
+from kestrelmist.prepare.tissue.brain import take_out_brain
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import straight_space

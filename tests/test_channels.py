@@ -8,7 +8,7 @@ from kestrelmist.core.image import Image
 from kestrelmist.core.space import picture_space
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.tiff_write import save_ome_tiff
-from kestrelmist.prepare.channels import merge_channels, name_channels, split_channels
+from kestrelmist.prepare.stains.channels import merge_channels, name_channels, split_channels
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase, two_balls

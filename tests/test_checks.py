@@ -9,7 +9,7 @@ from kestrelmist.core.labels import LabelMap
 from kestrelmist.core.operation import find_operation
 from kestrelmist.core.space import Space
 from kestrelmist.outline.paint import paint
-from kestrelmist.prepare.spacing import set_spacing
+from kestrelmist.prepare.grid.spacing import set_spacing
 from tests.making import labelled, straight_space, two_balls
 
 

@@ -15,7 +15,7 @@ from kestrelmist.core.table import Column, Table
 from kestrelmist.formats.curve_files import read_curve, read_curves
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image, save_thing
-from kestrelmist.prepare.clean_courses import clean_courses
+from kestrelmist.prepare.series.clean_courses import clean_courses
 from kestrelmist.study.recipe import recipe_of
 from kestrelmist.study.repeating import run_recipe
 from kestrelmist.study.study import Study

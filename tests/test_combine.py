@@ -11,8 +11,8 @@ from kestrelmist.core.operation import find_operation
 from kestrelmist.core.space import Space
 from kestrelmist.core.world import World
 from kestrelmist.formats.nifti import write_nifti
-from kestrelmist.prepare import combine as room
-from kestrelmist.prepare.combine import combine
+from kestrelmist.prepare.intensity import combine as room
+from kestrelmist.prepare.intensity.combine import combine
 from kestrelmist.study.recipe import read_recipe
 from kestrelmist.study.repeating import run_recipe
 from kestrelmist.study.study import Study

@@ -17,7 +17,7 @@ from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.own_words import own_words, take_in_words
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.sidecar import facts_of
-from kestrelmist.prepare.channels import merge_channels
+from kestrelmist.prepare.stains.channels import merge_channels
 from tests.command import kestrelmist
 from tests.making import PlaceCase, tilted_space
 

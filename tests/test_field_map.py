@@ -16,15 +16,15 @@ from kestrelmist.core.world import World
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.sidecar import KEY, facts_of
-from kestrelmist.prepare.crop import crop
-from kestrelmist.prepare.echo_lines import lines_of
-from kestrelmist.prepare.field_fit import mutual_information
-from kestrelmist.prepare.field_map import field_map
-from kestrelmist.prepare.line_shift import shifted, shifted_back
-from kestrelmist.prepare.phase import SCALES, unwrapped
-from kestrelmist.prepare.resample import resample
-from kestrelmist.prepare.smooth_field import carried_on, cleaned
-from kestrelmist.prepare.undistort import signal_left, undistort
+from kestrelmist.prepare.fields.echo_lines import lines_of
+from kestrelmist.prepare.fields.field_fit import mutual_information
+from kestrelmist.prepare.fields.field_map import field_map
+from kestrelmist.prepare.fields.line_shift import shifted, shifted_back
+from kestrelmist.prepare.fields.phase import SCALES, unwrapped
+from kestrelmist.prepare.fields.smooth_field import carried_on, cleaned
+from kestrelmist.prepare.fields.undistort import signal_left, undistort
+from kestrelmist.prepare.grid.crop import crop
+from kestrelmist.prepare.grid.resample import resample
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase, straight_space

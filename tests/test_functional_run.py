@@ -17,10 +17,10 @@ from kestrelmist.demo.off_resonance import dipole_field
 from kestrelmist.formats.label_files import read_label_map
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.sidecar import KEY, facts_of
-from kestrelmist.prepare.brain import take_out_brain
-from kestrelmist.prepare.field_map import field_map
-from kestrelmist.prepare.motion import correct_motion
-from kestrelmist.prepare.undistort import undistort
+from kestrelmist.prepare.fields.field_map import field_map
+from kestrelmist.prepare.fields.undistort import undistort
+from kestrelmist.prepare.series.motion import correct_motion
+from kestrelmist.prepare.tissue.brain import take_out_brain
 from tests.command import kestrelmist
 from tests.making import PlaceCase, straight_space
 

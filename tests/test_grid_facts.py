@@ -20,12 +20,12 @@ from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.sidecar import KEY, facts_of
 from kestrelmist.gather.reorient import reorient, standard_turn
-from kestrelmist.prepare.along import project
-from kestrelmist.prepare.crop import crop, turn
-from kestrelmist.prepare.motion import correct_motion
-from kestrelmist.prepare.one_place import one_place
-from kestrelmist.prepare.resample import resample
-from kestrelmist.prepare.volumes_of import drop_volumes, time_slices
+from kestrelmist.prepare.grid.along import project
+from kestrelmist.prepare.grid.crop import crop, turn
+from kestrelmist.prepare.grid.one_place import one_place
+from kestrelmist.prepare.grid.resample import resample
+from kestrelmist.prepare.series.motion import correct_motion
+from kestrelmist.prepare.series.volumes_of import drop_volumes, time_slices
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase, tilted_space

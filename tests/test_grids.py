@@ -13,9 +13,9 @@ from kestrelmist.core.spline import spline_coefficients
 from kestrelmist.formats.label_files import read_label_map, write_label_map
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
-from kestrelmist.prepare.bring_labels import bring_labels
-from kestrelmist.prepare.crop import crop, turn
-from kestrelmist.prepare.resample import resample, with_spacing
+from kestrelmist.prepare.grid.bring_labels import bring_labels
+from kestrelmist.prepare.grid.crop import crop, turn
+from kestrelmist.prepare.grid.resample import resample, with_spacing
 from tests.command import kestrelmist
 from tests.making import PlaceCase, straight_space, tilted_space
 

@@ -13,8 +13,8 @@ from kestrelmist.core.operation import find_operation
 from kestrelmist.core.space import Space, picture_space
 from kestrelmist.demo.enamel import PIXEL, enamel
 from kestrelmist.formats.opening import open_image
-from kestrelmist.prepare.level import LEVELLED
-from kestrelmist.prepare.level import level as levelled
+from kestrelmist.prepare.heights.level import LEVELLED
+from kestrelmist.prepare.heights.level import level as levelled
 from tests.command import kestrelmist
 from tests.making import PlaceCase
 

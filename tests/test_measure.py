@@ -7,8 +7,8 @@ from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap
 from kestrelmist.measure.labels import measure_labels
-from kestrelmist.prepare.scale import scale
-from kestrelmist.prepare.smooth import smooth
+from kestrelmist.prepare.intensity.scale import scale
+from kestrelmist.prepare.intensity.smooth import smooth
 from tests.making import labelled, straight_space, tilted_space, two_balls
 
 

@@ -15,8 +15,8 @@ from kestrelmist.core.values import KERNEL_TYPES, Stored, packed_colours, type_h
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.gather.remove_identity import deidentify_image
-from kestrelmist.prepare.crop import crop
-from kestrelmist.prepare.values import clip, number_type, turn_values
+from kestrelmist.prepare.grid.crop import crop
+from kestrelmist.prepare.intensity.values import clip, number_type, turn_values
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase, dicom_folder, straight_space

@@ -10,6 +10,7 @@ import unittest
 import numpy as np
 import SimpleITK as sitk
 
+from kestrelmist.align.rigid_search import found_movement
 from kestrelmist.align.transforms import open_transform
 from kestrelmist.core.axis import Axis
 from kestrelmist.core.errors import Cancelled, Trouble
@@ -18,10 +19,9 @@ from kestrelmist.core.progress import Progress
 from kestrelmist.core.safe_write import write_trouble
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.formats.opening import open_image
-from kestrelmist.prepare.calculate import calculate
-from kestrelmist.prepare.denoise import reduce_noise
-from kestrelmist.prepare.evenness import even_brightness
-from kestrelmist.prepare.rigid_search import found_movement
+from kestrelmist.prepare.intensity.calculate import calculate
+from kestrelmist.prepare.intensity.denoise import reduce_noise
+from kestrelmist.prepare.intensity.evenness import even_brightness
 from tests.making import PlaceCase, straight_space, two_balls
 
 MANY = "9" * 400

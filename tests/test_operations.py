@@ -74,8 +74,8 @@ class OperationTest(unittest.TestCase):
     def test_three_operations_of_one_file_each(self):
         """smooth, scale and set-origin are named in no other source file than their own: one file adds an operation."""
         for name, function in (
-            ("prepare/smooth.py", "def smooth(\n    image"),
-            ("prepare/scale.py", "scale(image"),
+            ("prepare/intensity/smooth.py", "def smooth(\n    image"),
+            ("prepare/intensity/scale.py", "scale(image"),
             ("align/origin.py", "set_origin("),
         ):
             home = ROOT / "src/kestrelmist" / name

@@ -19,11 +19,11 @@ from kestrelmist.core.errors import Cancelled, Trouble
 from kestrelmist.core.progress import Progress
 from kestrelmist.demo.dicom_files import dataset_for, put_pixels
 from kestrelmist.formats.table_files import read_csv
-from kestrelmist.prepare.box_table import Box
-from kestrelmist.prepare.picture_fit import fit_of, resized, scaled
-from kestrelmist.prepare.picture_set import picture_set
-from kestrelmist.prepare.set_parts import by_column, shared_out
-from kestrelmist.prepare.set_reading import read_picture
+from kestrelmist.prepare.sets.box_table import Box
+from kestrelmist.prepare.sets.picture_fit import fit_of, resized, scaled
+from kestrelmist.prepare.sets.picture_set import picture_set
+from kestrelmist.prepare.sets.set_parts import by_column, shared_out
+from kestrelmist.prepare.sets.set_reading import read_picture
 from tests.command import kestrelmist
 from tests.making import PlaceCase
 
@@ -247,7 +247,7 @@ class SetTest(PlaceCase):
             save(path, values)
 
         with (
-            mock.patch("kestrelmist.prepare.set_work.np.save", full),
+            mock.patch("kestrelmist.prepare.sets.set_work.np.save", full),
             self.assertRaisesRegex(Trouble, "disk is full.*free some space"),
         ):
             self.make()

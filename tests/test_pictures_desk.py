@@ -17,8 +17,8 @@ from kestrelmist.desk.pictures.collection import ALL, NONE, PAGE, UNNAMED
 from kestrelmist.desk.pictures.grid import ENTRY, class_colour
 from kestrelmist.desk.pictures.one_picture import LARGE
 from kestrelmist.formats.table_files import read_csv
-from kestrelmist.prepare.box_columns import as_said, guessed
-from kestrelmist.prepare.box_table import Box, box_in, read_boxes
+from kestrelmist.prepare.sets.box_columns import as_said, guessed
+from kestrelmist.prepare.sets.box_table import Box, box_in, read_boxes
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause
 from tests.making import PlaceCase

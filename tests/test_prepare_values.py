@@ -15,12 +15,12 @@ from kestrelmist.core.labels import LabelMap, LabelTable
 from kestrelmist.core.space import picture_space
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
-from kestrelmist.prepare.along import project, through_time
-from kestrelmist.prepare.calculate import calculate
-from kestrelmist.prepare.denoise import noise_level, reduce_noise
-from kestrelmist.prepare.evenness import even_background, even_brightness
-from kestrelmist.prepare.one_place import one_place
-from kestrelmist.prepare.values import clip, match_values, number_type, standardise, turn_values
+from kestrelmist.prepare.grid.along import project, through_time
+from kestrelmist.prepare.grid.one_place import one_place
+from kestrelmist.prepare.intensity.calculate import calculate
+from kestrelmist.prepare.intensity.denoise import noise_level, reduce_noise
+from kestrelmist.prepare.intensity.evenness import even_background, even_brightness
+from kestrelmist.prepare.intensity.values import clip, match_values, number_type, standardise, turn_values
 from tests.command import kestrelmist
 from tests.making import PlaceCase, straight_space
 

@@ -15,8 +15,8 @@ from kestrelmist.core.space import Space, picture_space
 from kestrelmist.formats.sequence import read_sequence
 from kestrelmist.measure.labels import measure_labels
 from kestrelmist.outline.ranges import half_way_limit, ready_ranges
-from kestrelmist.prepare.scale import scale
-from kestrelmist.prepare.smooth import smooth
+from kestrelmist.prepare.intensity.scale import scale
+from kestrelmist.prepare.intensity.smooth import smooth
 from kestrelmist.scene.colours import first_map, first_range
 from kestrelmist.scene.histogram import BINS, value_counts
 from kestrelmist.scene.showing import display_range, value_text

@@ -26,7 +26,7 @@ from kestrelmist.measure.plateaus import edges_of, step_in
 from kestrelmist.measure.roughness import roughness
 from kestrelmist.measure.section import Line, profile, section_of
 from kestrelmist.measure.step_height import step_height
-from kestrelmist.prepare.level import level
+from kestrelmist.prepare.heights.level import level
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase, tilted_space, two_balls

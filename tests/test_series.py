@@ -16,9 +16,9 @@ from kestrelmist.core.space import Space
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.sidecar import KEY
-from kestrelmist.prepare.motion import SHIFTS, TURNS, correct_motion
-from kestrelmist.prepare.one_series import bright_part
-from kestrelmist.prepare.volumes_of import drop_volumes, time_slices
+from kestrelmist.prepare.series.motion import SHIFTS, TURNS, correct_motion
+from kestrelmist.prepare.series.one_series import bright_part
+from kestrelmist.prepare.series.volumes_of import drop_volumes, time_slices
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase

@@ -17,14 +17,14 @@ from kestrelmist.core.labels import LabelMap
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.sidecar import KEY, facts_of, repetition_of
-from kestrelmist.prepare.carpet import carpet
-from kestrelmist.prepare.motion import SHIFTS, correct_motion
-from kestrelmist.prepare.scale_series import scale_series
-from kestrelmist.prepare.smooth import smooth
-from kestrelmist.prepare.spikes import despike
-from kestrelmist.prepare.taken import say_taken
-from kestrelmist.prepare.volumes_of import time_slices
-from kestrelmist.prepare.volumes_over import volumes_over
+from kestrelmist.prepare.intensity.smooth import smooth
+from kestrelmist.prepare.series.carpet import carpet
+from kestrelmist.prepare.series.motion import SHIFTS, correct_motion
+from kestrelmist.prepare.series.scale_series import scale_series
+from kestrelmist.prepare.series.spikes import despike
+from kestrelmist.prepare.series.taken import say_taken
+from kestrelmist.prepare.series.volumes_of import time_slices
+from kestrelmist.prepare.series.volumes_over import volumes_over
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase, straight_space

@@ -12,9 +12,9 @@ from kestrelmist.core.space import picture_space
 from kestrelmist.demo.stained import EOSIN, HAEMATOXYLIN, WHITE, stained
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.tiff_write import save_ome_tiff
-from kestrelmist.prepare.stain_vectors import KNOWN, known_vectors
-from kestrelmist.prepare.stains import stain_colours, stains
-from kestrelmist.prepare.unmixing import Unmixing
+from kestrelmist.prepare.stains.stain_vectors import KNOWN, known_vectors
+from kestrelmist.prepare.stains.stains import stain_colours, stains
+from kestrelmist.prepare.stains.unmixing import Unmixing
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase, two_balls

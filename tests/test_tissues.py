@@ -12,8 +12,8 @@ from kestrelmist.core.progress import Progress
 from kestrelmist.formats.label_files import write_label_map
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
-from kestrelmist.prepare.tissue_model import Box, Mixture, kinds_of, shares_of
-from kestrelmist.prepare.tissues import cleared, split_tissues
+from kestrelmist.prepare.tissue.tissue_model import Box, Mixture, kinds_of, shares_of
+from kestrelmist.prepare.tissue.tissues import cleared, split_tissues
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase, straight_space

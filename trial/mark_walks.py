@@ -13,6 +13,7 @@ from kestrelmist.study.study import Study
 from .case import case, require
 from .walks import Walk
 
+TYPED = "typed"
 TOOLS = ("point", "line", "angle", "polyline", "polygon", "rectangle", "ellipse", "arrow", "text", "box")
 
 
@@ -22,6 +23,11 @@ class MarkWalk(Walk):
     def maps(self) -> dict[int, tuple[str, bytes]]:
         """Name and marks of every set, by id."""
         return {r.id: (r.name, told(self.study.marks.open(r.id))) for r in self.study.marks.of(self.image)}
+
+    def drawn(self) -> dict[int, list[dict]]:
+        """The marks of every set that a hand has drawn: typed ones come when their worker is done."""
+        sets = {r.id: self.study.marks.open(r.id) for r in self.study.marks.of(self.image)}
+        return {key: [m.as_dict() for m in one if m.text != TYPED] for key, one in sets.items()}
 
     def compare_with_disk(self) -> None:
         """A copy of the study as it lies there, opened anew, holds what is in memory; and the window shows it."""
@@ -50,7 +56,7 @@ class MarkWalk(Walk):
             self.settle()
         tools = [t for t in TOOLS if self._has(f"mark-{t}")]
         hand.set_tool(f"mark-{rng.choice(tools)}")
-        before, key = self.maps(), self.desk.marks.key
+        before, keys = self.drawn(), {self.desk.marks.key}
         canvas, none = self.window.table.slices[1].canvas, Qt.KeyboardModifier.NoModifier
         left = Qt.MouseButton.LeftButton
 
@@ -68,6 +74,7 @@ class MarkWalk(Walk):
             QApplication.sendEvent(canvas, move)
 
         for _ in range(rng.randrange(1, 5)):
+            keys.add(self.desk.marks.key)  # what was asked for before may come meanwhile
             QTest.mousePress(canvas, left, none, spot())
             for _ in range(rng.randrange(3)):
                 over(spot())
@@ -76,6 +83,7 @@ class MarkWalk(Walk):
             QTest.mouseRelease(canvas, left, none, spot())
             if rng.random() < 0.1:
                 self.between()
+        keys.add(self.desk.marks.key)
         ending = rng.choice((Qt.Key.Key_Return, Qt.Key.Key_Return, Qt.Key.Key_Escape, Qt.Key.Key_Backspace))
         QTest.keyClick(canvas, ending)
         if rng.random() < 0.3:
@@ -83,12 +91,12 @@ class MarkWalk(Walk):
         hand.end_gesture()
         if rng.random() < 0.5:
             self.settle()
-        after = self.maps()
+        after = self.drawn()
         if not self.quiet:
             return True
-        changed = [one for one in after if one in before and after[one][1] != before[one][1]]
+        changed = [one for one in after if one in before and after[one] != before[one]]
         new = [one for one in after if one not in before]
-        require(set(changed) <= {key}, f"drew on {key}, changed {changed}, new {new}")
+        require(set(changed) <= keys, f"drew on {keys}, changed {changed}, new {new}")
         require(set(before) <= set(after), "a set is gone")
         return bool(changed or new)
 
@@ -126,7 +134,7 @@ class MarkWalk(Walk):
     def by_number(self) -> None:
         """A point through the operation, as the command line does it."""
         at = ", ".join(f"{self.rng.uniform(-5, 5):.2f}" for _ in range(3))
-        self.desk.session.run("add-mark", {"marks": self.image, "shape": "point", "points": at})
+        self.desk.session.run("add-mark", {"marks": self.image, "text": TYPED, "points": at})
 
     def rename(self) -> None:
         key = self.desk.marks.key

@@ -13,8 +13,8 @@ from kestrelmist.demo.animal import Animal, make_animal
 from kestrelmist.demo.functional_run import odour_space
 from kestrelmist.demo.scans import coil, head_ct_space, head_mr_space, scan_ct, scan_mr
 from kestrelmist.demo.truth import true_labels
-from kestrelmist.prepare.brain import take_out_brain
-from kestrelmist.prepare.evenness import even_brightness
+from kestrelmist.prepare.intensity.evenness import even_brightness
+from kestrelmist.prepare.tissue.brain import take_out_brain
 
 from .row import Row
 

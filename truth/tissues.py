@@ -9,8 +9,8 @@ from kestrelmist.core.labels import LabelMap
 from kestrelmist.demo.animal import make_animal
 from kestrelmist.demo.scans import head_mr_space, scan_mr
 from kestrelmist.demo.truth import true_shares
-from kestrelmist.prepare.brain import take_out_brain
-from kestrelmist.prepare.tissues import split_tissues
+from kestrelmist.prepare.tissue.brain import take_out_brain
+from kestrelmist.prepare.tissue.tissues import split_tissues
 from tests.test_tissues import Onion
 
 from .heads import Head, folded_head, plain_mixture

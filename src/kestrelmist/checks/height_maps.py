@@ -10,8 +10,8 @@ from ..core.digits import rounded
 from ..core.heights import is_height_map
 from ..core.image import Image
 from ..core.quantity import nanometres
-from ..prepare.left_out import medians
-from ..prepare.level import LEVELLED
+from ..prepare.heights.left_out import medians
+from ..prepare.heights.level import LEVELLED
 from .notice import Mend, Notice, Subject, check
 
 MOST = 1 << 22

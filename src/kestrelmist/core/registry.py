@@ -89,8 +89,9 @@ class Registry(Generic[T]):
             return
         with _lock:
             for package in self.packages:
-                if importlib.util.find_spec(f"{package}.{likely}"):
-                    importlib.import_module(f"{package}.{likely}")
+                for home in (package, *_within(package)):
+                    if importlib.util.find_spec(f"{home}.{likely}"):
+                        importlib.import_module(f"{home}.{likely}")
 
     def known(self) -> list[T]:
         """Entries of the own packages and those of others so far: for modules that register something themselves, and
@@ -126,6 +127,12 @@ def modules_of(package: str) -> list[str]:
     """Names of a package's modules, sub-packages included, in the order of the alphabet."""
     home = importlib.import_module(package)
     return sorted(m.name for m in pkgutil.walk_packages(home.__path__, f"{package}.") if not m.ispkg)
+
+
+def _within(package: str) -> list[str]:
+    """Names of a package's sub-packages."""
+    home = importlib.import_module(package)
+    return [f"{package}.{m.name}" for m in pkgutil.iter_modules(home.__path__) if m.ispkg]
 
 
 FAILED: list[str] = []

@@ -21,7 +21,7 @@ from ..core.operation import Operation
 from ..core.patch import LabelEdit
 from ..core.progress import Progress, silent
 from ..core.space import Space
-from ..prepare.crop import cropped
+from ..prepare.grid.crop import cropped
 from ..scene.view import View
 from .open_study import OpenStudy
 from .opened import opened_arguments

@@ -11,8 +11,8 @@ from typing import Any
 from PySide6.QtCore import QObject, Signal
 
 from ...core.errors import Trouble
-from ...prepare.box_table import Box, BoxTable, Row, lies_out, read_boxes, table_of
-from ...prepare.picture_match import Matched, files_below, matched
+from ...prepare.sets.box_table import Box, BoxTable, Row, lies_out, read_boxes, table_of
+from ...prepare.sets.picture_match import Matched, files_below, matched
 from ...study.box_corrections import BoxCorrections
 from ..session import Session
 

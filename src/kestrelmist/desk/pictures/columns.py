@@ -8,8 +8,8 @@ from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import QComboBox, QFormLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from ...core.errors import Trouble
-from ...prepare.box_columns import Columns, Layout, as_said, likely
-from ...prepare.box_table import headings
+from ...prepare.sets.box_columns import Columns, Layout, as_said, likely
+from ...prepare.sets.box_table import headings
 from ..bench.rows import soft
 from ..desk_model import Desk
 from ..plain_text import Words

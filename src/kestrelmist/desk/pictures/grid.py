@@ -7,7 +7,7 @@ from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QAbstractItemView, QListView, QStyle, QStyledItemDelegate
 
 from ...core.curve import COLOURS
-from ...prepare.box_table import box_in
+from ...prepare.sets.box_table import box_in
 from ..plain_text import plain_tip
 from ..theme.theme import Theme, figures, words
 from .collection import Collection, Entry

@@ -6,7 +6,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
-from ...prepare.box_table import Box, box_in
+from ...prepare.sets.box_table import Box, box_in
 from ..theme.theme import Theme, figures, words
 from .collection import Collection, Entry
 from .grid import class_colour

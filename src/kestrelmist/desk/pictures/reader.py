@@ -11,8 +11,8 @@ import numpy as np
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QImage
 
-from ...prepare.picture_fit import fit_of, resized, scaled
-from ...prepare.set_reading import read_picture
+from ...prepare.sets.picture_fit import fit_of, resized, scaled
+from ...prepare.sets.set_reading import read_picture
 
 SIDE = 138
 """Pixels of a small picture's longer side."""

@@ -9,8 +9,8 @@ from PySide6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
 
 from ....core.errors import Trouble
 from ....core.heights import is_height_map
-from ....prepare.left_out import heights_counted
-from ....prepare.level import runs_slow
+from ....prepare.heights.left_out import heights_counted
+from ....prepare.heights.level import runs_slow
 from ....scene.histogram import counts_of, peaks_of
 from ...desk_model import Desk
 from ...theme.theme import Theme, figures

@@ -9,7 +9,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QComboBox, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from ....core.errors import Trouble
-from ....prepare.box_columns import Layout
+from ....prepare.sets.box_columns import Layout
 from ...desk_model import Desk
 from ...pictures.columns import ColumnsOfTable
 from ..companion import Fields, companion

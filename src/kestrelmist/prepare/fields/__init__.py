@@ -1,0 +1,1 @@
+"""A field that is off resonance: its map, and the distortion that it makes."""

@@ -1,0 +1,1 @@
+"""Height maps, levelled."""

@@ -1,0 +1,1 @@
+"""What changes the values of an image: arithmetic, noise, uneven brightness, scales."""

@@ -1,0 +1,1 @@
+"""What is done along time: motion, slice times, courses, single volumes."""

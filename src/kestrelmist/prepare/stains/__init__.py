@@ -1,0 +1,1 @@
+"""Colours and channels of sections, and the stains behind them."""
