@@ -34,7 +34,7 @@ def rows() -> list[Row]:
     from kestrelmist.core.progress import Progress
     from kestrelmist.core.space import Space
     from kestrelmist.desk.app import application, open_window
-    from kestrelmist.desk.shelf_cards import ImageCard
+    from kestrelmist.desk.shelf.cards import ImageCard
     from kestrelmist.formats.saving import save_image
     from kestrelmist.study.study import Study
     from kestrelmist.warm import load_drawing

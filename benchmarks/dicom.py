@@ -11,8 +11,8 @@ import SimpleITK as sitk
 
 from kestrelmist.core.space import Space
 from kestrelmist.demo.dicom_files import write_series
-from kestrelmist.formats.dicom_scan import scan_folder
-from kestrelmist.formats.dicom_series import series_image
+from kestrelmist.formats.dicom.scan import scan_folder
+from kestrelmist.formats.dicom.series import series_image
 
 from .row import Row, in_turn
 

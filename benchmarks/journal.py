@@ -24,8 +24,8 @@ def rows() -> list[Row]:
         with Study(folder, create=True) as study:
             space = Space((64, 64, 64), np.eye(4))
             image = Image(np.random.default_rng(1).integers(0, 99, (64, 64, 64)).astype(np.int16), space, "Image", "S")
+            from kestrelmist.study.journal.logbook import Step
             from kestrelmist.study.keeping import keep_image
-            from kestrelmist.study.logbook import Step
 
             key, _ = keep_image(study, image, Step("gather", "Gather"))
             study.run("add-label", label="A")

@@ -14,7 +14,7 @@ from kestrelmist.core.labels import LabelMap
 from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space
 from kestrelmist.desk.light_table.picture import Picture
-from kestrelmist.desk.sight import Parts
+from kestrelmist.desk.models.sight import Parts
 from kestrelmist.scene.drawing import warm
 from kestrelmist.scene.layer import ImageLook, LabelLook
 from kestrelmist.scene.layer_type import Drawn

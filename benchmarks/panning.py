@@ -46,7 +46,7 @@ def rows() -> list[Row]:
 
     from kestrelmist.core.progress import Progress
     from kestrelmist.desk.app import application
-    from kestrelmist.desk.window import Window
+    from kestrelmist.desk.shell.window import Window
     from kestrelmist.scene.drawing import warm
     from kestrelmist.scene.tiles import MEMORY, tiles_of
     from kestrelmist.study.study import Study

@@ -81,9 +81,9 @@ def _scrolling(place: Path) -> Row:
     from PySide6.QtWidgets import QApplication
 
     from kestrelmist.desk.app import application
-    from kestrelmist.desk.pictures.collection import Collection
+    from kestrelmist.desk.models.collection import Collection
+    from kestrelmist.desk.models.session import Session
     from kestrelmist.desk.pictures.page import PicturesPage
-    from kestrelmist.desk.session import Session
     from kestrelmist.prepare.sets.box_table import read_boxes
     from kestrelmist.prepare.sets.picture_match import files_below, matched
     from kestrelmist.study.study import Study

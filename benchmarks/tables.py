@@ -34,8 +34,8 @@ def rows() -> list[Row]:
     from PySide6.QtCore import Qt
     from PySide6.QtWidgets import QApplication
 
-    from kestrelmist.desk.drawer import _table_view
-    from kestrelmist.desk.table_model import TableModel
+    from kestrelmist.desk.drawer.drawer import _table_view
+    from kestrelmist.desk.drawer.table_model import TableModel
     from kestrelmist.formats.table_files import read_parquet, search_texts
 
     app = QApplication.instance() or QApplication([])

@@ -14,8 +14,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from kestrelmist.desk.app import application
+from kestrelmist.desk.shell.window import Window
 from kestrelmist.desk.solid.solid_pane import SolidCanvas
-from kestrelmist.desk.window import Window
 from kestrelmist.study.study import Study
 from tests.making import PlaceCase
 

@@ -12,9 +12,9 @@ from kestrelmist.demo.animal import Animal
 from kestrelmist.demo.functional_run import odour_space
 from kestrelmist.demo.scenes.odour_run import write_odour_run
 from kestrelmist.formats.acquisition import acquisition_facts
-from kestrelmist.formats.dicom_scan import scan_folder
-from kestrelmist.formats.dicom_series import series_image
-from kestrelmist.formats.dicom_times import seconds_of
+from kestrelmist.formats.dicom.scan import scan_folder
+from kestrelmist.formats.dicom.series import series_image
+from kestrelmist.formats.dicom.times import seconds_of
 from kestrelmist.formats.sidecar import facts_of
 from kestrelmist.gather.reorient import reorient
 from tests.dicom_making import stack

@@ -14,9 +14,9 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from kestrelmist.core import person
-from kestrelmist.desk.carrying import carried
 from kestrelmist.desk.command import COMMANDS
-from kestrelmist.desk.plan_table import IMAGE, TAKE
+from kestrelmist.desk.light_table.plan_table import IMAGE, TAKE
+from kestrelmist.desk.widgets.carrying import carried
 from kestrelmist.formats.saving import save_image
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause

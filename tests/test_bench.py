@@ -10,7 +10,7 @@ from kestrelmist.core.operation import all_operations, find_operation
 from kestrelmist.core.quantity import short_size, suited
 from kestrelmist.desk.bench.fields import ByHandField, PathField, ThingField, ThingsField
 from kestrelmist.desk.bench.rows import soft
-from kestrelmist.desk.shelf_cards import two_lines
+from kestrelmist.desk.shelf.cards import two_lines
 from kestrelmist.desk.solid.solid_pane import RESTARTS
 from kestrelmist.desk.theme.theme import Theme
 from kestrelmist.desk.theme.tokens import DUSK

@@ -7,7 +7,7 @@ from PySide6.QtTest import QTest
 from kestrelmist.core.axis import Axis
 from kestrelmist.core.image import Image
 from kestrelmist.core.space import Space
-from kestrelmist.desk.carrying import carried
+from kestrelmist.desk.widgets.carrying import carried
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.formats.saving import save_image
 from kestrelmist.study.study import Study

@@ -17,7 +17,7 @@ from kestrelmist.core.operation import all_operations
 from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import picture_space
 from kestrelmist.desk.app import application
-from kestrelmist.desk.work import Work
+from kestrelmist.desk.models.work import Work
 from kestrelmist.prepare.intensity import denoise as noise
 from tests.desk_case import DeskCase, pause
 from tests.making import straight_space

@@ -54,7 +54,7 @@ class ClaimTest(PlaceCase):
         if target.suffix:
             save_image(target, image)
         else:
-            from kestrelmist.formats.dicom_write import save_dicom
+            from kestrelmist.formats.dicom.write import save_dicom
 
             save_dicom(target, image)
 

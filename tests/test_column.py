@@ -6,10 +6,10 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from kestrelmist.desk.bench.groups.label_list import MOST, TALL
-from kestrelmist.desk.plain_text import Words
-from kestrelmist.desk.shelf_cards import Card
+from kestrelmist.desk.shelf.cards import Card
 from kestrelmist.desk.theme.theme import Theme
 from kestrelmist.desk.theme.tokens import DUSK
+from kestrelmist.desk.widgets.plain_text import Words
 from kestrelmist.formats.nifti_write import write_nifti
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause

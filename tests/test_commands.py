@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QApplication
 
 from kestrelmist.core.image import Image
 from kestrelmist.desk.command import COMMANDS, HANDLINGS, what_does
-from kestrelmist.desk.sheet import told
+from kestrelmist.desk.shell.sheet import told
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause

@@ -8,8 +8,8 @@ from kestrelmist.core.image import Image
 from kestrelmist.demo.overwintering import demo_study, put_in_place, scenes
 from kestrelmist.demo.scans import head_ct_space, head_mr_space
 from kestrelmist.demo.scenes.head import positioning_space
-from kestrelmist.formats.dicom_scan import scan_folder
-from kestrelmist.formats.dicom_series import series_image
+from kestrelmist.formats.dicom.scan import scan_folder
+from kestrelmist.formats.dicom.series import series_image
 from kestrelmist.formats.label_files import read_label_map
 from kestrelmist.formats.nifti import read_nifti
 from kestrelmist.formats.opening import open_image

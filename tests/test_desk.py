@@ -2,6 +2,7 @@ import os
 import subprocess
 import sys
 import time
+from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import QMimeData, QPointF, Qt, QTimer, QUrl
@@ -12,7 +13,7 @@ from PySide6.QtWidgets import QApplication, QPushButton
 from kestrelmist.core.image import Image
 from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space
-from kestrelmist.desk.plan_table import TAKE
+from kestrelmist.desk.light_table.plan_table import TAKE
 from kestrelmist.desk.theme.tokens import DUSK, MIST, contrast
 from kestrelmist.desk.theme.type_size import scale_for
 from kestrelmist.formats.saving import save_image
@@ -322,7 +323,8 @@ class DeskTest(DeskCase):
         self.desk.study.catalogue.close()
         self.desk.study.close = lambda: None
         self.desk.save_view = lambda: None
-        self.window.close()
+        with mock.patch("kestrelmist.desk.shell.as_left.remember"):
+            self.window.close()
         again = self.open(self.place / "study")
         self.assertEqual((again.desk.viewing.stage, again.desk.hand.label.name), ("Outline", "Ball"))
         self.assertEqual(again.path.stages.stage, "Outline")

@@ -8,7 +8,7 @@ import xml.etree.ElementTree as tree
 from pathlib import Path
 
 from kestrelmist import desktop
-from kestrelmist.desk.desk_model import study_folder_of
+from kestrelmist.desk.models.desk_model import study_folder_of
 from tests.command import kestrelmist
 from tests.making import PlaceCase
 from tests.test_operations import ROOT

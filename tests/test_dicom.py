@@ -9,9 +9,9 @@ from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.progress import silent
 from kestrelmist.demo.dicom_files import write_series
-from kestrelmist.formats import dicom_header
-from kestrelmist.formats.dicom_scan import scan_folder
-from kestrelmist.formats.dicom_series import series_image
+from kestrelmist.formats.dicom import header as dicom_header
+from kestrelmist.formats.dicom.scan import scan_folder
+from kestrelmist.formats.dicom.series import series_image
 from kestrelmist.formats.opening import open_image
 from kestrelmist.gather.gather import list_series
 from tests.making import PlaceCase, dicom_folder, opened, tilted_space, two_balls

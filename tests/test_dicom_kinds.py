@@ -19,10 +19,11 @@ from kestrelmist.core.errors import Trouble
 from kestrelmist.demo.functional_run import odour_space
 from kestrelmist.demo.scenes.heart_clip import write_clip
 from kestrelmist.demo.scenes.planar_pair import write_planar_pair
-from kestrelmist.formats.dicom_scan import scan_folder
-from kestrelmist.formats.dicom_series import series_image
+from kestrelmist.formats.dicom.scan import scan_folder
+from kestrelmist.formats.dicom.series import series_image
 from kestrelmist.gather.open_labels import open_labels
 from kestrelmist.gather.plan import plan_folder
+from kestrelmist.scene.showing import low_is_bright
 from tests.dicom_making import CT, SC, enhanced, item, one, segmentation, stack, structures
 from tests.making import PlaceCase, labelled, opened, tilted_space
 
@@ -258,7 +259,7 @@ class ColoursAndPackingsTest(KindsCase):
         )
         image = self.image()
         np.testing.assert_array_equal(image.data[:, :, 0].T, wanted)
-        self.assertTrue(image.inverted)
+        self.assertTrue(low_is_bright(image))
         np.testing.assert_allclose(image.space.spacing[:2], (0.2, 0.1))
         np.testing.assert_allclose(
             image.space.to_world((1, 1, 0)) - image.space.to_world((0, 0, 0)), (0.2, -0.1, 0), atol=1e-9

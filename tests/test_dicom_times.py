@@ -2,9 +2,9 @@
 
 import numpy as np
 
-from kestrelmist.formats.dicom_scan import scan_folder
-from kestrelmist.formats.dicom_series import series_image
-from kestrelmist.formats.dicom_times import day_of, seconds_of
+from kestrelmist.formats.dicom.scan import scan_folder
+from kestrelmist.formats.dicom.series import series_image
+from kestrelmist.formats.dicom.times import day_of, seconds_of
 from kestrelmist.gather.remove_identity import deidentify
 from tests.dicom_making import stack
 from tests.making import PlaceCase, straight_space

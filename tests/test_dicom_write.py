@@ -8,8 +8,8 @@ from kestrelmist.core.axis import Axis
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.space import picture_space
-from kestrelmist.formats.dicom_scan import scan_folder
-from kestrelmist.formats.dicom_series import series_image
+from kestrelmist.formats.dicom.scan import scan_folder
+from kestrelmist.formats.dicom.series import series_image
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.gather.plan import plan_folder

@@ -8,8 +8,8 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMessageBox
 
-from kestrelmist.desk.ending import SIGNALS, Ending
-from kestrelmist.desk.window import Window
+from kestrelmist.desk.shell.ending import SIGNALS, Ending
+from kestrelmist.desk.shell.window import Window
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase
 

@@ -27,7 +27,7 @@ from kestrelmist.core.registry import Registry
 from kestrelmist.core.synonyms import forget_synonyms
 from kestrelmist.core.world import World
 from kestrelmist.demo.scene import SCENES, Station
-from kestrelmist.desk.lines import fixed_lines
+from kestrelmist.desk.shell.lines import fixed_lines
 from kestrelmist.desk.tool import TOOLS
 from kestrelmist.formats.format import FORMATS
 from kestrelmist.formats.mark_geojson import read_geojson, write_geojson

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QApplication
 from kestrelmist.core.finding import Finding, Line, likeness, parts_of, stem
 from kestrelmist.core.operation import OPERATIONS
 from kestrelmist.core.sentence import first_sentence
-from kestrelmist.desk.lines import fixed_lines
+from kestrelmist.desk.shell.lines import fixed_lines
 from tests.command import kestrelmist
 from tests.desk_case import DeskCase
 from tests.making import PlaceCase

@@ -5,7 +5,7 @@ import unittest
 from unittest import mock
 
 from kestrelmist.desk.app import application
-from kestrelmist.desk.following import Following
+from kestrelmist.desk.models.following import Following
 from tests.desk_case import pause
 
 

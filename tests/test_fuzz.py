@@ -19,7 +19,7 @@ from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.progress import silent
 from kestrelmist.core.space import picture_space
-from kestrelmist.formats.dicom_labels import read_dicom_labels
+from kestrelmist.formats.dicom.labels import read_dicom_labels
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.gather.plan import plan_folder

@@ -17,8 +17,8 @@ from kestrelmist.core.image import Image
 from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space
 from kestrelmist.formats import header_reading
-from kestrelmist.formats.dicom_scan import scan_folder
-from kestrelmist.formats.dicom_series import series_image
+from kestrelmist.formats.dicom.scan import scan_folder
+from kestrelmist.formats.dicom.series import series_image
 from kestrelmist.formats.nifti import read_nifti, write_nifti
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.sidecar import KEY, facts_of

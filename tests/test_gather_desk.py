@@ -16,9 +16,9 @@ from kestrelmist.core.operation import find_operation
 from kestrelmist.demo.scenes.heart_clip import write_clip
 from kestrelmist.demo.scenes.planar_pair import write_planar_pair
 from kestrelmist.desk.bench.pages import gather as gather_bench
-from kestrelmist.desk.plan_table import COPY, IMAGE, SUBJECT, TAKE
-from kestrelmist.desk.review import Review
-from kestrelmist.desk.shelf_cards import short_facts
+from kestrelmist.desk.light_table.plan_table import COPY, IMAGE, SUBJECT, TAKE
+from kestrelmist.desk.shelf.cards import short_facts
+from kestrelmist.desk.shell.review import Review
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause
 from tests.dicom_making import segmentation, stack
@@ -326,11 +326,11 @@ class PlanDeskTest(DeskCase):
         self.take_all()
         record = self.desk.study.find("photo")
         card = self.window.shelf.cards[record.id]
-        with mock.patch("kestrelmist.desk.shelf_cards.ask_text", return_value="foto"):
+        with mock.patch("kestrelmist.desk.shelf.cards.ask_text", return_value="foto"):
             card.ask_and_delete()
         self.assertIn("not the name of this image", self.troubles[-1])
         self.assertIn(record.id, self.window.shelf.cards)
-        with mock.patch("kestrelmist.desk.shelf_cards.ask_text", return_value="photo"):
+        with mock.patch("kestrelmist.desk.shelf.cards.ask_text", return_value="photo"):
             card.ask_and_delete()
         self.assertNotIn(record.id, self.window.shelf.cards)
         self.assertFalse((self.place / "study" / "images" / str(record.id)).exists())

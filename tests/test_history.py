@@ -6,10 +6,10 @@ import numpy as np
 
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.labels import LabelMap
-from kestrelmist.study.changes import LabelChange
-from kestrelmist.study.history import Stale
+from kestrelmist.study.journal.changes import LabelChange
+from kestrelmist.study.journal.history import Stale
+from kestrelmist.study.journal.versions import BEFORE, state_of
 from kestrelmist.study.study import Study
-from kestrelmist.study.versions import BEFORE, state_of
 from tests.command import kestrelmist
 from tests.making import PlaceCase, two_balls
 

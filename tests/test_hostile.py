@@ -18,7 +18,7 @@ from kestrelmist.core.errors import Cancelled, Trouble, let_through
 from kestrelmist.core.image import Image
 from kestrelmist.core.progress import silent
 from kestrelmist.core.space import picture_space
-from kestrelmist.formats.dicom_scan import files_below, scan_folder
+from kestrelmist.formats.dicom.scan import files_below, scan_folder
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.gather.plan import plan_folder

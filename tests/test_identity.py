@@ -15,8 +15,8 @@ from kestrelmist.core.image import Image
 from kestrelmist.demo.burned_words import burn
 from kestrelmist.demo.scenes.heart_clip import KEEPER, write_clip
 from kestrelmist.demo.scenes.planar_pair import write_planar_pair
-from kestrelmist.formats.dicom_scan import scan_folder
-from kestrelmist.formats.dicom_series import series_image
+from kestrelmist.formats.dicom.scan import scan_folder
+from kestrelmist.formats.dicom.series import series_image
 from kestrelmist.formats.nifti import read_nifti
 from kestrelmist.formats.opening import open_image
 from kestrelmist.gather.burned_text import text_boxes, text_in

@@ -134,7 +134,7 @@ import resource, sys
 import numpy as np
 from pathlib import Path
 from kestrelmist.study.study import Study
-from kestrelmist.study.versions import state_of
+from kestrelmist.study.journal.versions import state_of
 
 def peak():
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

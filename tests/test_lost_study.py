@@ -7,7 +7,7 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
-from kestrelmist.desk.lost_study import study_at
+from kestrelmist.desk.shell.lost_study import study_at
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause
 

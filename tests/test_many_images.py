@@ -13,10 +13,10 @@ from kestrelmist.core.budget import HANDLES
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.operation import find_operation
 from kestrelmist.core.progress import Progress
-from kestrelmist.desk import session as session_module
 from kestrelmist.desk.bench import fields
-from kestrelmist.desk.findable import MANY
-from kestrelmist.desk.finder import MOST
+from kestrelmist.desk.models import session as session_module
+from kestrelmist.desk.shell.findable import MANY
+from kestrelmist.desk.shell.finder import MOST
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.gather.plan import name_subjects, plan_folder
 from kestrelmist.gather.subject_rule import SubjectRule, name_finder

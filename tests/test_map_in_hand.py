@@ -10,8 +10,8 @@ from kestrelmist.core.errors import Trouble
 from kestrelmist.core.operation import find_operation
 from kestrelmist.core.patch import LabelEdit, patch_from_indices
 from kestrelmist.core.progress import silent
-from kestrelmist.study.history import Stale
 from kestrelmist.study.inputs import pinned, settle
+from kestrelmist.study.journal.history import Stale
 from kestrelmist.study.keeping import keep
 from kestrelmist.study.label_maps import LabelMaps
 from kestrelmist.study.study import Study

@@ -22,7 +22,7 @@ from kestrelmist.formats.mark_geojson import read_geojson, write_geojson
 from kestrelmist.formats.mark_table import read_mark_table, write_mark_table
 from kestrelmist.measure.mark_files import take_marks
 from kestrelmist.measure.mark_rows import add_mark, change_mark, corners_of, delete_marks, points_of
-from kestrelmist.study.history import Stale
+from kestrelmist.study.journal.history import Stale
 from kestrelmist.study.study import Study
 from tests.making import keep_thing, straight_space
 

@@ -17,7 +17,8 @@ SAYS_NOTHING = set(
     " join-transforms invert-transform classes-of take-classes save-classes list-classes add-label change-label"
     " delete-label new-labels renumber pieces versions list-marks save-marks take-marks change-mark delete-marks"
     " style-curve"
-    " choose-labels name-version back-to-version set-class delete-class use-classes use-classes-for-marks".split()
+    " choose-labels name-version back-to-version set-class delete-class use-classes use-classes-for-marks"
+    " new-marks choose-marks".split()
 )
 """Of the stages that change images: what gives names, opens, saves, lists or takes back."""
 YEAR = re.compile(r"\b(?:18|19|20)\d\d\b")

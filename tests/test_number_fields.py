@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QDoubleSpinBox, QLineEdit
 
 from kestrelmist.core.digits import plain
 from kestrelmist.core.operation import STAGES, all_operations, find_operation
-from kestrelmist.desk.number_field import NumberField, number
+from kestrelmist.desk.widgets.number_field import NumberField, number
 from tests.desk_case import DeskCase
 
 TYPED = (1.2345e-7, 12345678.9, 0.00246, 0.00051)

@@ -7,9 +7,9 @@ from PySide6.QtCore import QPoint, QRect, QSize, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QTableView, QWidget
 
-from kestrelmist.desk import on_screen
 from kestrelmist.desk.app import application
-from kestrelmist.desk.on_screen import TITLE_BAR, fit, size_on, within
+from kestrelmist.desk.shell import on_screen
+from kestrelmist.desk.shell.on_screen import TITLE_BAR, fit, size_on, within
 from tests.desk_case import DeskCase
 from tests.making import two_balls
 

@@ -13,7 +13,7 @@ from PySide6.QtTest import QTest
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.operation import find_operation
 from kestrelmist.demo.many_radiographs import shot, write_radiographs
-from kestrelmist.desk.pictures.collection import ALL, NONE, PAGE, UNNAMED
+from kestrelmist.desk.models.collection import ALL, NONE, PAGE, UNNAMED
 from kestrelmist.desk.pictures.grid import ENTRY, class_colour
 from kestrelmist.desk.pictures.one_picture import LARGE
 from kestrelmist.formats.table_files import read_csv

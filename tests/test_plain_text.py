@@ -13,7 +13,7 @@ from kestrelmist.core.labels import LabelMap, LabelTable
 from kestrelmist.core.space import Space
 from kestrelmist.core.table import Column, Table
 from kestrelmist.desk.app import application
-from kestrelmist.desk.plain_text import Elided, ask_text, message_box, plain_tip
+from kestrelmist.desk.widgets.plain_text import Elided, ask_text, message_box, plain_tip
 from kestrelmist.formats.label_files import read_label_map, write_label_map
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.formats.saving import save_thing

@@ -20,7 +20,7 @@ from kestrelmist.core.axis import Axis
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.world import World
-from kestrelmist.formats.dicom_header import read_header
+from kestrelmist.formats.dicom.header import read_header
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.gather.clean_header import Cleaner

@@ -5,8 +5,8 @@ from PySide6.QtTest import QTest
 
 from kestrelmist.core.operation import find_operation
 from kestrelmist.desk.bench.fields import ThingsField
-from kestrelmist.desk.shelf_rows import LOW, Heading
-from kestrelmist.desk.shelf_tree import Stand, Subject, added, stands
+from kestrelmist.desk.shelf.rows import LOW, Heading
+from kestrelmist.desk.shelf.tree import Stand, Subject, added, stands
 from kestrelmist.study.items import Record
 from kestrelmist.study.subjects import subject_of
 from tests.desk_case import DeskCase

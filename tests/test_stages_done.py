@@ -9,8 +9,8 @@ from PySide6.QtTest import QTest
 
 from kestrelmist.core.operation import STAGES, all_operations
 from kestrelmist.desk.theme.theme import Theme
-from kestrelmist.study.logbook import BY_HAND, Step, Thing
-from kestrelmist.study.stages_done import StagesDone
+from kestrelmist.study.journal.logbook import BY_HAND, Step, Thing
+from kestrelmist.study.journal.stages_done import StagesDone
 from tests.desk_case import DeskCase, pause
 
 LEFT = Qt.MouseButton.LeftButton

@@ -2,8 +2,8 @@
 
 import numpy as np
 
-from kestrelmist.formats.dicom_scan import scan_folder
-from kestrelmist.formats.dicom_series import series_image
+from kestrelmist.formats.dicom.scan import scan_folder
+from kestrelmist.formats.dicom.series import series_image
 from tests.dicom_making import one
 from tests.making import PlaceCase, straight_space
 

@@ -10,7 +10,8 @@ import time
 import numpy as np
 
 from kestrelmist.core.errors import Trouble
-from kestrelmist.study import schema, versions
+from kestrelmist.study import schema
+from kestrelmist.study.journal import versions
 from kestrelmist.study.recipe import as_yaml, read_recipe, recipe_of
 from kestrelmist.study.repeating import run_recipe
 from kestrelmist.study.stores.label_maps import LABELS

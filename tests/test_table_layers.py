@@ -6,7 +6,7 @@ from PySide6.QtTest import QTest
 
 from kestrelmist.core.image import Image
 from kestrelmist.core.space import Space
-from kestrelmist.desk.plain_text import Words
+from kestrelmist.desk.widgets.plain_text import Words
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.scene.colours import colour_table
 from kestrelmist.study.study import Study

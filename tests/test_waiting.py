@@ -10,7 +10,7 @@ from unittest import mock
 
 from kestrelmist.core import waiting
 from kestrelmist.core.waiting import Watch, reading
-from kestrelmist.formats import dicom_scan
+from kestrelmist.formats.dicom import scan as dicom_scan
 from tests.desk_case import DeskCase, pause
 from tests.making import PlaceCase, dicom_folder, two_balls
 
@@ -19,7 +19,7 @@ import ctypes, os, signal, sys
 # tests begun in the background ignore Ctrl+C, and so would this
 signal.signal(signal.SIGINT, signal.default_int_handler)
 from kestrelmist.core import waiting
-from kestrelmist.formats import dicom_scan
+from kestrelmist.formats.dicom import scan as dicom_scan
 waiting.SECONDS = 0.5
 class Scandir:  # no signal wakes it, like a read of a drive that is gone
     DirEntry = os.DirEntry

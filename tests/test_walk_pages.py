@@ -10,10 +10,10 @@ from kestrelmist.core.image import Image
 from kestrelmist.core.operation import all_operations
 from kestrelmist.core.table import Column, Table
 from kestrelmist.desk.app import application
-from kestrelmist.desk.desk_model import STAGES
-from kestrelmist.desk.drawer import PAGES
-from kestrelmist.desk.plain_text import Words
-from kestrelmist.desk.review import Review
+from kestrelmist.desk.drawer.drawer import PAGES
+from kestrelmist.desk.models.desk_model import STAGES
+from kestrelmist.desk.shell.review import Review
+from kestrelmist.desk.widgets.plain_text import Words
 from kestrelmist.formats.saving import save_image
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause

@@ -24,8 +24,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kestrelmist.desk.plain_text import Elided
 from kestrelmist.desk.theme.tokens import contrast
+from kestrelmist.desk.widgets.plain_text import Elided
 
 CONTROLS = (QAbstractButton, QLineEdit, QComboBox, QAbstractSpinBox, QAbstractItemView)
 WORDS = (QLabel, QAbstractButton)

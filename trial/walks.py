@@ -28,8 +28,8 @@ class Walk:
         from unittest import mock
 
         from kestrelmist.desk.app import application
+        from kestrelmist.desk.shell.window import Window
         from kestrelmist.desk.solid.solid_pane import SolidCanvas
-        from kestrelmist.desk.window import Window
 
         self.rng, self.place = rng, place
         application()

@@ -379,7 +379,7 @@ def _install(take_away: bool, command: str) -> None:
 def _find(words: tuple[str, ...]) -> None:
     """Find tools and settings by the words of the trade, as the Finder of the window does."""
     from .core.finding import Finding
-    from .desk.lines import fixed_lines
+    from .desk.shell.lines import fixed_lines
 
     lines = Finding([(line, line) for line, _ in fixed_lines()]).found(" ".join(words))
     if not lines:

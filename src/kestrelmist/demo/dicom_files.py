@@ -9,7 +9,7 @@ from pydicom.dataset import FileDataset, FileMetaDataset
 from pydicom.uid import CTImageStorage, ExplicitVRLittleEndian, generate_uid
 
 from ..core.space import Space
-from ..formats.dicom_header import FROM_DICOM_AXES
+from ..formats.dicom.header import FROM_DICOM_AXES
 
 
 def dataset_for(

@@ -15,14 +15,14 @@ from ..core import kernel
 from ..core.errors import Cancelled, Trouble
 from ..core.home import home
 from ..core.person import opened, recent_studies
-from .desk_model import CATALOGUE, study_folder_of
-from .display import require_display
-from .ending import Ending
-from .lost_study import study_at
-from .on_screen import fit
+from .models.desk_model import CATALOGUE, study_folder_of
+from .shell.display import require_display
+from .shell.ending import Ending
+from .shell.lost_study import study_at
+from .shell.on_screen import fit
+from .shell.window import Window
 from .theme.theme import apply_theme, dressed_afterwards
 from .theme.type_size import suit_type_size
-from .window import Window
 
 WINDOWS: list[Window] = []
 """Open windows; Qt does not keep Python's side of them alive."""

@@ -12,12 +12,12 @@ from PySide6.QtCore import Qt
 from ..core.registry import Registry
 from ..scene.primitives import Primitive
 from ..scene.view import View
-from .drawn_marks import DrawnMarks
-from .hand import Hand
-from .layers import Layers
-from .sections import Sections
-from .session import Session
-from .viewing import Viewing
+from .models.drawn_marks import DrawnMarks
+from .models.hand import Hand
+from .models.layers import Layers
+from .models.sections import Sections
+from .models.session import Session
+from .models.viewing import Viewing
 
 
 class OpenDesk(Protocol):

@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from .dicom_frames import private_block_reader
-from .dicom_times import Clock
+from .dicom.frames import private_block_reader
+from .dicom.times import Clock
 from .series import Series, component_of
 from .sidecar import facts_of
 
@@ -199,7 +199,7 @@ def diffusion(series: Series, space: Space) -> dict:
 
     The first component changes its sign where i, j and k are right-handed in the world, as those files have it.
     """
-    from .dicom_header import FROM_DICOM_AXES
+    from .dicom.header import FROM_DICOM_AXES
 
     firsts = [next((s for s in volume if s is not None), None) for volume in series.grid]
     own = [s for s in firsts if s is not None and "DiffusionBValue" in s.header]
@@ -233,7 +233,7 @@ def elements_of(image: Image) -> dict[str, str | float]:
 def gradient_elements(image: Image) -> list[dict[str, float | list[float]]]:
     """b-value and direction of each volume in DICOM's coordinates, empty when they are not known: `diffusion` the
     other way round."""
-    from .dicom_header import FROM_DICOM_AXES
+    from .dicom.header import FROM_DICOM_AXES
 
     facts, axis = facts_of(image), image.axes[0] if image.axes else None
     strengths, vectors = facts.get("bValues"), facts.get("bVectors")

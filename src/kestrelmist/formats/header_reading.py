@@ -16,7 +16,7 @@ from pathlib import Path
 
 from ..core.progress import Progress
 from ..core.waiting import reading
-from .dicom_header import Slice, read_header
+from .dicom.header import Slice, read_header
 
 MANY = 1500
 """Files from which a second process is worth its start."""

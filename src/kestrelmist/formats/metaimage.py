@@ -13,7 +13,7 @@ from ..core.image import Image, Origin
 from ..core.progress import Progress, silent
 from ..core.space import Space
 from .detached import millimetres_of, text_values, values_beside
-from .dicom_header import FROM_DICOM_AXES
+from .dicom.header import FROM_DICOM_AXES
 from .exact_planes import exact_planes, number_type
 from .format import Format, image_name, register
 from .layout import Layout

@@ -8,9 +8,9 @@ from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.progress import Progress, silent
 from ..core.regular import require_regular
-from .dicom_header import starts_as_dicom
-from .dicom_scan import scan_files, scan_folder
-from .dicom_series import matches_mark, series_image
+from .dicom.header import starts_as_dicom
+from .dicom.scan import scan_files, scan_folder
+from .dicom.series import matches_mark, series_image
 from .format import FORMATS, format_of, words_for
 from .unknown import refuse_unknown
 

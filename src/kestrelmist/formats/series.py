@@ -9,7 +9,7 @@ import numpy as np
 
 from ..core.axis import Axis
 from ..core.caveat import MIXED, SLICES_SIDEWAYS, Caveat, has_caveat
-from .dicom_header import Slice
+from .dicom.header import Slice
 
 
 def component_of(s: Slice) -> str:

@@ -9,7 +9,7 @@ from collections import Counter
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-from ..formats.dicom_times import DAY, day_of, moment_of
+from ..formats.dicom.times import DAY, day_of, moment_of
 from .checked_values import BINARY, are_numbers, checked_code, is_safe_private, is_table, sound_values
 from .identity_profile import (
     BYTES,

@@ -11,7 +11,7 @@ import numpy as np
 
 from ..core.errors import Trouble, let_through
 from ..core.values import holds
-from ..formats.dicom_header import Slice
+from ..formats.dicom.header import Slice
 
 
 @dataclass(frozen=True)

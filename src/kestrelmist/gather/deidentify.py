@@ -14,9 +14,9 @@ from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
 from ..core.table import Column, Table
 from ..core.waiting import reading
-from ..formats.dicom_header import read_header
-from ..formats.dicom_scan import scan_files
-from ..formats.dicom_series import series_image
+from ..formats.dicom.header import read_header
+from ..formats.dicom.scan import scan_files
+from ..formats.dicom.series import series_image
 from ..formats.format import format_of
 from ..formats.guarded import no_memory
 from ..formats.series import Series

@@ -14,8 +14,8 @@ from ..core.operation import operation
 from ..core.parameter import FilePath
 from ..core.patch import LabelEdit, whole_difference
 from ..core.progress import Progress, silent
-from ..formats.dicom_header import starts_as_dicom
-from ..formats.dicom_labels import read_dicom_labels
+from ..formats.dicom.header import starts_as_dicom
+from ..formats.dicom.labels import read_dicom_labels
 from ..formats.label_files import read_label_map, table_path
 
 

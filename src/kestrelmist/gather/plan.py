@@ -16,9 +16,9 @@ from ..core.progress import Progress, silent
 from ..core.regular import require_regular
 from ..core.waiting import reading
 from ..formats.bids_names import FACT, parsed, participant_of
-from ..formats.dicom_frames import listed_in_directory
-from ..formats.dicom_scan import files_below, scan_files
-from ..formats.dicom_series import require_sound, series_image, thumbnail_values
+from ..formats.dicom.frames import listed_in_directory
+from ..formats.dicom.scan import files_below, scan_files
+from ..formats.dicom.series import require_sound, series_image, thumbnail_values
 from ..formats.format import format_of, image_name, words_for
 from ..formats.sequence import read_sequence, sequences
 from ..formats.series import Series

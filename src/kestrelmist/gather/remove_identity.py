@@ -19,9 +19,9 @@ from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
 from ..core.table import Table
 from ..core.values import packed_grey
-from ..formats.dicom_header import read_header
-from ..formats.dicom_scan import files_below, scan_files
-from ..formats.dicom_series import matches_mark, series_image
+from ..formats.dicom.header import read_header
+from ..formats.dicom.scan import files_below, scan_files
+from ..formats.dicom.series import matches_mark, series_image
 from ..formats.sidecar import facts_of
 from .bare_image import bare_facts
 from .clean_header import Cleaner

@@ -8,7 +8,8 @@ import weakref
 import numpy as np
 
 from ..core.image import Image
-from ..core.quantity import readable
+from ..core.quantity import pretty_unit, readable
+from ..core.space import Space
 from ..core.values import colour_channels, outer_values
 
 BOTH_SIDES = "Both sides of zero"
@@ -87,3 +88,9 @@ def for_showing(image: Image, most: int, in_parts: int | None = None) -> Image:
         one = image.levels[-1] if image.levels else image
     one.finer = None if one is image else image
     return one
+
+
+def shown_unit(space: Space) -> tuple[str, int]:
+    """The unit in which positions on a grid are shown and typed, and how many of it a unit of the world has."""
+    fine = space.unit == "mm" and min(space.spacing) < 0.02
+    return ("µm", 1000) if fine else (pretty_unit(space.unit), 1)

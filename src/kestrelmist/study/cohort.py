@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from ..core.errors import Cancelled, Trouble
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
-from .history import Stale
+from .journal.history import Stale
 from .recipe import Recipe
 from .repeating import RecipeRun
 from .store import clear_sides

@@ -10,7 +10,7 @@ from pathlib import Path
 from ..core.errors import Cancelled, DiskFull, Trouble
 from ..core.operation import find_operation
 from ..core.progress import Progress, silent
-from ..formats.dicom_labels import referenced_series
+from ..formats.dicom.labels import referenced_series
 from ..gather.gather import place_in
 from ..gather.plan import PlanLine
 from ..gather.subject_rule import SubjectRule

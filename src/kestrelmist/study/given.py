@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from .items import Record
-from .logbook import NONE_ON, Thing
+from .journal.logbook import NONE_ON, Thing
 
 
 @dataclass(frozen=True)

@@ -16,7 +16,7 @@ from ..core.reference import Reference
 from ..core.world import World
 from .given import Given
 from .items import Record
-from .logbook import Thing
+from .journal.logbook import Thing
 from .new_names import with_names
 from .open_study import OpenStudy
 from .referring import ANY, Meant, file_meant, meant

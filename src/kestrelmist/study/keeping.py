@@ -16,12 +16,12 @@ from ..core.operation import Result
 from ..core.placement import Placement
 from ..core.progress import Progress, silent
 from ..core.table import Table
-from .changes import Change, ItemChange
 from .given import Given
-from .history import Stale
 from .inputs import settle
 from .items import Record
-from .logbook import Step, Thing, Things
+from .journal.changes import Change, ItemChange
+from .journal.history import Stale
+from .journal.logbook import Step, Thing, Things
 from .open_study import OpenStudy
 from .store import Prepared, store_for
 from .task import Made, Task, compute

@@ -12,10 +12,10 @@ from ..core.budget import BUDGET
 from ..core.errors import Trouble
 from ..core.labels import LabelMap
 from ..core.patch import LabelEdit
-from .changes import Change, LabelChange
 from .in_hand import InHand
 from .items import Record
-from .logbook import Step
+from .journal.changes import Change, LabelChange
+from .journal.logbook import Step
 from .open_study import OpenStudy
 from .stores.label_maps import FILE_EVERY, LABELS, NO_MAP
 

@@ -9,10 +9,10 @@ from collections.abc import Callable
 from ..core.errors import Trouble
 from ..core.geometry.marks import MarkEdit, Marks
 from ..core.space import Space
-from .changes import Change
 from .in_hand import InHand
 from .items import Record
-from .logbook import Step
+from .journal.changes import Change
+from .journal.logbook import Step
 from .open_study import OpenStudy
 from .stores.marks import FILE_EVERY, MARKS, MarkChange, blank_marks
 

@@ -15,7 +15,7 @@ from ..core.reference import Reference
 from ..core.world import World
 from .catalogue import Catalogue
 from .items import ImageRecord, Items, Record
-from .logbook import Logbook, Step, Thing
+from .journal.logbook import Logbook, Step, Thing
 
 
 class Journal(Protocol):

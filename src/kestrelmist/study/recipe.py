@@ -17,7 +17,7 @@ from ..core.kind import is_edited, owner_kind
 from ..core.operation import OPERATIONS, find_operation
 from ..core.reference import Reference, quoted
 from ..core.safe_write import written_whole
-from .logbook import BY_HAND, Step, Thing
+from .journal.logbook import BY_HAND, Step, Thing
 from .slot_pattern import pattern_of
 
 FORM = 2

@@ -13,11 +13,11 @@ from ..core.errors import Trouble
 from ..core.kind import is_edited
 from ..core.progress import Progress, silent
 from .given import Given, still_to_be_made
-from .history import Stale
 from .inputs import settle
 from .items import Record
+from .journal.history import Stale
+from .journal.logbook import Step, Thing
 from .keeping import keep_and_tell
-from .logbook import Step, Thing
 from .recipe import Recipe, RecipeStep, Slot, pointer_of
 from .referring import meant
 from .slot_pattern import fitting, shown

@@ -12,7 +12,7 @@ from typing import Any
 from ..core.errors import DiskFull
 from ..core.space import Space
 from .catalogue_trouble import NOT_UNDERSTOOD, trouble_of
-from .changes import unpacked
+from .journal.changes import unpacked
 from .schema import CURRENT, STEPS, bring_up_to_date, run_script, version_of
 
 TABLES = ("subject", "session", "item", "step", "change", "version", "view")

@@ -26,9 +26,9 @@ from ..core.registry import Registry
 from ..core.safe_write import write_trouble
 from ..core.space import Space
 from ..formats.format import format_of, words_for
-from .changes import Change
 from .given import Given
 from .items import Record
+from .journal.changes import Change
 from .open_study import OpenStudy
 
 SIDE = ".side-"

@@ -21,11 +21,11 @@ from ..core.world import World
 from ..scene.showing import hand_on_range
 from .catalogue import Catalogue
 from .catalogue_trouble import Gone
-from .changes import Change, ItemChange
-from .history import History
 from .items import ImageRecord, Items, Record
+from .journal.changes import Change, ItemChange
+from .journal.history import History
+from .journal.logbook import Logbook, Step, Thing
 from .label_maps import LabelMaps
-from .logbook import Logbook, Step, Thing
 from .mark_sets import MarkSets
 from .referring import meant
 from .shelf_copy import write_shelf_copy

@@ -9,9 +9,9 @@ from dataclasses import replace
 from ..core.errors import Trouble
 from ..core.subject import Subject, Visit, date_of
 from ..formats.bids_names import FACT, parsed, parsed_rest
-from .changes import Change, ItemChange
 from .items import ImageRecord, Record
-from .logbook import Step
+from .journal.changes import Change, ItemChange
+from .journal.logbook import Step
 from .open_study import OpenStudy
 from .stores.subjects import SUBJECTS
 

@@ -6,8 +6,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from ...core.operation import Operation
-from ..desk_model import Desk
-from ..plan_table import PlanPage
+from ..light_table.plan_table import PlanPage
+from ..models.desk_model import Desk
 from .checks import ChecksList
 from .here import HerePanel
 from .look import LookPanel

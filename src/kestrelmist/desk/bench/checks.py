@@ -8,9 +8,9 @@ from PySide6.QtWidgets import QGridLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...checks.notice import Mend, Notice, Subject, run_checks
 from ...core.operation import find_operation
-from ..desk_model import Desk
-from ..plain_text import Words
+from ..models.desk_model import Desk
 from ..theme.theme import Theme
+from ..widgets.plain_text import Words
 from .rows import section
 
 MARKS = {"look": "amber", "wrong": "red", "fine": "moss"}

@@ -8,7 +8,7 @@ from typing import Protocol, runtime_checkable
 from PySide6.QtWidgets import QWidget
 
 from ...core.registry import Registry
-from ..desk_model import Desk
+from ..models.desk_model import Desk
 
 
 class Fields(Protocol):

@@ -27,9 +27,9 @@ from ...study.inputs import suiting
 from ...study.items import ImageRecord, Record
 from ...study.referring import ANY
 from ...study.study import Study
-from ..desk_model import Desk
-from ..plain_text import plain_tip
-from ..viewing import Viewing
+from ..models.desk_model import Desk
+from ..models.viewing import Viewing
+from ..widgets.plain_text import plain_tip
 
 
 class _WithButton(QWidget):

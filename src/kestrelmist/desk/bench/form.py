@@ -12,8 +12,8 @@ from ...core.errors import Trouble
 from ...core.name_pattern import has_places, with_place
 from ...core.operation import Operation, find_operation
 from ...core.parameter import Parameter
-from ..desk_model import Desk
-from ..plain_text import Words, plain_tip
+from ..models.desk_model import Desk
+from ..widgets.plain_text import Words, plain_tip
 from . import form_memory
 from .companion import COMPANIONS, Ready
 from .fields import FramedField, ThingsField

@@ -14,8 +14,8 @@ from ...core.parameter import Parameter
 from ...core.quantity import pretty_unit
 from ...scene.showing import display_range
 from ...study.inputs import likely
-from ..desk_model import Desk
-from ..number_field import number
+from ..models.desk_model import Desk
+from ..widgets.number_field import number
 from .fields import FramedField, NamesBox, PathField, PlaceField, PointsField, ThingField, ThingsField
 from .found_field import FoundField
 

@@ -7,8 +7,8 @@ from collections.abc import Callable
 from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from ...core.operation import Operation, find_operation
-from ..desk_model import Desk
-from ..plain_text import Elided, Words, plain_tip
+from ..models.desk_model import Desk
+from ..widgets.plain_text import Elided, Words, plain_tip
 from .form_rows import Rows
 from .rows import soft
 

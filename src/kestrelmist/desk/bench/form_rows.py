@@ -14,7 +14,7 @@ from PySide6.QtWidgets import (
 )
 
 from ...core.parameter import Parameter
-from ..plain_text import Words, plain_tip
+from ..widgets.plain_text import Words, plain_tip
 from .rows import soft
 
 HELP = "help"

@@ -11,11 +11,11 @@ from PySide6.QtWidgets import QGridLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...core.heading import Heading, arranged, sorts_of
 from ...core.operation import Operation, operations_of
-from ..plain_text import plain_tip
 from ..theme.theme import Theme, icon
+from ..widgets.plain_text import plain_tip
 
 if TYPE_CHECKING:
-    from ..desk_model import Desk
+    from ..models.desk_model import Desk
 
 HALF = 124
 """Pixels of a title that has a row of the Bench to itself when it is longer."""

@@ -18,11 +18,10 @@ from ...core.cells import harmless
 from ...core.digits import signed
 from ...core.labels import LabelMap
 from ...scene.pieces import decimals
-from ...scene.showing import value_text
-from ..desk_model import Desk
-from ..plain_text import Words, plain_tip
-from ..readout import shown_unit
+from ...scene.showing import shown_unit, value_text
+from ..models.desk_model import Desk
 from ..theme.theme import figures
+from ..widgets.plain_text import Words, plain_tip
 from .rows import section
 
 TALLEST = 160

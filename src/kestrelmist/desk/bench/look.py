@@ -10,9 +10,9 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 from ...core.image import Image
 from ...scene.first_look import first_look, over_look
 from ...scene.showing import display_range
-from ..desk_model import Desk
-from ..number_field import number
-from ..readout import GoTo
+from ..models.desk_model import Desk
+from ..widgets.number_field import number
+from .go_to import GoTo
 from .look_channels import ChannelsPanel
 from .look_colours import ColoursPanel, map_box
 from .look_crosshair import CrosshairPanel

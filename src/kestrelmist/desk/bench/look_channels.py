@@ -8,10 +8,10 @@ from PySide6.QtWidgets import QCheckBox, QColorDialog, QGridLayout, QToolButton,
 from ...core.image import Image
 from ...scene.layer import Channel
 from ...scene.showing import for_showing, own_range
-from ..desk_model import Desk
-from ..number_field import NumberField, number
-from ..plain_text import plain_tip
-from ..viewing import MOST_SHOWN
+from ..models.desk_model import Desk
+from ..models.viewing import MOST_SHOWN
+from ..widgets.number_field import NumberField, number
+from ..widgets.plain_text import plain_tip
 from .rows import quietly
 
 LIGHTS = ("#F0B263", "#4FB3D9", "#E0679A", "#7CC36A", "#B79CE8", "#E8E2D0", "#D9534A", "#3F6FD8")

@@ -11,8 +11,8 @@ from ...scene.colours import MAPS, colour_table
 from ...scene.layer import ImageLook
 from ...scene.showing import display_range
 from ...scene.side_light import steepness
-from ..desk_model import Desk
-from ..number_field import NumberField, number
+from ..models.desk_model import Desk
+from ..widgets.number_field import NumberField, number
 from .rows import quietly, row
 
 SAME = "The same colours"

@@ -5,9 +5,9 @@ from __future__ import annotations
 from PySide6.QtGui import QColor, QIcon, QPixmap
 from PySide6.QtWidgets import QColorDialog, QDoubleSpinBox, QHBoxLayout, QToolButton, QWidget
 
-from ..desk_model import Desk
-from ..plain_text import plain_tip
+from ..models.desk_model import Desk
 from ..theme.theme import figures
+from ..widgets.plain_text import plain_tip
 from .rows import quietly, row
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QSlider, QSpinBox, QVBoxLayout, QWidget
 
-from ..desk_model import Desk
+from ..models.desk_model import Desk
 from ..theme.theme import figures
 from .rows import quietly, row
 

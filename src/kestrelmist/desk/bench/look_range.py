@@ -10,7 +10,7 @@ from ...core.image import Image
 from ...scene.histogram import SAMPLE, counts_of
 from ...scene.ready_looks import range_of_share, ready_looks, share_named
 from ...scene.sampling import sample_values
-from ..desk_model import Desk
+from ..models.desk_model import Desk
 from .histogram import Histogram
 
 

@@ -16,8 +16,8 @@ from .headings import Headings
 from .rows import OnePage, page, soft, title
 
 if TYPE_CHECKING:
-    from ..desk_model import Desk
-    from ..plan_table import PlanPage
+    from ..light_table.plan_table import PlanPage
+    from ..models.desk_model import Desk
 
 
 @dataclass(frozen=True)

@@ -5,9 +5,9 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QSlider, QWidget
 
-from ..desk_model import Desk
-from ..plain_text import Words
+from ..models.desk_model import Desk
 from ..theme.theme import figures
+from ..widgets.plain_text import Words
 
 
 class PlacesPanel(QWidget):

@@ -6,9 +6,9 @@ from typing import Any
 
 from PySide6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
 
-from ..desk_model import Desk
-from ..plain_text import plain_tip
-from ..previewing import Previewed
+from ..models.desk_model import Desk
+from ..models.previewing import Previewed
+from ..widgets.plain_text import plain_tip
 from .rows import soft
 
 

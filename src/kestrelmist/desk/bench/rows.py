@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from ..plain_text import Words
+from ..widgets.plain_text import Words
 
 
 def title(text: str) -> Words:

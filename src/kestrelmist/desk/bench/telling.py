@@ -12,7 +12,7 @@ from ...core.left_out import Found
 from ...core.operation import Operation
 from ...study.inputs import settle
 from ...study.used import found_for
-from ..desk_model import Desk
+from ..models.desk_model import Desk
 from .found_field import FoundField
 
 SOON, AGAIN = 30, 250

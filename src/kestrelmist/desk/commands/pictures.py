@@ -5,7 +5,7 @@ from __future__ import annotations
 from ..command import command
 
 
-@command("copy-picture", "Copy the lead picture", "Window", "Ctrl+Shift+C", more="clipboard screenshot paste", order=14)
+@command("copy-picture", "Copy the lead picture", "Window", "Ctrl+Shift+C", more="clipboard paste", order=14)
 def copy_picture(window) -> None:
     window.copy_picture()
 

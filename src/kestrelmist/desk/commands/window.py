@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..command import command
-from ..desk_model import STAGES
+from ..models.desk_model import STAGES
 
 
 @command("finder", "Find a tool, an image or a setting", "Window", "Ctrl+K", order=1)

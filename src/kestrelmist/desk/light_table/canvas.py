@@ -12,8 +12,8 @@ from ...scene.compare import Comparison
 from ...scene.drawing import draw
 from ...scene.primitives import Primitive, paint
 from ...scene.view import Plane, View, fitted, is_tilted, plane_axes, through
-from ..desk_model import Desk
-from ..sight import Sight
+from ..models.desk_model import Desk
+from ..models.sight import Sight
 from ..theme.theme import Theme, words
 from ..tool import tool_named
 from ..tools.framing import framed_corners

@@ -9,11 +9,11 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QInputDevice, QKeySequence
 
 from ...scene.view import Plane
-from ..carrying import key_of
 from ..command import COMMANDS, Command, what_does
-from ..desk_model import Desk
-from ..sight import Sight
+from ..models.desk_model import Desk
+from ..models.sight import Sight
 from ..tool import ToolEvent, tool_named
+from ..widgets.carrying import key_of
 from .canvas import Canvas
 from .navigating import Navigating
 

@@ -6,8 +6,8 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from ...scene.view import AXIAL, CORONAL, PLANES, SAGITTAL, View
-from ..desk_model import Desk
-from ..sight import Sight
+from ..models.desk_model import Desk
+from ..models.sight import Sight
 from ..solid.solid_pane import SolidPane
 from .slice_pane import SlicePane
 from .times import TimesPane

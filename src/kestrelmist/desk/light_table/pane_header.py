@@ -6,8 +6,8 @@ from PySide6.QtCore import QPointF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QToolButton, QWidget
 
-from ..plain_text import Words, plain_tip
 from ..theme.theme import Theme, icon, icon_pixmap
+from ..widgets.plain_text import Words, plain_tip
 
 FACES = {"Coronal": "front", "Axial": "top", "Sagittal": "side", "Solid": None}
 

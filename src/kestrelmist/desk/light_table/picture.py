@@ -12,7 +12,7 @@ from ...scene.tiles import tiles_of
 from ...scene.view import View
 
 if TYPE_CHECKING:
-    from ..sight import Parts
+    from ..models.sight import Parts
 
 
 class Picture:

@@ -9,8 +9,8 @@ from ...core.digits import signed
 from ...core.quantity import pretty_unit
 from ...scene.pieces import decimals
 from ...scene.view import Plane
-from ..desk_model import Desk
-from ..sight import Sight
+from ..models.desk_model import Desk
+from ..models.sight import Sight
 from .hands import WorkingCanvas
 from .pane_header import PaneHeader
 

@@ -17,11 +17,11 @@ from PySide6.QtWidgets import (
 
 from ...scene.compare import WAYS
 from ...scene.layer import LINKED
-from ..desk_model import Desk
-from ..film import RATES
-from ..number_field import number
-from ..plain_text import Words, plain_tip
+from ..models.desk_model import Desk
+from ..models.film import RATES
 from ..theme.theme import Theme, figures, icon
+from ..widgets.number_field import number
+from ..widgets.plain_text import Words, plain_tip
 from .light_table import LightTable
 
 WORDS = {"over": "Over", "fade": "Fade", "swipe": "Swipe", "squares": "Squares", "edges": "Edges"}

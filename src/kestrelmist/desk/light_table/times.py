@@ -13,7 +13,7 @@ from ...scene.drawing import draw
 from ...scene.layer_type import Drawn
 from ...scene.showing import for_showing
 from ...scene.view import PLANES, fitted, through
-from ..desk_model import Desk
+from ..models.desk_model import Desk
 from ..theme.theme import Theme, figures, words
 from .pane_header import PaneHeader
 

@@ -11,8 +11,8 @@ from ...core.errors import Trouble
 from ...prepare.sets.box_columns import Columns, Layout, as_said, likely
 from ...prepare.sets.box_table import headings
 from ..bench.rows import soft
-from ..desk_model import Desk
-from ..plain_text import Words
+from ..models.desk_model import Desk
+from ..widgets.plain_text import Words
 
 ASKED = {
     "picture": "Picture",

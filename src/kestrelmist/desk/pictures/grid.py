@@ -8,9 +8,9 @@ from PySide6.QtWidgets import QAbstractItemView, QListView, QStyle, QStyledItemD
 
 from ...core.curve import COLOURS
 from ...prepare.sets.box_table import box_in
-from ..plain_text import plain_tip
+from ..models.collection import Collection, Entry
 from ..theme.theme import Theme, figures, words
-from .collection import Collection, Entry
+from ..widgets.plain_text import plain_tip
 from .reader import SIDE, PictureReader
 
 CELL = QSize(SIDE + 14, SIDE + 40)

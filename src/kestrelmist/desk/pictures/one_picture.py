@@ -7,8 +7,8 @@ from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
 from ...prepare.sets.box_table import Box, box_in
+from ..models.collection import Collection, Entry
 from ..theme.theme import Theme, figures, words
-from .collection import Collection, Entry
 from .grid import class_colour
 from .reader import PictureReader
 

@@ -17,9 +17,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..plain_text import Words, plain_tip
+from ..models.collection import ALL, NONE, PROBLEMS, UNNAMED, Collection
 from ..theme.theme import icon
-from .collection import ALL, NONE, PROBLEMS, UNNAMED, Collection
+from ..widgets.plain_text import Words, plain_tip
 from .grid import Grid
 from .one_picture import OnePicture
 from .reader import PictureReader

@@ -25,8 +25,8 @@ from ...scene.solid import (
     made,
     message,
 )
-from ..desk_model import Desk
 from ..light_table.pane_header import PaneHeader
+from ..models.desk_model import Desk
 from ..theme.theme import Theme, words
 
 if TYPE_CHECKING:

@@ -8,8 +8,8 @@ from PySide6.QtCore import Qt
 
 from ...core.space import Space
 from ...scene.view import View
-from ..desk_model import Desk
-from ..hand import FramedBox
+from ..models.desk_model import Desk
+from ..models.hand import FramedBox
 from ..tool import Gesture, Tool, ToolEvent, register
 
 NEAR = 7.0

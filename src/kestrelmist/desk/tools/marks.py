@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt
 from ...core.errors import Trouble
 from ...core.geometry.mark import Mark
 from ...core.geometry.shape import SHAPES, Shape, shape_named
-from ..drawn_marks import called
+from ..models.drawn_marks import called
 from ..theme.theme import icon_or
 from ..tool import Gesture, Tool, ToolEvent, register
 

@@ -10,8 +10,8 @@ from ...outline.brush import Brush, Stroke
 from ...scene.pieces import brush
 from ...scene.primitives import Primitive
 from ...scene.view import View
-from ...study.logbook import BY_HAND, Step, Thing
-from ..desk_model import Desk
+from ...study.journal.logbook import BY_HAND, Step, Thing
+from ..models.desk_model import Desk
 from ..tool import Gesture, Tool, ToolEvent, register, tool_named
 
 

@@ -11,7 +11,7 @@ from ...core.errors import Trouble
 from ...core.geometry.hits import hit_of
 from ...core.geometry.mark import Mark
 from ...core.geometry.shape import shape_named
-from ..sections import SECTION
+from ..models.sections import SECTION
 from ..tool import Gesture, Tool, ToolEvent, register
 from .marks import Drawing, Moving
 

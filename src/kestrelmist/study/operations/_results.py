@@ -7,9 +7,9 @@ from dataclasses import replace
 
 from ...core.progress import silent
 from ...core.table import Table
-from ..changes import Change
 from ..items import Record
-from ..logbook import Step, Thing
+from ..journal.changes import Change
+from ..journal.logbook import Step, Thing
 from ..store import store_for
 from ..study import Study
 

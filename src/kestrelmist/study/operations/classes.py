@@ -16,10 +16,10 @@ from ...core.table import Column, Table
 from ...formats.class_files import class_rows
 from ...formats.format import format_of
 from ...formats.saving import save_thing
-from ..changes import Change, ItemChange
 from ..items import Record
+from ..journal.changes import Change, ItemChange
+from ..journal.logbook import Step
 from ..kinds import AnyMarks
-from ..logbook import Step
 from ..store import store_for
 from ..study import Study
 

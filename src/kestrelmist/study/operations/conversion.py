@@ -15,7 +15,7 @@ from ...formats.bids_names import FACT
 from ...gather.bids import Source, convert_images
 from .. import kinds  # noqa: F401  (makes the kinds known)
 from ..items import ImageRecord
-from ..logbook import Step
+from ..journal.logbook import Step
 from ..study import Study
 from ..subjects import VISIT, subject_of, visit_of
 from ._results import keep_table

@@ -8,9 +8,9 @@ from ...core.curve import Dashes, require_style
 from ...core.errors import Trouble
 from ...core.left_out import LeftOut
 from ...core.operation import operation
-from ..changes import ItemChange
+from ..journal.changes import ItemChange
+from ..journal.logbook import Step
 from ..kinds import AnyCurve
-from ..logbook import Step
 from ..study import Study
 
 

@@ -6,7 +6,7 @@ from ...core.operation import operation
 from ...core.progress import Progress, silent
 from ...core.table import Table
 from ...outline.compare import compare_labels
-from .. import versions
+from ..journal import versions
 from ..kinds import AnyLabels
 from ..study import Study
 

@@ -11,7 +11,7 @@ from ...core.parameter import NewPath
 from ...core.safe_write import written_whole
 from ...core.sources import cited
 from ...core.table import Column, Table
-from ..logbook import Step
+from ..journal.logbook import Step
 from ..study import Study
 from ..used import shown
 

@@ -12,7 +12,7 @@ from ...core.progress import Progress, silent
 from ...core.table import Column, Table
 from .. import kinds  # noqa: F401  (makes the kinds known)
 from ..cohort import run_cohort
-from ..logbook import Step
+from ..journal.logbook import Step
 from ..recipe import read_recipe, recipe_of, write_recipe
 from ..repeating import run_recipe
 from ..study import Study

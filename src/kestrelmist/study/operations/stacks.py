@@ -8,10 +8,10 @@ from ...core.operation import operation
 from ...scene.compare import Comparison
 from ...scene.laid import as_text
 from ...scene.layer import LabelLook, Layer, Stack, restored
-from ..changes import ItemChange
 from ..items import Record
+from ..journal.changes import ItemChange
+from ..journal.logbook import Step
 from ..kinds import AnyImage
-from ..logbook import Step
 from ..study import Study
 
 

@@ -13,10 +13,10 @@ from ...core.table import Column, Table
 from ...formats.bids_names import FACT
 from ...formats.participants import read_participants, write_participants
 from ...gather.bids_targets import label
-from ..changes import Change, ItemChange
 from ..items import ImageRecord
+from ..journal.changes import Change, ItemChange
+from ..journal.logbook import Step
 from ..kinds import AnyImage, AnyThing
-from ..logbook import Step
 from ..stores.subjects import SUBJECTS
 from ..study import Study
 from ..subjects import VISIT, known_subjects, say, subject_of

@@ -26,9 +26,9 @@ from ...formats.layout import Layout
 from ...formats.nifti import read_nifti
 from ...formats.nifti_write import write_nifti
 from ..catalogue_trouble import rows_understood
-from ..changes import Change, LabelChange
 from ..given import Given, still_to_be_made
 from ..items import Record
+from ..journal.changes import Change, LabelChange
 from ..open_study import OpenStudy
 from ..store import STORES, ForEdit, Prepared, Store, side_folder
 

@@ -15,9 +15,9 @@ from ...core.progress import Progress
 from ...core.safe_write import write_trouble, written_whole
 from ...core.space import Space
 from ...core.transform import Transform
-from ..changes import CHANGES, Change, ItemChange
 from ..given import Given, still_to_be_made
 from ..items import Record
+from ..journal.changes import CHANGES, Change, ItemChange
 from ..open_study import OpenStudy
 from ..store import STORES, ForEdit, Prepared, Store, side_folder
 

@@ -12,7 +12,7 @@ from ....core.heights import is_height_map
 from ....prepare.heights.left_out import heights_counted
 from ....prepare.heights.level import runs_slow
 from ....scene.histogram import counts_of, peaks_of
-from ...desk_model import Desk
+from ...models.desk_model import Desk
 from ...theme.theme import Theme, figures
 from ..companion import Fields, companion
 from ..histogram import Histogram

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QComboBox, QLineEdit, QPushButton, QVBoxLayout, QW
 
 from ....core.errors import Trouble
 from ....prepare.sets.box_columns import Layout
-from ...desk_model import Desk
+from ...models.desk_model import Desk
 from ...pictures.columns import ColumnsOfTable
 from ..companion import Fields, companion
 from ..fields import PathField

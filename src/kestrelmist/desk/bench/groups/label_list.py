@@ -18,10 +18,10 @@ from PySide6.QtWidgets import (
 from ....core.errors import Trouble
 from ....core.labels import Label
 from ....core.quantity import short_size
-from ...column import Column, Row
-from ...desk_model import Desk
-from ...plain_text import Elided, Words, plain_tip
+from ...models.desk_model import Desk
+from ...shelf.column import Column, Row
 from ...theme.theme import Theme, figures, icon
+from ...widgets.plain_text import Elided, Words, plain_tip
 from ..page import GROUPS, BenchContext, Group
 
 TALL, GAP = 28, 1

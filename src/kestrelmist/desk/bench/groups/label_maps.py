@@ -6,10 +6,10 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QMenu, QPushButton, QToolButton
 
 from ....core.errors import Trouble
-from ....study import versions
-from ....study.versions import Version
-from ...plain_text import ask_text, plain_tip
+from ....study.journal import versions
+from ....study.journal.versions import Version
 from ...theme.theme import icon
+from ...widgets.plain_text import ask_text, plain_tip
 from ..page import GROUPS, BenchContext, Group
 from ..rows import Shaded, quietly
 

@@ -10,11 +10,11 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QM
 
 from ....core.geometry.mark import Mark
 from ....core.geometry.shape import shape_named
-from ...number_field import NumberField, number
-from ...plain_text import Words, ask_text, plain_tip
-from ...readout import shown_unit
+from ....scene.showing import shown_unit
 from ...theme.theme import icon
 from ...tool import TOOLS, tool_named
+from ...widgets.number_field import NumberField, number
+from ...widgets.plain_text import Words, ask_text, plain_tip
 from ..page import GROUPS, BenchContext, Group
 from ..rows import Shaded, section, soft
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtWidgets import QCheckBox, QComboBox
 
 from ....core.quantity import pretty_unit
-from ...number_field import number
+from ...widgets.number_field import number
 from ..page import GROUPS, BenchContext, Group
 from ..rows import Shaded, quietly, row
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QGridLayout, QSizePolicy, QToolButton
 
-from ...plain_text import plain_tip
 from ...theme.theme import icon
 from ...tool import TOOLS, tool_named
+from ...widgets.plain_text import plain_tip
 from ..page import GROUPS, BenchContext, Group
 from ..rows import Shaded, section, soft
 

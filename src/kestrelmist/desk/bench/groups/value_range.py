@@ -9,7 +9,7 @@ from ....core.quantity import pretty_unit
 from ....outline.ranges import half_way_limit, ready_ranges
 from ....scene.histogram import value_counts
 from ....scene.showing import display_range
-from ...number_field import number
+from ...widgets.number_field import number
 from ..histogram import Histogram
 from ..page import GROUPS, BenchContext, Group
 from ..rows import Shaded, quietly, row, soft

@@ -21,8 +21,8 @@ from ....core.errors import Cancelled, Trouble
 from ....gather.plan import PlanLine, name_subjects, plan_folder
 from ....gather.subject_rule import SubjectRule
 from ....study.gathering import Taken, take_lines
-from ...plain_text import plain_tip
-from ...plan_table import COPY, SUBJECT
+from ...light_table.plan_table import COPY, SUBJECT
+from ...widgets.plain_text import plain_tip
 from ..page import PAGES, BenchContext, OperationPages, Page
 from ..rows import page, row, section, soft, title
 

@@ -1,0 +1,1 @@
+"""The Drawer: tables, courses, sections, marks, subjects, and the logbook."""

@@ -1,0 +1,1 @@
+"""The Shelf, and what lies on the table."""

@@ -1,0 +1,1 @@
+"""Small parts that many pages are made of."""

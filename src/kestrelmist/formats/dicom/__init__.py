@@ -1,0 +1,1 @@
+"""DICOM: headers, series, frames, labels, and writing."""

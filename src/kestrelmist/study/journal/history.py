@@ -1,0 +1,328 @@
+"""One history for the whole study. The journal is the stack: undo and redo go on where they were after a restart.
+
+The journal only grows at its end. Doing something writes an entry of one or more changes; undo and redo write a row
+that turns an entry round. What an entry has done is in force when it was turned an even number of times.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+from ...core.errors import Trouble
+from ..catalogue import now
+from ..catalogue_trouble import rows_understood
+from ..open_study import OpenStudy
+from .changes import Change, UnknownChange, unpacked
+from .logbook import Step
+
+
+class Stale(Trouble):
+    """A change was worked out for a state of a thing that is no more."""
+
+
+@dataclass(eq=False)
+class Entry:
+    """Changes that were made together, and are undone together."""
+
+    id: int
+    title: str
+    items: list[int]
+    """A folder of thousands of images that was taken in is one entry, to which each of them adds itself."""
+    steps: list[int] = field(default_factory=list)
+
+
+@dataclass
+class _Stacks:
+    done: list[Entry] = field(default_factory=list)
+    undone: list[Entry] = field(default_factory=list)
+
+
+class History:
+    """Does, undoes and redoes changes, of one thing or of the study.
+
+    `listeners` are called with the things that an entry has changed, in the thread that did it. `finish_gesture` is
+    called first, so that a gesture in hand is ended and journalled before anything else happens.
+    """
+
+    def __init__(self, study: OpenStudy):
+        self.study, self.catalogue = study, study.catalogue
+        self.listeners: list[Callable[[tuple[int, ...]], None]] = []
+        self.finish_gesture: Callable[[], None] | None = None
+        self._revisions: dict[int, int] = {}
+        self._recent: dict[int, list[Change]] = {}
+        """Changes of the entry that was done last, which is the one that is most often undone: to read millions of runs
+        of a noisy threshold back from the journal is felt."""
+        self._loaded: _Stacks | None = None
+        self._lock = threading.RLock()
+
+    # what there is
+
+    @property
+    def _stacks(self) -> _Stacks:
+        """Rebuilt from the journal when first asked for."""
+        if (loaded := self._loaded) is not None:  # the window does not wait for a worker that turns a large entry
+            return loaded
+        with self._lock:
+            if self._loaded is None:
+                self._loaded = self._read()
+            return self._loaded
+
+    def _read(self) -> _Stacks:
+        stacks = _Stacks()
+        entries: dict[int, Entry] = {}
+        here = self.study.items.everything()
+        turned: set[tuple[int, int]] = set()
+        for row in self.catalogue.rows(
+            "SELECT seq, entry, turns, item_id, title, made, step_id, kind FROM change ORDER BY seq"
+        ):
+            if row["turns"] is None:
+                step = [] if row["step_id"] is None else [row["step_id"]]
+                if row["entry"] in entries:
+                    entries[row["entry"]].items.append(row["item_id"])
+                    entries[row["entry"]].steps += step
+                    continue
+                entry = entries[row["entry"]] = Entry(row["entry"], row["title"], [row["item_id"]], step)
+                stacks.done.append(entry)
+                stacks.undone.clear()
+            elif row["entry"] not in turned and row["turns"] in entries:
+                # the rows of one turn share an entry of their own
+                turned.add(row["entry"])
+                _turn(stacks, entries[row["turns"]])
+        for stack in (stacks.done, stacks.undone):
+            stack[:] = [e for e in stack if all(item in here for item in e.items)]
+        return stacks
+
+    def _last(self, stack: list[Entry], thing: int | None) -> Entry | None:
+        return next((e for e in reversed(stack) if thing is None or thing in e.items), None)
+
+    def to_undo(self, thing: int | None = None) -> Entry | None:
+        """What undo would take back."""
+        return self._last(self._stacks.done, thing)
+
+    def to_redo(self, thing: int | None = None) -> Entry | None:
+        """What redo would do again."""
+        return self._last(self._stacks.undone, thing)
+
+    def revision(self, item: int) -> int:
+        """Changes whenever a thing does: the place in the journal of its last change."""
+        if item not in self._revisions:
+            found = self.catalogue.rows("SELECT max(seq) AS last FROM change WHERE item_id = ?", item)
+            self._revisions[item] = found[0]["last"] or 0
+        return self._revisions[item]
+
+    # what is done
+
+    def do(
+        self,
+        changes: Sequence[Change] | Callable[[sqlite3.Connection], tuple[Sequence[Change], Step | None]],
+        step: Step | None = None,
+        title: str = "",
+        take_back: Callable[[], object] | None = None,
+        end_gesture: bool = True,
+        into: int = 0,
+    ) -> int:
+        """Write changes to the journal, with their line in the logbook, and apply them; on disk when this returns.
+
+        The journal comes first: what cannot be written is not shown as done.
+
+        Parameters
+        ----------
+        changes : sequence, or callable
+            The changes; or a function that does more in the same transaction and returns the changes and the step. When
+            it returns no change, only the step is written.
+        take_back : callable
+            The hand that made the changes has applied them already; this takes them back, and is called when writing
+            fails.
+        end_gesture : bool
+            End the gesture in hand first; off for the gesture's own change.
+        into : int
+            An entry to be continued, when it is still the last one: both are then undone together.
+
+        Returns
+        -------
+        The entry, for undoing just this; 0 when nothing was changed.
+
+        Raises
+        ------
+        Stale
+            When a change was made for another revision of its thing.
+        Trouble
+            When the study cannot be written.
+        """
+        if end_gesture:
+            self.end_gesture()
+        given: Sequence[Change] = () if callable(changes) else changes
+        with self._lock:
+            stacks = self._stacks
+            try:
+                with self.catalogue.change() as db:
+                    if callable(changes):
+                        given, step = changes(db)
+                    for change in given:
+                        if change.revision is not None and change.revision != self.revision(change.item):
+                            what = "What was worked out fits a state that has changed meanwhile"
+                            raise Stale(what, "do it again")
+                    written = None if step is None else self.study.logbook.write(step)
+                    goes_on = bool(stacks.done) and stacks.done[-1].id == into
+                    entry, last = self._journal(db, given, written, into if goes_on else 0)
+            except BaseException:
+                if take_back is not None:
+                    take_back()
+                raise
+            if not given:
+                return 0
+            self._revisions.update(last)
+            items = tuple(dict.fromkeys(c.item for c in given))
+            steps = () if written is None else (written,)
+            last_done = stacks.done[-1] if stacks.done else None
+            if last_done is not None and last_done.id == entry:
+                last_done.items.extend(items)
+                last_done.steps.extend(steps)
+                self._recent.clear()
+            else:
+                stacks.done.append(Entry(entry, title or given[0].title, list(items), list(steps)))
+                self._recent = {entry: list(given)}
+            stacks.undone.clear()
+            if take_back is None:
+                for change in given:
+                    change.apply(self.study)
+        self._tell(items)
+        return entry
+
+    def _journal(
+        self, db: sqlite3.Connection, changes: Sequence[Change], step: int | None, entry: int = 0
+    ) -> tuple[int, dict[int, int]]:
+        """Write the rows of one entry; returns the entry, which is the number of its first row, and the last row of
+        each thing."""
+        last: dict[int, int] = {}
+        for change in changes:
+            change.write(self.study, db)
+            body, before, after = change.packed()
+            # told before it is written: to change a row that holds millions of runs writes them twice
+            first: int | None = None
+            if not entry:
+                first = entry = int(db.execute("SELECT COALESCE(MAX(seq), 0) + 1 FROM change").fetchone()[0])
+            seq = db.execute(
+                "INSERT INTO change (seq, entry, session_id, item_id, kind, title, made, step_id, body, before, after)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (
+                    first,
+                    entry,
+                    self.study.session,
+                    change.item,
+                    change.kind,
+                    change.title,
+                    now(),
+                    step,
+                    body,
+                    before,
+                    after,
+                ),
+            ).lastrowid
+            assert seq is not None
+            last[change.item] = seq
+        return entry, last
+
+    def undo(self, thing: int | None = None, only: Entry | None = None) -> Entry | None:
+        """Take back the last entry, or the last that changed a thing; None when there is none.
+
+        Raises Trouble when it is another one than `only`.
+        """
+        return self._turn_last(thing, True, only)
+
+    def redo(self, thing: int | None = None, only: Entry | None = None) -> Entry | None:
+        """Do again what was taken back last; as `undo`."""
+        return self._turn_last(thing, False, only)
+
+    def _turn_last(self, thing: int | None, back: bool, only: Entry | None = None) -> Entry | None:
+        self.end_gesture()
+        with self._lock:
+            stacks = self._stacks
+            entry = self._last(stacks.done if back else stacks.undone, thing)
+            if only is not None and entry is not only:
+                raise Trouble(f"Something else was done before “{only.title}” had its turn, so it stays", "try again")
+            if entry is None:
+                return None
+            changes = self.changes_of(entry.id)
+            if any(isinstance(c, UnknownChange) for c in changes):
+                raise Trouble(f"“{entry.title}” was made by a newer version of the program", "undo it there")
+            turned = [c.reversed() for c in reversed(changes)] if back else changes
+            self.study.items.everything()  # what others see while this is written
+            try:
+                with self.catalogue.change() as db:
+                    first = 0
+                    for change in turned:
+                        change.write(self.study, db)
+                        seq = db.execute(
+                            "INSERT INTO change (entry, turns, session_id, item_id, kind, title, made)"
+                            " VALUES (?, ?, ?, ?, ?, ?, ?)",
+                            (first, entry.id, self.study.session, change.item, change.kind, change.title, now()),
+                        ).lastrowid
+                        assert seq is not None
+                        if not first:
+                            first = seq
+                            db.execute("UPDATE change SET entry = ? WHERE seq = ?", (first, seq))
+                        self._revisions[change.item] = seq
+                    for step in set(entry.steps):
+                        db.execute("UPDATE step SET undone = ? WHERE id = ?", (int(back), step))
+            except BaseException:
+                self._revisions.clear()
+                raise
+            for change in turned:
+                change.apply(self.study)
+            _turn(stacks, entry)
+        self._tell(tuple(entry.items))
+        return entry
+
+    def changes_of(self, entry: int) -> list[Change]:
+        """The changes of an entry, in the order they were made."""
+        if entry in self._recent:
+            return list(self._recent[entry])
+        rows = self.catalogue.rows("SELECT * FROM change WHERE entry = ? AND turns IS NULL ORDER BY seq", entry)
+        with rows_understood(self.catalogue.path):
+            return [unpacked(row) for row in rows]
+
+    def changes_since(self, item: int, seq: int) -> list[tuple[int, Change]]:
+        """What happened to a thing after a place in the journal, in order, undo and redo as the changes they made."""
+        found: list[tuple[int, Change]] = []
+        for row in self.catalogue.rows("SELECT * FROM change WHERE item_id = ? AND seq > ? ORDER BY seq", item, seq):
+            if row["turns"] is None:
+                with rows_understood(self.catalogue.path):
+                    found.append((row["seq"], unpacked(row)))
+                continue
+            # an entry that is turned for the first time goes back, for the second time forth, and so on
+            times = self.catalogue.rows(
+                "SELECT count(DISTINCT entry) AS n FROM change WHERE turns = ? AND seq <= ?", row["turns"], row["seq"]
+            )[0]["n"]
+            own = [c for c in self.changes_of(row["turns"]) if c.item == item]
+            found += (
+                [(row["seq"], c.reversed()) for c in reversed(own)] if times % 2 else [(row["seq"], c) for c in own]
+            )
+        return found
+
+    def forget(self) -> None:
+        """Read the stacks anew: things were deleted for good."""
+        self._loaded = None
+        self._revisions.clear()
+        self._recent.clear()
+
+    def end_gesture(self) -> None:
+        """Have the hand finish what it is at, so that it is journalled before anything else happens."""
+        if self.finish_gesture is not None:
+            self.finish_gesture()
+
+    def _tell(self, items: tuple[int, ...]) -> None:
+        for listener in list(self.listeners):
+            listener(items)
+
+
+def _turn(stacks: _Stacks, entry: Entry) -> None:
+    if entry in stacks.done:
+        stacks.done.remove(entry)
+        stacks.undone.append(entry)
+    elif entry in stacks.undone:
+        stacks.undone.remove(entry)
+        stacks.done.append(entry)
