@@ -17,6 +17,7 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
+from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.core.operation import find_operation
 from kestrelmist.demo.many_radiographs import write_radiographs
 from kestrelmist.demo.overwintering import demo_study
@@ -309,15 +310,22 @@ def heights(walk: Walk) -> None:
     desk.viewing.set_stage("Measure")
     window.drawer.open_page("sections")
     walk.settle()
-    space, sections = desk.viewing.record.grid, desk.sections
+    record, sections = desk.viewing.record, desk.sections
+
+    def draw(first: tuple[int, int], last: tuple[int, int]) -> None:
+        ends = tuple(tuple(record.grid.to_world((*at, 0)).tolist()) for at in (first, last))
+        kept = 0 if sections.mark is None else sections.mark.id
+        line = Mark("section", ends, kept, across=sections.width)
+        sections.keep_line("Draw a section", line, desk.marks.key, record.id)
+        walk.settle()
+
     for first, last, width in (((30, 380), (480, 380), 0.004), ((40, 300), (470, 240), 0.002)):
         sections.set_width(width)
-        sections.set_line(space.to_world((*first, 0)), space.to_world((*last, 0)))
-        walk.settle()
+        draw(first, last)
         sections.keep()
         walk.settle()
     sections.set_width(0.006)
-    sections.set_line(space.to_world((30, 180, 0)), space.to_world((480, 200, 0)))
+    draw((30, 180), (480, 200))
     sections.set_cursor(0, 0.008)
     sections.set_cursor(1, 0.023)
     walk.keep("profile")
@@ -411,10 +419,6 @@ def main() -> None:
         pictures(walk, Path(place))
         previewed(walk)
         brain(walk)
-        window.finder.open()
-        QTest.keyClicks(window.finder.field, "la")
-        walk.keep("finder")
-        window.finder.hide()
         desk.viewing.set_stage("Outline")
         desk.viewing.show_image(1)
         desk.viewing.go_to((0.9, -2.0, 2.4))
