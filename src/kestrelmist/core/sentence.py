@@ -1,4 +1,4 @@
-"""The first sentence of a text."""
+"""Words put together: the first sentence of a text, a thing with its article."""
 
 from __future__ import annotations
 
@@ -18,3 +18,12 @@ def first_sentence(text: str) -> str:
         if head.count("(") == head.count(")"):
             return head
     return text
+
+
+def with_article(thing: str) -> str:
+    """A thing with the article before it.
+
+    >>> with_article("ellipse"), with_article("label map")
+    ('an ellipse', 'a label map')
+    """
+    return f"{'an' if thing[:1].lower() in tuple('aeiou') else 'a'} {thing}"

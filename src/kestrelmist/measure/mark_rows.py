@@ -12,7 +12,7 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.geometry.mark import Mark
 from ..core.geometry.marks import MarkEdit, Marks
-from ..core.geometry.shape import SHAPES, shape_named
+from ..core.geometry.shape import shape_named
 from ..core.left_out import LeftOut
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
@@ -111,7 +111,7 @@ def add_mark(
     facts = {"name": name, "cls": class_, "text": text, "colour": _colour(colour), "across": across}
     more = {"notes": {"note": notes}} if notes else {}
     mark = Mark(shape, tuple(map(tuple, where.tolist())), **facts, **more)  # type: ignore[arg-type]
-    return MarkEdit.adding(f"Add {_called(mark)}", marks, [mark])
+    return MarkEdit.adding(f"Add {mark.called}", marks, [mark])
 
 
 @operation(
@@ -174,8 +174,8 @@ def change_mark(
         after = after.with_points(corners_of(after.shape, points_of(points)))
     after = after.shifted(by) if any(by) else after
     if after == before:
-        raise Trouble(f"{_called(before).capitalize()} is so already", "say what is to change")
-    return MarkEdit.between(f"Change {_called(before)}", marks, {mark: after})
+        raise Trouble(f"{before.called[:1].upper()}{before.called[1:]} is so already", "say what is to change")
+    return MarkEdit.between(f"Change {before.called}", marks, {mark: after})
 
 
 @operation("measure", "Delete marks", name="delete-marks", keywords="remove clear landmark annotation", group="Marks")
@@ -196,7 +196,7 @@ def delete_marks(marks: Marks, which: str) -> MarkEdit:
     if not numbers:
         raise Trouble("There is no mark to delete", "list the marks to see their numbers")
     found = [marks[number] for number in numbers]
-    title = f"Delete {_called(found[0])}" if len(found) == 1 else f"Delete {len(found)} marks"
+    title = f"Delete {found[0].called}" if len(found) == 1 else f"Delete {len(found)} marks"
     return MarkEdit.between(title, marks, dict.fromkeys(numbers))
 
 
@@ -221,11 +221,6 @@ def _numbers(text: str) -> list[int]:
             raise Trouble(f"“{part}” is too many", "write all")
         found += range(first, last + 1)
     return list(dict.fromkeys(found))
-
-
-def _called(mark: Mark) -> str:
-    title = SHAPES.get(mark.shape).title.lower()  # type: ignore[union-attr]
-    return f"{title} “{mark.name}”" if mark.name else f"{title} {mark.id}" if mark.id else f"a {title}"
 
 
 def _colour(text: str) -> str:

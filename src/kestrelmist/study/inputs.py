@@ -13,6 +13,7 @@ from ..core.left_out import Leads
 from ..core.operation import Operation, find_operation
 from ..core.parameter import Parameter
 from ..core.reference import Reference
+from ..core.sentence import with_article
 from ..core.world import World
 from .given import Given
 from .items import Record
@@ -193,7 +194,7 @@ class _Finding:
             owners = items.of_kind(kind.of)
             if len(owners) == 1:
                 return self._on(owners[0], p)
-        said = p.suits.words if p.suits is not None else f"{'an' if p.thing_kind[0] in 'aeiou' else 'a'} {p.thing_kind}"
+        said = p.suits.words if p.suits is not None else with_article(p.thing_kind)
         names = ", ".join(str(r.reference) for r in (own or fits)[:LISTED])
         raise Trouble(
             f"“{self.operation.title}” needs {said}",
@@ -244,8 +245,8 @@ class _OfFiles:
     def filled(self, p: Parameter, so_far: dict[str, tuple[Given, ...]]) -> tuple[Given, ...]:
         operation = self.operation
         if not p.kind.of:
-            article = "an" if p.kind.name[0] in "aeiou" else "a"
-            raise Trouble(f"“{operation.title}” needs {article} {p.kind.name}", p.wanted + ", the latter with --study")
+            what = f"“{operation.title}” needs {with_article(p.kind.name)}"
+            raise Trouble(what, p.wanted + ", the latter with --study")
         owner = next(
             (so_far[q.name] for q in operation.inputs if q.kind.name == p.kind.of and so_far.get(q.name)), None
         )

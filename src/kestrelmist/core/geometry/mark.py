@@ -11,6 +11,7 @@ import numpy as np
 
 from ..errors import Trouble
 from ..names import plain_name
+from ..sentence import with_article
 from .shape import shape_named
 
 Vector = tuple[float, float, float]
@@ -87,6 +88,12 @@ class Mark:
     def array(self) -> np.ndarray:
         """Its points, (n, 3)."""
         return np.array(self.points, float)
+
+    @property
+    def called(self) -> str:
+        """What it is called in a sentence."""
+        title = shape_named(self.shape).title.lower()
+        return f"{title} “{self.name}”" if self.name else f"{title} {self.id}" if self.id else with_article(title)
 
     @property
     def outline(self) -> np.ndarray:

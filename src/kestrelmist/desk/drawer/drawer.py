@@ -185,9 +185,9 @@ class Drawer(QWidget):
         self.which.setVisible(tables)
         self.save.setVisible(tables)
         self.save.setEnabled(bool(self.which.count()))
+        self.copy.setVisible(page == "logbook")
         self.top.fit()
         self._fit_height()
-        self.copy.setVisible(page == "logbook")
         self.show()
         fills = {"logbook": self.fill_logbook, "subjects": self.subjects.fill, "marks": self.marks.fill}
         fills.get(page, lambda: None)()

@@ -54,7 +54,6 @@ class SectionsPage(QWidget):
         self.reading.setFont(figures(12))
         self.reading.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.reading.setAccessibleName("What the cursors tell")
-        self.reading.setToolTip(plain_tip("±: the true value lies within it 95 times of 100"))
         self.list = CurveList(self.sections)
         self.said = self.list.said
         right = QVBoxLayout()
@@ -178,6 +177,9 @@ class SectionsPage(QWidget):
         self.said.setVisible(bool(self.said.text()))
         self.reading.setText("\n".join(f"{words:<9}{value}" for words, value in self.told()))
         self.reading.setVisible(bool(self.reading.text()))
+        unsure = "noise" in dict(self.told())
+        tip = "±: the true value lies within it 95 times of 100"
+        self.reading.setToolTip(plain_tip(f"{tip}; but the line is {TOO_SHORT}" if unsure else tip))
         if not self.isVisible() or not self.plot.marks:
             return
         drawn = self._drawn(factor)
@@ -224,7 +226,7 @@ class SectionsPage(QWidget):
         if step is not None:
             lines.append(("step", _told(step.height, step.expanded(self.sections.scales.heights), value, times)))
         if found.too_short or (step is not None and step.too_short):
-            lines.append(("noise", TOO_SHORT))
+            lines.append(("noise", TOO_SHORT.partition(" how ")[0]))  # all of it is told by the pointer
         return lines
 
     @property

@@ -222,7 +222,7 @@ class DrawnMarks(QObject):
         if not self.session.guarded(lambda: self.study.catalogue.require_writable() or True):
             return
         self.session.end_gesture()
-        self.keep(f"{title} {called(before)}", {before.id: after}, self.key, record.id)
+        self.keep(f"{title} {before.called}", {before.id: after}, self.key, record.id)
 
     def resize_chosen(self, name: str, value: float) -> None:
         """Give the chosen mark a typed size."""
@@ -240,9 +240,3 @@ class DrawnMarks(QObject):
         if self.marks is not None and self.chosen is not None:
             before = self.marks[self.chosen]
             self._put("Delete", before, None)
-
-
-def called(mark: Mark) -> str:
-    """What a mark is called in a sentence."""
-    title = shape_named(mark.shape).title.lower()
-    return f"{title} “{mark.name}”" if mark.name else f"{title} {mark.id}" if mark.id else f"a {title}"

@@ -8,7 +8,6 @@ from PySide6.QtCore import Qt
 from ...core.errors import Trouble
 from ...core.geometry.mark import Mark
 from ...core.geometry.shape import SHAPES, Shape, shape_named
-from ..models.drawn_marks import called
 from ..theme.theme import icon_or
 from ..tool import Gesture, Tool, ToolEvent, register
 
@@ -74,7 +73,7 @@ class Moving(OnMarks):
         mark = self.mark
         self.marks.show_live(None)
         if mark is not None and mark != self.before:
-            self.put(f"Move {called(self.before)}", mark)
+            self.put(f"Move {self.before.called}", mark)
 
 
 class Drawing(OnMarks):
@@ -144,7 +143,7 @@ class Drawing(OnMarks):
             mark = self._whole()
         elif mark is None or (self.shape.by == "drag" and np.ptp(mark.array, 0).max() <= LEAST * self.pixel):
             return
-        numbers = self.put(f"Draw {called(mark)}", mark)
+        numbers = self.put(f"Draw {mark.called}", mark)
         if numbers:
             self.marks.choose(numbers[-1])
 

@@ -30,6 +30,8 @@ class FoldingRow(QWidget):
 
     def fit(self) -> None:
         """Fold or unfold, as the room is."""
+        for part in (self.first, self.second):
+            part.invalidate()  # of what has just been hidden it would still have the width
         wanted = self.first.sizeHint().width() + self.second.sizeHint().width() + self._both.spacing()
         fold = wanted > self.width()
         if fold != self.is_folded:

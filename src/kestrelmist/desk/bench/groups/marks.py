@@ -18,7 +18,7 @@ from ...widgets.plain_text import Words, ask_text, plain_tip
 from ..page import GROUPS, BenchContext, Group
 from ..rows import Shaded, section, soft
 
-STAGES = {"Align": 40, "Outline": 45, "Measure": 10}
+STAGES = {"Align": 40, "Outline": 70, "Measure": 10}
 """Stages with the group, and where it stands there."""
 
 
