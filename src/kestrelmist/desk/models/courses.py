@@ -106,20 +106,20 @@ class Courses(CurveKeeping):
         try:
             others, timeline = others_of(series, viewing.place), self._timeline
             if timeline is None or timeline.image is not series or timeline.others != others:
-                self._timeline = Timeline(series, viewing.place)
-                self._load(self._timeline)
-            if self.place == "label" and not self._timeline.quick(int(labels.counts[1:].max(initial=0))):
-                self._beside(self._timeline, lambda: self._seed(labels))
+                timeline = self._timeline = Timeline(series, viewing.place)
+                self._load(timeline)
+            if self.place == "label" and not timeline.quick(int(labels.counts[1:].max(initial=0))):
+                self._beside(timeline, lambda: self._seed(labels))
                 return
             seed = self._seed(labels)
         except Trouble as trouble:
             self.live, self.trouble = None, str(trouble)
             self.changed.emit()
             return
-        if self._timeline.quick(len(seed.voxels)):
-            self._put(seed, self._timeline.course(seed, silent()))
+        if timeline.quick(len(seed.voxels)):
+            self._put(seed, timeline.course(seed, silent()))
         else:
-            self._beside(self._timeline, lambda: seed)
+            self._beside(timeline, lambda: seed)
 
     def _load(self, timeline: Timeline) -> None:
         if not timeline.ready and timeline.fits:
@@ -227,7 +227,7 @@ class Courses(CurveKeeping):
                 curve, values=values, along=along, along_unit="Hz" if curve.along_unit == "s" else "", unit=unit
             )
         values, unit = shaped(curve.values, self.mode, curve.unit)
-        along = None if self.in_volumes else curve.along
+        places = None if self.in_volumes else curve.along
         return replace(
-            curve, values=values, unit=unit, along=along, along_unit=curve.along_unit if along is not None else ""
+            curve, values=values, unit=unit, along=places, along_unit=curve.along_unit if places is not None else ""
         )

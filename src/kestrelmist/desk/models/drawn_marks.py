@@ -21,7 +21,7 @@ from ...scene.pieces import at_pixel
 from ...scene.primitives import Primitive
 from ...scene.view import View
 from ...study.items import Record
-from ...study.journal.logbook import BY_HAND, Step
+from ...study.journal.logbook import BY_HAND, Step, Things
 from ...study.stores.marks import blank_marks
 from .viewing import Viewing
 
@@ -97,7 +97,7 @@ class DrawnMarks(QObject):
 
     def _show(self, marks: Marks | None) -> None:
         self.marks = marks
-        if marks is None or self.chosen not in marks:
+        if marks is None or self.chosen is None or self.chosen not in marks:
             self.chosen = None
         classes = None if marks is None else marks.classes
         self._colours = classes, self._class_colours(classes)
@@ -197,7 +197,7 @@ class DrawnMarks(QObject):
         added = {n: replace(mark, id=n) for n, mark in enumerate(new, first)}
         edit = MarkEdit(title, {**before, **dict.fromkeys(added)}, {**{n: after[n] for n in before}, **added})
         record = self.study.items.get(image)
-        things = {} if record is None else {"image": (self.study.as_thing(record),)}
+        things: Things = {} if record is None else {"image": (self.study.as_thing(record),)}
         step = Step(BY_HAND, title, {"marks": len(edit.after)}, things)
         kept = self.session.keep_marks(image if key is None else key, edit, step, key is None)
         return [] if kept is None else list(kept[1].after)
@@ -219,7 +219,7 @@ class DrawnMarks(QObject):
         record = self.viewing.record
         if after == before or record is None:
             return
-        if not self.session.guarded(lambda: self.study.catalogue.require_writable() or True):
+        if not self.session.done(self.study.catalogue.require_writable):
             return
         self.session.end_gesture()
         self.keep(f"{title} {before.called}", {before.id: after}, self.key, record.id)

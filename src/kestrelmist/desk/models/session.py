@@ -100,6 +100,15 @@ class Session(QObject):
             self.trouble.emit(unexpected("This step", error))
         return None
 
+    def done(self, do: Callable[[], Any]) -> bool:
+        """Do something at once that gives nothing back; whether it was done."""
+
+        def told() -> bool:
+            do()
+            return True
+
+        return bool(self.guarded(told))
+
     # history
 
     def undo(self) -> Entry | None:
@@ -110,7 +119,7 @@ class Session(QObject):
         """Do again what was taken back last; as `undo`."""
         return self._turn("Redo", self.study.history.to_redo(), self.study.history.redo)
 
-    def _turn(self, words: str, entry: Entry | None, turn: Callable[[], Any]) -> Entry | None:
+    def _turn(self, words: str, entry: Entry | None, turn: Callable[..., Any]) -> Entry | None:
         """At once; an entry of very many things, such as a folder that was taken in, in a worker."""
         if entry is None or len(entry.items) <= MANY:
             self.guarded(turn)
@@ -255,7 +264,7 @@ class Session(QObject):
 
     def take_off(self, keys: list[int]) -> None:
         """Take several things off the Shelf, as one step."""
-        if self.guarded(lambda: self.study.set_removed(keys, True) or True):
+        if self.done(lambda: self.study.set_removed(keys, True)):
             self.shelf_changed.emit()
 
     def delete(self, key: int, name: str) -> bool:

@@ -69,7 +69,7 @@ class Sight(QObject):
 
     @property
     def record(self) -> ImageRecord | None:
-        if self.leads:
+        if self.key is None or self.leads:
             return self.viewing.record
         record = self.viewing.study.items.get(self.key)
         return record if isinstance(record, ImageRecord) and not record.removed else None
@@ -91,11 +91,11 @@ class Sight(QObject):
 
     @property
     def crosshair(self) -> np.ndarray:
-        return self.viewing.crosshair if self.leads else self.beside.crosshair_of(self.key)
+        return self.viewing.crosshair if self.key is None or self.leads else self.beside.crosshair_of(self.key)
 
     def go_to(self, world) -> None:
         """Move the crosshair, in this image's terms."""
-        if self.leads:
+        if self.key is None or self.leads:
             self.viewing.go_to(world)
         else:
             self.beside.go_to(self.key, world)
@@ -126,8 +126,8 @@ class Sight(QObject):
         ]
         labels = []
         if self._labels is not None:
-            look = self.viewing.maps.looks.get(self.viewing.study.maps.key_of(self._labels) or 0, LabelLook())
-            labels.append(Drawn(self._labels, look))
+            of_labels = self.viewing.maps.looks.get(self.viewing.study.maps.key_of(self._labels) or 0, LabelLook())
+            labels.append(Drawn(self._labels, of_labels))
         return Parts(lower, upper, self.comparison, labels)
 
     @property
