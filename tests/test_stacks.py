@@ -83,6 +83,31 @@ class SavedTest(StackCase, DeskCase):
             study.history.undo()
             self.assertEqual(study.items.of_kind("stack"), [])
 
+    def test_marks_in_hand_are_layers_of_it(self):
+        study = self.desk.study
+        line = "; ".join(f"{self.at[0] + d:g},{self.at[1]:g},{self.at[2]:g}" for d in (-4, 4))
+        study.run("add-mark", marks=self.ids["Head"], shape="line", points=line, colour="#00FF00")
+        first = study.marks.in_hand(self.ids["Head"])
+        self.settle(self.window)
+        self.window.on_table.save("With a line")
+        self.settle(self.window)
+        study.run("new-marks", image=self.ids["Head"], name="Second")
+        self.desk.viewing.show_image(self.ids["Found"])
+        self.settle(self.window)
+        (record,) = study.items.of_kind("stack")
+        self.desk.layers.lay_out(record.id)
+        self.settle(self.window)
+        self.assertEqual(self.desk.marks.key, first)
+        self.assertEqual([row.record.name for row in self.desk.layers.rows], ["Found", "Head"])
+        self.window.close()
+        out, at = self.place / "line.png", f"{self.at[1]:g}"
+        words = ("--plane", "coronal", "--at", at, "--size", "400x400", "--to", out)
+        kestrelmist("picture", "--stack", "With a line", "--study", self.place / "study", *words)
+        green = (pixels(out) == (0, 255, 0)).all(-1)
+        rows, columns = np.nonzero(green)
+        self.assertGreater(columns.max() - columns.min(), 8 * 15)  # 8 mm of 24, on 400 pixels
+        self.assertLess(np.count_nonzero(green.any(1)), 40)
+
     def test_saved_without_a_window(self):
         self.window.close()
         study, out = self.place / "study", self.place / "bare.png"
@@ -128,6 +153,22 @@ class DescribedTest(StackCase):
         path = self.place / "stack.json"
         path.write_text(json.dumps(facts))
         return path
+
+    def test_marks_described_in_a_file(self):
+        spots = {"type": "Feature", "geometry": {"type": "Point", "coordinates": list(self.at)}, "properties": {}}
+        for unit, done in (("mm", True), ("µm", False)):
+            own = {"unit": unit}
+            (self.place / "a.geojson").write_text(
+                json.dumps({"type": "FeatureCollection", "kestrelmist": own, "features": [spots]})
+            )
+            path = self.describe(layers=[{"thing": "Head.nii"}, {"thing": "a.geojson", "kind": "marks"}])
+            out = self.place / "marks.png"
+            words = ("--stack", path, "--plane", "axial", "--at", f"{self.at[2]:g}", "--to", out)
+            said = kestrelmist("picture", *words, code=0 if done else 1)
+            self.assertEqual(out.exists(), done, said)
+            if done:
+                self.assertTrue((np.abs(pixels(out) - (0xE8, 0xB6, 0x8C)).max(-1) < 30).any())
+                out.unlink()
 
     def test_described_in_a_file(self):
         labels = LabelMap(straight_space((40, 40, 40), 0.5), table=LabelTable().with_new("Box", "#00FF00")[0])

@@ -15,26 +15,17 @@ from ..core.overlap import apart
 from ..core.parameter import FilePath, NewPath, Role
 from ..core.table import Column, Table
 from ..core.transform import Transform
-from ..formats.format import format_of, words_for
 from ..formats.lengths import millimetres
+from ..formats.mark_files import read_marks
 from ..formats.saving import save_thing
 
 Grid = Annotated[Image, Role("grid")]
 PIXELS = ("px", "pixel", "pixels", "voxel", "voxels")
 
 
-def _marks_in(file) -> Marks:
-    if not file.is_file():
-        raise Trouble("This file does not exist", "check the name", file)
-    known = format_of(file, "marks")
-    if known is None:
-        raise Trouble("This kind of file holds no marks", f"{words_for('marks')} can be read", file)
-    return known.open(file)
-
-
 def _unit_said(given: dict) -> Found | None:
     file = given.get("file")
-    unit = _marks_in(file).unit if file is not None else ""
+    unit = read_marks(file).unit if file is not None else ""
     return Found(unit, "as the file says") if unit else None
 
 
@@ -72,7 +63,7 @@ def take_marks(
     Trouble
         When the file holds no marks, does not say its unit and nobody does, or is of another world.
     """
-    marks = _marks_in(file)
+    marks = read_marks(file)
     said = (unit or marks.unit).strip()
     if not said:
         what = "This file does not say in which unit its positions are"

@@ -25,7 +25,7 @@ from ..scene.compare import Comparison, draw_compared
 from ..scene.drawing import draw_over
 from ..scene.first_look import first_look, over_look, over_opacity
 from ..scene.laid import LaidStack
-from ..scene.layer import ImageLook, LabelLook
+from ..scene.layer import ImageLook, LabelLook, MarkLook
 from ..scene.layer_type import Drawn, primitives_of, type_of_thing
 from ..scene.painting import painter_for, write_page
 from ..scene.primitives import Page
@@ -154,10 +154,14 @@ def picture(
     assert image is not None
     for one in others:
         require_overlap(image, one)
-    for drawn in marks or []:
+    in_stack = [one.thing for one in stack.layers if isinstance(one.thing, Marks)] if stack is not None else []
+    for drawn in [*(marks or []), *in_stack]:
         here, there = drawn.world, image.space.world
         if here.id and there.id and not here.is_one_with(there):
             raise apart(drawn.name, here, image.name, there)
+        if drawn.unit != image.space.unit:
+            what = f"“{drawn.name}” is in {drawn.unit or 'no unit'}, “{image.name}” in {image.space.unit}"
+            raise Trouble(what, "take the marks onto the image first")
     for name in (colours, over_colours, below_colours):
         if name and name not in MAPS:
             raise Trouble(f"There is no colour map “{name}”", f"choose one of: {', '.join(MAPS)}")
@@ -181,6 +185,7 @@ def picture(
     if labels is not None:
         draw_over(view, [Drawn(labels, LabelLook())], ground)
     thick = image.space.spacing[image.space.world_axis_of.index(chosen.across)]
+    upper = [replace(d, look=replace(d.look, thickness=thick)) if isinstance(d.look, MarkLook) else d for d in upper]
     over_all = [Drawn(one, replace(type_of_thing(one).first(one, True)[0], thickness=thick)) for one in marks or []]
     shown = [d for d in upper if isinstance(d.look, ImageLook) and not d.thing.colour] if how.way != "edges" else []
     write_page(_page(ground, view, image, [*lower, *upper, *over_all], shown, written), target)

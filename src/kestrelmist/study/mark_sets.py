@@ -53,6 +53,16 @@ class MarkSets(InHand):
                 found = self._there[key] = marks, record.space
             return found[0]
 
+    def class_colours(self, marks: Marks) -> tuple[tuple[int, str], ...]:
+        """Colours of the classes that marks point to, by number; none when their class table has gone."""
+        record = None if marks.classes is None else self.items.get(marks.classes)
+        if record is None or record.removed:
+            return ()
+        try:
+            return tuple((row.number, row.colour) for row in self.study.thing(record.id))
+        except Trouble:
+            return ()
+
     # what happens to them
 
     def edited(self, key: int, edit: MarkEdit) -> None:

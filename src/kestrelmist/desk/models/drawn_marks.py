@@ -47,7 +47,7 @@ class DrawnMarks(QObject):
         """What a hand draws or moves; it is drawn in place of the mark of its number."""
         self.shown = True
         self.named = True
-        self._colours: tuple[int | None, tuple[tuple[int, str], ...]] = (None, ())
+        self._colours: tuple[tuple[int, str], ...] = ()
         viewing.lead_changed.connect(self._follow)
         self.session.things_changed.connect(self._things)
         self.session.hand_changed.connect(lambda image: self._follow() if viewing.leads(image) else None)
@@ -99,19 +99,9 @@ class DrawnMarks(QObject):
         self.marks = marks
         if marks is None or self.chosen is None or self.chosen not in marks:
             self.chosen = None
-        classes = None if marks is None else marks.classes
-        self._colours = classes, self._class_colours(classes)
+        self._colours = () if marks is None else self.study.marks.class_colours(marks)
         self.listed.emit()
         self.changed.emit()
-
-    def _class_colours(self, classes: int | None) -> tuple[tuple[int, str], ...]:
-        record = None if classes is None else self.study.items.get(classes)
-        if record is None or record.removed:
-            return ()
-        try:
-            return tuple((row.number, row.colour) for row in self.study.thing(record.id))
-        except Trouble:
-            return ()
 
     # how they look
 
@@ -128,11 +118,11 @@ class DrawnMarks(QObject):
         """How marks are drawn in a view."""
         hidden = (self.live.id,) if self.live is not None and self.live.id else ()
         place = tuple(self.viewing.place)
-        return MarkLook(MarkLook().colour, self._colours[1], self.named, self.thickness(view), place, hidden)
+        return MarkLook(MarkLook().colour, self._colours, self.named, self.thickness(view), place, hidden)
 
     def colour_of(self, mark: Mark) -> str:
         """The colour that a mark is drawn in."""
-        return mark.colour or dict(self._colours[1]).get(mark.cls, MarkLook().colour)
+        return mark.colour or dict(self._colours).get(mark.cls, MarkLook().colour)
 
     def drawn(self, view: View, elsewhere: tuple[int, ...] = ()) -> list[Primitive]:
         """What stands over a pane; `elsewhere` are numbers of marks that somebody else draws."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import partial
 
 from PySide6.QtCore import QObject, Signal
 
@@ -14,7 +15,7 @@ from ...core.through import labels_through, seen_through
 from ...scene.compare import Comparison
 from ...scene.first_look import over_look, over_opacity
 from ...scene.laid import LaidStack
-from ...scene.layer import ImageLook, Layer, Stack
+from ...scene.layer import ImageLook, LabelLook, Layer, Stack
 from ...scene.layer_type import Drawn
 from ...scene.showing import for_showing
 from ...scene.tiles import BASE
@@ -259,8 +260,10 @@ class Layers(QObject):
             for thing, one in zip(stack.things, stack.layers):
                 if isinstance(one.look, ImageLook):
                     images.append(Layer(thing, look=one.look, opacity=one.opacity))
-                else:
+                elif isinstance(one.look, LabelLook):
                     viewing.maps.looks[thing] = one.look
+                else:
+                    viewing.session.done(partial(viewing.study.marks.take_in_hand, thing))
                 if places.get(thing):
                     viewing.places[thing] = places[thing]
             viewing.stacks[stack.things[0]] = Stack(tuple(images))

@@ -7,10 +7,12 @@ from pathlib import Path
 from typing import Any
 
 from ...core.errors import Trouble
+from ...core.geometry.marks import Marks
 from ...core.image import Image
 from ...core.labels import LabelMap
 from ...formats.format import Format, register
 from ...formats.label_files import read_label_map
+from ...formats.mark_files import read_marks
 from ...formats.opening import open_image
 from ...scene.laid import LaidStack, laid
 
@@ -19,7 +21,8 @@ MOST = 1 << 20
 
 def read_stack(path: Path) -> LaidStack:
     """The stack that a file describes: {"layers": [{"thing": "head.nii"}, {"thing": "map.nii", "opacity": 0.8}]},
-    the lowest first; labels as {"thing": "labels.nii.gz", "kind": "labels"}.
+    the lowest first; labels as {"thing": "labels.nii.gz", "kind": "labels"}, marks as {"thing": "marks.geojson",
+    "kind": "marks"}.
 
     Raises
     ------
@@ -33,13 +36,17 @@ def read_stack(path: Path) -> LaidStack:
     except ValueError as error:
         raise Trouble("This file does not describe a stack: it is no JSON", "choose another file", path) from error
     rows = facts.get("layers", []) if isinstance(facts, dict) else []
-    labelled = {str(row.get("thing")) for row in rows if isinstance(row, dict) and row.get("kind") == "labels"}
+    kinds = {str(row.get("thing")): row.get("kind") for row in rows if isinstance(row, dict)}
 
-    def find(thing: Any) -> Image | LabelMap:
+    def find(thing: Any) -> Image | LabelMap | Marks:
         if not isinstance(thing, str):
             raise Trouble(f"“{thing}” is no file", "name each layer by the path of its file", path)
         file = path.parent / thing
-        return read_label_map(file) if thing in labelled else open_image(file).frame()
+        if kinds[thing] == "labels":
+            return read_label_map(file)
+        if kinds[thing] == "marks":
+            return read_marks(file)
+        return open_image(file).frame()
 
     return laid(facts, find, path.stem)
 

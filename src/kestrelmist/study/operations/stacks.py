@@ -7,7 +7,7 @@ from ...core.names import plain_name
 from ...core.operation import operation
 from ...scene.compare import Comparison
 from ...scene.laid import as_text
-from ...scene.layer import LabelLook, Layer, Stack, restored
+from ...scene.layer import LabelLook, Layer, MarkLook, Stack, restored
 from ..items import Record
 from ..journal.changes import ItemChange
 from ..journal.logbook import Step
@@ -19,8 +19,8 @@ from ..study import Study
     "report", "Save the stack", name="save-stack", keywords="layers view looks keep", repeats=False, group="Pictures"
 )
 def save_stack(study: Study, image: AnyImage, name: str, over: list[AnyImage] | None = None) -> None:
-    """Keep what lies over an image under a name: as it is seen in the window, or other images with looks chosen from
-    their values.
+    """Keep what lies over an image under a name: as it is seen in the window, with the label map and the marks in hand,
+    or other images with looks chosen from their values.
 
     Parameters
     ----------
@@ -54,6 +54,10 @@ def save_stack(study: Study, image: AnyImage, name: str, over: list[AnyImage] | 
         looks = view.get("map_looks")
         look = restored(LabelLook, looks.get(str(hand)) if isinstance(looks, dict) else None)
         layers.append(Layer(hand, look=look).as_dict())
+    drawn_on = study.marks.in_hand(image.id)
+    marks = None if drawn_on is None else study.marks.open(drawn_on)
+    if drawn_on is not None and marks:
+        layers.append(Layer(drawn_on, look=MarkLook(colours=study.marks.class_colours(marks))).as_dict())
     keep_stack(study, image, name, layers, restored(Comparison, view.get("comparison")))
 
 

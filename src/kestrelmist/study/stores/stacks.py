@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ...core.errors import Trouble
+from ...core.geometry.marks import Marks
 from ...core.image import Image
 from ...core.labels import LabelMap
 from ...core.progress import Progress
@@ -23,10 +24,10 @@ class StackStore(Store):
         raise Trouble("A stack is kept by what it holds", "use “Save the stack”")
 
     def open(self, study: OpenStudy, record: Record) -> LaidStack:
-        def find(key: Any) -> Image | LabelMap:
+        def find(key: Any) -> Image | LabelMap | Marks:
             there = study.items.get(key) if isinstance(key, int) else None
             thing = None if there is None or there.removed else study.thing(there.id)
-            if isinstance(thing, LabelMap):
+            if isinstance(thing, (LabelMap, Marks)):
                 return thing
             if not isinstance(thing, Image):
                 raise Trouble(
