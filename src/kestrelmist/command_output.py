@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from .core.caveat import FIELD_DOUBTFUL, TAKEN_OUT, VALUES_LOST
 from .core.errors import Asks, Partly, Trouble
+from .core.geometry.marks import MarkEdit
 from .core.image import Image
 from .core.kind import can_lead
 from .core.labels import LabelMap
@@ -59,6 +60,12 @@ class Said:
                 image = target.of if target.of is not None else target.item
                 said.labels = study.label_map(target.item) if target.item is not None else study.labels(image or 0)
                 said.things.append(said.labels)
+            elif isinstance(value, MarkEdit):
+                target = task.of(task.about.edited)
+                assert target is not None
+                key = target.item if target.item is not None else study.marks.in_hand(target.of or 0)
+                said.kept.append(study.items.get(key or 0))
+                said.things.append(study.thing(key or 0))
             elif isinstance(value, Placement):
                 placed = task.of(task.about.lead)
                 assert placed is not None and placed.item is not None
@@ -85,6 +92,10 @@ class Said:
                 said.labels = arguments[p.name]
                 value.apply(arguments[p.name])
                 said.things.append(said.labels)
+            elif isinstance(value, MarkEdit):
+                p = operation.edited
+                assert p is not None
+                said.things.append(arguments[p.name].with_edit(value))
             elif isinstance(value, Placement):
                 p = operation.lead
                 assert p is not None

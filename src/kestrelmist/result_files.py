@@ -9,7 +9,6 @@ from typing import Any
 
 from .command_output import Said
 from .core.claim import claimed
-from .core.curve import Curve
 from .core.errors import Trouble
 from .core.image import Image
 from .core.kind import kind_of_value
@@ -17,6 +16,7 @@ from .core.labels import LabelMap
 from .core.names import file_name
 from .core.operation import Operation, Result
 from .core.progress import Progress
+from .formats.format import formats_holding
 
 TABLES = (".csv", ".parquet", ".tsv")
 
@@ -110,7 +110,7 @@ def write_result(operation: Operation, said: Said, out: Path, progress: Progress
     """
     if takes_folder(operation, out):
         return _write_folder(said, out, progress)
-    rows: list[Any] = list(said.tables) or [thing for thing in said.things if isinstance(thing, Curve)]
+    rows: list[Any] = list(said.tables) or [thing for thing in said.things if _has_room(thing, out)]
     fits: list[Any] = rows if out.suffix.lower() in TABLES or not said.things else said.things
     if len(fits) > 1 and said.one_leads and fits is said.things:
         fits = fits[:1]
@@ -118,6 +118,12 @@ def write_result(operation: Operation, said: Said, out: Path, progress: Progress
         what = f"{len(fits)} things to write" if fits else "nothing to write"
         raise Trouble(f"There is {what} into one file", "leave --out out, or name a study with --study", out)
     return _write(out, fits[0], progress, said)
+
+
+def _has_room(thing: Any, out: Path) -> bool:
+    """Whether a file of this name has room for a thing that is no table."""
+    kind = kind_of_value(thing)
+    return kind is not None and any(out.suffix.lower() in f.ways_to_write for f in formats_holding(kind.name))
 
 
 def write_beside(said: Said, places: dict[str, Path], progress: Progress) -> list[Path]:

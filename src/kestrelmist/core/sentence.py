@@ -1,4 +1,4 @@
-"""Words put together: the first sentence of a text, a thing with its article."""
+"""Words put together: the first sentence of a text, a thing with its article, several of it."""
 
 from __future__ import annotations
 
@@ -18,6 +18,15 @@ def first_sentence(text: str) -> str:
         if head.count("(") == head.count(")"):
             return head
     return text
+
+
+def several_of(thing: str) -> str:
+    """The plural of a thing.
+
+    >>> several_of("label map"), several_of("marks")
+    ('label maps', 'marks')
+    """
+    return thing if thing.endswith("s") else f"{thing}s"
 
 
 def with_article(thing: str) -> str:

@@ -11,6 +11,7 @@ from ..core.errors import Trouble, let_through
 from ..core.image import Image
 from ..core.registry import Registry
 from ..core.regular import require_regular
+from ..core.sentence import several_of
 from ..core.waiting import reading
 from .guarded import guard, no_memory
 
@@ -162,11 +163,8 @@ def writer_for(path: Path, kind: str = "image") -> Format:
         if name.endswith(ending) and len(name) > len(ending):
             return one
     endings = ", ".join(e for f in known for e in f.ways_to_write)
-    raise Trouble(f"{_several(kind)} cannot be written under this name", f"end the name in one of: {endings}", path)
-
-
-def _several(kind: str) -> str:
-    return kind.capitalize() + "s"
+    what = f"{several_of(kind).capitalize()} cannot be written under this name"
+    raise Trouble(what, f"end the name in one of: {endings}", path)
 
 
 def is_zarr_folder(path: Path) -> bool:

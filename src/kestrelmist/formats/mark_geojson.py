@@ -85,7 +85,7 @@ def read_geojson(path: Path) -> Marks:
             raise Trouble(
                 f"Feature {n} of this GeoJSON cannot be understood", "mend it or leave it out", path
             ) from error
-    if not marks:
+    if not marks and not said:  # of our own there may be none: all have been deleted
         raise Trouble("There is no mark in this GeoJSON", "choose another file", path)
     world = World.from_dict(said["world"]) if isinstance(said.get("world"), dict) else World()
     name = str(said.get("name") or path.name.partition(".")[0])
@@ -97,7 +97,7 @@ def _numbered(marks: list[Mark]) -> dict[int, Mark]:
     from dataclasses import replace
 
     numbers = [mark.id for mark in marks]
-    if min(numbers) >= 1 and len(set(numbers)) == len(numbers):
+    if min(numbers, default=1) >= 1 and len(set(numbers)) == len(numbers):
         return {mark.id: mark for mark in marks}
     return {n: replace(mark, id=n) for n, mark in enumerate(marks, 1)}
 

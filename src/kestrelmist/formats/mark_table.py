@@ -82,7 +82,7 @@ def read_mark_table(path: Path) -> Marks:
             marks[number] = Mark.from_dict(facts)
         except Trouble as trouble:
             raise Trouble(f"Mark {number} of this table: {trouble.what}", trouble.do, path) from trouble
-    if not marks:
+    if not marks and "mark" not in by_name:  # of our own there may be none: all have been deleted
         raise Trouble("There is no mark in this table", "choose another file", path)
     return Marks(marks, world, unit, path.name.partition(".")[0])
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from ..core.errors import Trouble
 from ..core.kind import held_in, stands_for
 from ..core.reference import Reference
+from ..core.sentence import several_of
 from .items import Record
 from .open_study import OpenStudy
 
@@ -86,8 +87,10 @@ def meant_of(study: OpenStudy, wanted: int | str | Reference, kind: str, files: 
             return found
     if fits:
         several = ", ".join(str(r.reference) for r in fits[:LISTED])
-        raise Trouble(f"Several {kind}s are called “{text}” in this study", f"write one of: {several}", study.folder)
-    raise Trouble(f"No {kind} is called “{text}” in this study", _have(study, kind), study.folder)
+        what = f"Several {several_of(kind)} are called “{text}” in this study"
+        raise Trouble(what, f"write one of: {several}", study.folder)
+    called = f"No {kind} {'are' if several_of(kind) == kind else 'is'} called"
+    raise Trouble(f"{called} “{text}” in this study", _have(study, kind), study.folder)
 
 
 def file_meant(text: str) -> Meant | None:
