@@ -146,7 +146,7 @@ class PaneTest(DeskCase):
         super().setUp()
         self.enterContext(mock.patch.object(tiling, "BASE", 1 << 20))
         for module in ("viewing", "layers", "sight"):
-            self.enterContext(mock.patch(f"kestrelmist.desk.{module}.BASE", 1 << 20))
+            self.enterContext(mock.patch(f"kestrelmist.desk.models.{module}.BASE", 1 << 20))
         save_ome_tiff(self.place / "large.ome.tif", picture())
         with Study(self.place / "study", create=True) as study:
             study.run("gather", folder=self.place / "large.ome.tif", subject="T-1", copy=False)
