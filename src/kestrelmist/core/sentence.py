@@ -29,6 +29,15 @@ def several_of(thing: str) -> str:
     return thing if thing.endswith("s") else f"{thing}s"
 
 
+def is_none(thing: str) -> str:
+    """That there is none of a thing.
+
+    >>> is_none("label map"), is_none("marks")
+    ('is no label map', 'are no marks')
+    """
+    return f"{'are' if several_of(thing) == thing else 'is'} no {thing}"
+
+
 def with_article(thing: str) -> str:
     """A thing with the article before it.
 

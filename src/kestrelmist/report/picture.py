@@ -192,7 +192,8 @@ def picture(
     unit = image.space.unit
     table = Table(f"Picture of {image.name}", [Column("file"), Column("plane"), Column("at", unit, 3)])
     table.columns += [Column("pixel", unit, decimals_for(0.0, view.pixel) + 3), Column("layers")]
-    names = ", ".join(d.thing.name for d in (*lower, *upper, *over_all))
+    things = [d.thing for d in (*lower, *upper)] + ([labels] if labels is not None else []) + list(marks or [])
+    names = ", ".join(thing.name for thing in things)
     table.rows.append((target.name, plane, centre[chosen.across], view.pixel, names))
     return table
 

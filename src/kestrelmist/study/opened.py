@@ -9,6 +9,7 @@ from ..core.errors import Trouble
 from ..core.operation import Operation
 from ..core.parameter import Parameter
 from ..core.progress import Progress
+from ..core.sentence import is_none
 from ..core.through import seen_through
 from .given import Given
 from .open_study import OpenStudy
@@ -77,7 +78,7 @@ def _opened(study: OpenStudy | None, p: Parameter, given: Given, progress: Progr
     if p.kind.family == "record":
         record = None if study is None or given.item is None else study.items.get(given.item)
         if record is None:
-            raise Trouble(f"There is no {given.thing.kind} “{given.thing.name}” yet", "make it first")
+            raise Trouble(f"There {is_none(given.thing.kind)} “{given.thing.name}” yet", "make some first")
         return [record]
     store = store_for(p.kind.name)
     if given.file is not None:

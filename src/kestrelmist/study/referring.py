@@ -8,7 +8,7 @@ from pathlib import Path
 from ..core.errors import Trouble
 from ..core.kind import held_in, stands_for
 from ..core.reference import Reference
-from ..core.sentence import several_of
+from ..core.sentence import is_none, several_of
 from .items import Record
 from .open_study import OpenStudy
 
@@ -49,7 +49,7 @@ def meant(study: OpenStudy, wanted: int | str | Reference, kind: str, files: boo
     if isinstance(wanted, int) and not isinstance(wanted, bool):
         record = study.items.get(wanted)
         if record is None or not (_suits(record, kind) or record.kind == held_in(kind)):
-            raise Trouble(f"There is no {kind} with the id {wanted} in this study", _have(study, kind), study.folder)
+            raise Trouble(f"There {is_none(kind)} with the id {wanted} in this study", _have(study, kind), study.folder)
         return Meant(record)
     if holder := held_in(kind):
         try:

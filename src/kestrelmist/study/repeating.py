@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from ..core.errors import Trouble
 from ..core.kind import is_edited
 from ..core.progress import Progress, silent
+from ..core.sentence import is_none
 from .given import Given, still_to_be_made
 from .inputs import settle
 from .items import Record
@@ -55,7 +56,7 @@ def fill_slots(study: Study, recipe: Recipe, subject: str | None = None) -> dict
             told = ", ".join(str(r.reference) for r in fits[:6])
             missing.append(f"“{shown(slot.pattern)}” fits {len(fits)} {slot.kind}s ({told})")
         else:
-            missing.append(f"there is no {slot.kind} “{shown(slot.pattern)}”")
+            missing.append(f"there {is_none(slot.kind)} “{shown(slot.pattern)}”")
     missing += _maps_missing(study, recipe, filled)
     if missing:
         whose = f"{subject or recipe.subject or 'this study'}: "

@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 from ...core.digits import plain
 from ...core.kind import held_in
 from ...core.parameter import Parameter
+from ...core.sentence import is_none
 from ...study.inputs import suiting
 from ...study.items import ImageRecord, Record
 from ...study.referring import ANY
@@ -249,7 +250,7 @@ class ThingField(NamesBox):
         elif gone and records:
             listed.insert(0, ("Choose one", None))
         if not listed:
-            listed = [(f"There is no {kind} yet" if p.suits is None else f"There is none: {p.suits.words}", None)]
+            listed = [(f"There {is_none(kind)} yet" if p.suits is None else f"There is none: {p.suits.words}", None)]
         if left:
             listed.append((_left(left), None))
         if listed == self._listed:
