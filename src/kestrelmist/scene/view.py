@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -59,25 +60,27 @@ class View:
     height: int
     sides_known: bool = True
 
-    @property
+    @cached_property
     def right(self) -> np.ndarray:
         """World step of one pixel to the right, mm."""
-        return np.asarray(self.rightward, float) * self.pixel
+        return _fixed(np.asarray(self.rightward, float) * self.pixel)
 
-    @property
+    @cached_property
     def down(self) -> np.ndarray:
         """World step of one pixel down, mm."""
-        return np.asarray(self.downward, float) * self.pixel
+        return _fixed(np.asarray(self.downward, float) * self.pixel)
 
-    @property
+    @cached_property
     def normal(self) -> np.ndarray:
         """Direction across the plane."""
-        return np.cross(self.rightward, self.downward)
+        return _fixed(np.cross(self.rightward, self.downward))
 
-    @property
+    @cached_property
     def corner(self) -> np.ndarray:
         """World position of the centre of the first pixel."""
-        return np.asarray(self.centre, float) - self.right * (self.width - 1) / 2 - self.down * (self.height - 1) / 2
+        return _fixed(
+            np.asarray(self.centre, float) - self.right * (self.width - 1) / 2 - self.down * (self.height - 1) / 2
+        )
 
     def to_world(self, x: float, y: float) -> np.ndarray:
         """World position under a pixel."""
@@ -108,6 +111,12 @@ class View:
 
     def moved(self, **changes) -> View:
         return replace(self, **changes)
+
+
+def _fixed(values: np.ndarray) -> np.ndarray:
+    """Values that are worked out once for a view, and shared."""
+    values.flags.writeable = False
+    return values
 
 
 def plane_axes(

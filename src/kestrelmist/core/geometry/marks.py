@@ -7,7 +7,6 @@ import json
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -17,6 +16,9 @@ from ..mapping import Mapping as WorldMapping
 from ..names import plain_name
 from ..world import World
 from .mark import Mark
+
+FEW = 64
+"""Marks that an edit changes, up to which their bounds are followed one by one."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -50,7 +52,7 @@ class Marks:
         object.__setattr__(self, "name", plain_name(self.name) or "Marks")
         object.__setattr__(self, "subject", plain_name(self.subject))
         numbers = list(self.marks)
-        if any(a > b for a, b in pairwise(numbers)):
+        if numbers != sorted(numbers):
             object.__setattr__(self, "marks", {n: self.marks[n] for n in sorted(numbers)})
 
     @classmethod
@@ -107,19 +109,8 @@ class Marks:
             else:
                 after[key] = mark
         made = replace(self, marks=after)
-        marks = made.marks  # in their order
-        if "bounds" in self.__dict__:  # of tens of thousands one has changed
-            keys, ends = self.bounds
-            kept = {int(key): n for n, key in enumerate(keys)}
-            told = np.empty((len(marks), 2, 3))
-            same = [(n, kept[key]) for n, key in enumerate(marks) if key in kept and key not in edit.after]
-            if same:
-                to, come = np.array(same).T
-                told[to] = ends[come]
-            for n, key in enumerate(marks):
-                if key in edit.after or key not in kept:
-                    told[n] = _ends(marks[key])
-            made.__dict__["bounds"] = np.fromiter(marks, np.int64, len(marks)), told
+        if "bounds" in self.__dict__ and len(edit.after) <= FEW:  # of tens of thousands one has changed
+            made.__dict__["bounds"] = _bounds_after(*self.bounds, edit.after)
         return made
 
     def moved(self, mapping: WorldMapping) -> Marks:
@@ -155,6 +146,23 @@ class Marks:
         return cls(
             marks, world, **said, name=name, subject=subject, classes=classes if isinstance(classes, int) else None
         )
+
+
+def _bounds_after(
+    keys: np.ndarray, ends: np.ndarray, after: Mapping[int, Mark | None]
+) -> tuple[np.ndarray, np.ndarray]:
+    """Bounds when a few marks have changed."""
+    ends = ends.copy()
+    for key, mark in after.items():
+        at = int(np.searchsorted(keys, key))
+        there = at < len(keys) and keys[at] == key
+        if mark is None and there:
+            keys, ends = np.delete(keys, at), np.delete(ends, at, 0)
+        elif mark is not None:
+            if not there:
+                keys, ends = np.insert(keys, at, key), np.insert(ends, at, 0.0, 0)
+            ends[at] = _ends(mark)
+    return keys, ends
 
 
 def _ends(mark: Mark) -> tuple[np.ndarray, np.ndarray]:

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QCheckBox, QFileDialog, QPushButton, QTableView, Q
 
 from ...core.digits import decimals_of
 from ...core.geometry.mark import Mark
+from ...core.geometry.marks import Marks
 from ...core.geometry.shape import shape_named
 from ...core.table import Column, Table
 from ...formats.saving import save_thing
@@ -59,6 +60,8 @@ class MarksPage(QWidget):
         self.marks.listed.connect(self._listed)
         self.marks.changed.connect(self._follow)
         self._waiting = True
+        self._made: dict[int, tuple[Mark, tuple]] = {}
+        self._made_for: tuple[str, float, int] | None = None
 
     def _show(self) -> None:
         self.marks.shown, self.marks.named = self.shown.isChecked(), self.named.isChecked()
@@ -87,9 +90,18 @@ class MarksPage(QWidget):
         columns = [Column("mark"), Column("name"), Column("shape"), Column("class")]
         columns += [Column(axis, unit, digits) for axis in "xyz"]
         columns += [Column("sizes"), Column("note")]
-        self.model.show(Table(marks.name, columns, [self._row(mark, unit, factor, digits) for mark in marks]))
+        self.model.show(Table(marks.name, columns, self._rows_of(marks, (unit, factor, digits))))
         self.view.resizeColumnsToContents()
         self._follow()
+
+    def _rows_of(self, marks: Marks, how: tuple[str, float, int]) -> list[tuple]:
+        """A row a mark; of tens of thousands most are those of before."""
+        before, self._made = self._made if self._made_for == how else {}, {}
+        for mark in marks:
+            made = before.get(mark.id)
+            self._made[mark.id] = made if made is not None and made[0] is mark else (mark, self._row(mark, *how))
+        self._made_for = how
+        return [row for _, row in self._made.values()]
 
     def _row(self, mark: Mark, unit: str, factor: float, digits: int) -> tuple:
         sizes = shape_named(mark.shape).sizes(mark.array)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QFont, QFontMetricsF, QImage, QPainter, QPen, QPolygonF
@@ -64,15 +66,26 @@ class QtPainter:
 
     def _style(self, stroke: Stroke | None, fill: str, smooth: bool) -> None:
         self.painter.setRenderHint(QPainter.RenderHint.Antialiasing, smooth)
-        self.painter.setBrush(QBrush(colour_of(fill)) if fill else Qt.BrushStyle.NoBrush)
-        if stroke is None:
-            self.painter.setPen(Qt.PenStyle.NoPen)
-            return
-        pen = QPen(colour_of(stroke.colour), stroke.width)
-        pen.setCapStyle(Qt.PenCapStyle.FlatCap)
-        if stroke.dashes:
-            pen.setDashPattern([v / max(stroke.width, 0.1) for v in stroke.dashes])
-        self.painter.setPen(pen)
+        self.painter.setBrush(brush_of(fill))
+        self.painter.setPen(pen_of(stroke))
+
+
+@lru_cache(maxsize=256)
+def pen_of(stroke: Stroke | None) -> QPen:
+    """A pen of Qt; thousands of marks share a few."""
+    if stroke is None:
+        return QPen(Qt.PenStyle.NoPen)
+    pen = QPen(colour_of(stroke.colour), stroke.width)
+    pen.setCapStyle(Qt.PenCapStyle.FlatCap)
+    if stroke.dashes:
+        pen.setDashPattern([v / max(stroke.width, 0.1) for v in stroke.dashes])
+    return pen
+
+
+@lru_cache(maxsize=256)
+def brush_of(fill: str) -> QBrush:
+    """A brush of Qt, none for no colour."""
+    return QBrush(colour_of(fill)) if fill else QBrush(Qt.BrushStyle.NoBrush)
 
 
 def colour_of(text: str) -> QColor:

@@ -28,7 +28,8 @@ def in_view(view: View, marks: Marks, look: MarkLook) -> list[Mark]:
     thickness = max(look.thickness, view.pixel * 1e-6)
     reach = marks.deepest + thickness
     corners = [view.to_world(x, y) for x in (-0.5, view.width - 0.5) for y in (-0.5, view.height - 0.5)]
-    deep = np.abs(normal) * reach + view.pixel * (POINT + HANDLE)
+    flat = np.sqrt(np.clip(1 - normal**2, 0, 1))  # how far each axis runs along the picture
+    deep = np.abs(normal) * reach + flat * view.pixel * (POINT + HANDLE)
     low, high = np.min(corners, 0) - deep, np.max(corners, 0) + deep
     centre = np.asarray(view.centre, float)
     return [
