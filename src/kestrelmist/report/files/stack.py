@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,8 @@ from ...formats.opening import open_image
 from ...scene.laid import LaidStack, laid
 
 MOST = 1 << 20
+READERS: dict[str, Callable[[Path], LabelMap | Marks]] = {"labels": read_label_map, "marks": read_marks}
+"""What reads a layer that is called so; all others are images."""
 
 
 def read_stack(path: Path) -> LaidStack:
@@ -42,11 +45,8 @@ def read_stack(path: Path) -> LaidStack:
         if not isinstance(thing, str):
             raise Trouble(f"“{thing}” is no file", "name each layer by the path of its file", path)
         file = path.parent / thing
-        if kinds[thing] == "labels":
-            return read_label_map(file)
-        if kinds[thing] == "marks":
-            return read_marks(file)
-        return open_image(file).frame()
+        read = READERS.get(str(kinds[thing]))
+        return open_image(file).frame() if read is None else read(file)
 
     return laid(facts, find, path.stem)
 
