@@ -111,4 +111,4 @@ def _scrolling(place: Path) -> Row:
     page.reader.close()
     session.close()
     frame = float(np.median(spent)) * 1000
-    return Row("a step through the grid of pictures", frame, 1000 / 60, "a frame of 60 a second", "≤ 1", "ms")
+    return Row("a step through the grid of pictures", frame, 12.0, "12 ms", "ratio ≤ 1", "ms", met=frame <= 12.0)

@@ -39,6 +39,13 @@ class MarkCommandsTest(PlaceCase):
         out = self.place / "m.xyz"
         self.assertIn("Marks cannot be written", self.say("save-marks", "Head#Marks", "--to", out, code=1))
 
+    def test_places_of_a_fine_picture_are_told_apart(self):
+        with Study(self.folder) as study:
+            values = np.zeros((10, 10, 1), np.int16, order="F")
+            keep_thing(study, Image(values, straight_space((10, 10, 1), 0.0001), name="Fine", subject="A"))
+        self.say("add-mark", "Fine", "--points", "0.00012,0.0003,0")
+        self.assertIn("0.00012000", self.say("list-marks", "Fine"))
+
     def test_from_file_to_file(self):
         first, second, third = (self.place / name for name in ("a.geojson", "b.csv", "c.csv"))
         self.say("add-mark", "Head", "--points", "1,2,3")

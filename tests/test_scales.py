@@ -253,10 +253,10 @@ class LabelNumbersTest(unittest.TestCase):
 
 
 class ScaleDeskTest(DeskCase):
-    def opened(self, values: np.ndarray, name: str = "Made"):
+    def opened(self, values: np.ndarray, name: str = "Made", space: Space | None = None):
         from kestrelmist.formats.nifti import write_nifti
 
-        write_nifti(self.place / f"{name}.nii", values, straight_space())
+        write_nifti(self.place / f"{name}.nii", values, straight_space() if space is None else space)
         with Study(self.place / "study", create=True) as study:
             study.run("gather", folder=self.place / f"{name}.nii", subject="T-1")
         window = self.open(self.place / "study")
@@ -295,6 +295,44 @@ class ScaleDeskTest(DeskCase):
         self.settle(window)
         form = window.bench.page("Prepare").form
         np.testing.assert_allclose(form.values()["spacing"], (0.5, 0.5, 0.5))
+
+    def test_lengths_on_a_fine_grid_are_asked_for_in_micrometres(self):
+        from kestrelmist.core.operation import find_operation
+
+        space = straight_space((40, 30, 20), 0.0005)
+        window = self.opened(np.arange(24000, dtype=np.float32).reshape((40, 30, 20), order="F"), space=space)
+        window.desk.viewing.go_to(space.to_world((20, 10, 5)))
+        bench = window.bench
+
+        def form(name: str, stage: str):
+            bench.open_operation(find_operation(name))
+            self.settle(window)
+            return bench.page(stage).form
+
+        crop = form("crop", "Prepare")
+        self.assertEqual(crop.fields["margin"].suffix(), " µm")
+        crop.fields["margin"].setValue(2.5)
+        crop.fields["box"].setText("-3, -3, -3, 3, 3, 3")
+        self.assertEqual(crop.values()["margin"], 0.0025)
+        np.testing.assert_allclose(crop.values()["box"], [-0.003] * 3 + [0.003] * 3)
+        crop.fields["box"].setText("-3um, -3um, -3um, 0.003mm, 0.003mm, 0.003mm")
+        np.testing.assert_allclose(crop.values()["box"], [-0.003] * 3 + [0.003] * 3)
+        smooth = form("smooth", "Prepare")
+        smooth.fields["fwhm"].setValue(2.0)
+        self.press(smooth.apply)
+        self.settle(window)
+        step = window.desk.study.logbook.last(1)[0]
+        self.assertEqual((step.operation, step.settings["fwhm"]), ("smooth", 0.002))
+        again = form("smooth", "Prepare")  # the last settings come back, in the unit that is shown
+        self.assertEqual((again.fields["fwhm"].value(), again.values()["fwhm"]), (2.0, 0.002))
+        origin = form("set-origin", "Align")
+        places = [float(v) for v in origin.fields["point"].text().split(",")]
+        np.testing.assert_allclose(places, 1000 * window.desk.viewing.crosshair)
+        np.testing.assert_allclose(origin.values()["point"], window.desk.viewing.crosshair)
+        resampled = form("resample", "Prepare")
+        resampled.fields["spacing"].setText("1, 1, 2")
+        np.testing.assert_allclose(resampled.values()["spacing"], (0.001, 0.001, 0.002))
+        self.assertEqual(form("profile", "Measure").fields["from_"].placeholderText(), "x, y, z in µm")
 
     def test_a_crosshair_at_nearly_nothing_has_no_sign(self):
         window = self.opened(two_balls().data)

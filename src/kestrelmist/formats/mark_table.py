@@ -6,6 +6,7 @@ import json
 from pathlib import Path
 from typing import Any
 
+from ..core.digits import decimals_for
 from ..core.errors import Trouble
 from ..core.geometry.mark import Mark
 from ..core.geometry.marks import Marks
@@ -23,8 +24,10 @@ MORE = ("normal", "depth", "place", "across", "text", "colour", "width", "notes"
 def mark_rows(marks: Marks) -> Table:
     """Marks as a table: a row a point, with units beside positions."""
     unit = marks.unit
+    places = [value for mark in marks for point in mark.points for value in point]
+    digits = max(3, decimals_for(min(places), max(places))) if places else 3
     columns = [Column("mark"), Column("name"), Column("shape"), Column("class"), Column("point")]
-    columns += [Column(axis, unit, 3) for axis in "xyz"]
+    columns += [Column(axis, unit, digits) for axis in "xyz"]
     columns += [Column("more", hidden=True), Column("world", hidden=True)]
     table = Table(marks.name, columns)
     world = json.dumps(marks.world.as_dict())

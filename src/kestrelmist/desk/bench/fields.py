@@ -20,7 +20,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ...core.digits import plain
 from ...core.kind import held_in
 from ...core.parameter import Parameter
 from ...core.sentence import is_none
@@ -31,6 +30,7 @@ from ...study.study import Study
 from ..models.desk_model import Desk
 from ..models.viewing import Viewing
 from ..widgets.plain_text import plain_tip
+from .suited import listed, with_unit
 
 
 class _WithButton(QWidget):
@@ -66,9 +66,10 @@ class _WithButton(QWidget):
 class PlaceField(QLineEdit):
     """A world position: that of the crosshair, wherever it goes, until the person types another one."""
 
-    def __init__(self, viewing: Viewing):
+    def __init__(self, viewing: Viewing, unit: str = "mm", factor: float = 1.0):
         super().__init__()
-        self.viewing, self._typed = viewing, False
+        self.viewing, self._typed, self.unit, self.factor = viewing, False, unit, factor
+        self.setToolTip(plain_tip(f"x, y, z in {unit}"))
         self.setProperty("kind", "figures")
         self.textEdited.connect(self._edited)
         viewing.crosshair_moved.connect(self._follow)
@@ -79,10 +80,11 @@ class PlaceField(QLineEdit):
 
     def _follow(self) -> None:
         if not self._typed:
-            self.setText(", ".join(plain(v) for v in self.viewing.named_place(self.viewing.crosshair)))
+            self.setText(listed(self.viewing.named_place(self.viewing.crosshair), self.factor))
 
     def value(self) -> str | None:
-        return self.text().strip() or None
+        text = self.text().strip()
+        return (text if self.factor == 1.0 else with_unit(text, self.unit)) or None
 
 
 class PathField(_WithButton):
@@ -169,19 +171,24 @@ class PointsField(ByHandField):
 
     tool = "pick"
 
-    def __init__(self, desk: Desk):
-        super().__init__(desk, "Pick three", "x, y, x, y, x, y", "Pick three points in the pane")
-        self._picked = ""
+    def __init__(self, desk: Desk, unit: str = "mm", factor: float = 1.0):
+        super().__init__(desk, "Pick three", f"x, y, x, y, x, y in {unit}", "Pick three points in the pane")
+        self._picked, self.unit, self.factor = "", unit, factor
         self.hand.picked_changed.connect(self._follow)
 
     def _follow(self) -> None:
         places = map(self.hand.viewing.named_place, self.hand.picked)
-        text = ", ".join(plain(v) for point in places for v in point[:2])
+        text = listed((v for point in places for v in point[:2]), self.factor)
         if not self.asked:
             return
         if text or self.field.text() == self._picked:
             self.put(text)
         self._picked = text
+
+    def text(self) -> str:
+        """What was picked or typed, with its unit."""
+        text = super().text()
+        return text if self.factor == 1.0 else with_unit(text, self.unit)
 
 
 LISTED = 500

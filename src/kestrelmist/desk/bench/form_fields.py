@@ -18,6 +18,7 @@ from ..models.desk_model import Desk
 from ..widgets.number_field import number
 from .fields import FramedField, NamesBox, PathField, PlaceField, PointsField, ThingField, ThingsField
 from .found_field import FoundField
+from .suited import listed, suited, times, with_unit
 
 LARGEST = 1e15
 """The largest number that may be typed where nothing else limits it."""
@@ -63,6 +64,8 @@ def _found(desk: Desk, p: Parameter) -> FormField:
     record = desk.viewing.record
     unit = (record.unit if record is not None else "") if p.unit == "value" else p.unit
     field = FoundField(p, unit)
+    if p.kind.field == "number":
+        field.shown, field.factor = suited(record, unit)
     return FormField(field, field.value, field.put if p.unit != "value" else None)
 
 
@@ -113,13 +116,18 @@ def _number(desk: Desk, operation: Operation, p: Parameter) -> FormField:
     low, high = max(p.low, -LARGEST), min(p.high, LARGEST)
     whole = p.kind.type is int
     start_at = low if p.low < 0 or whole else 0.0
-    field = number(start_at, high, 0 if whole else 3, pretty_unit(unit), p.words, whole=whole)
+    unit, factor = suited(record, unit)
+    field = number(start_at * factor, high * factor, 0 if whole else 3, pretty_unit(unit), p.words, whole=whole)
     if of_image and image is not None and image.in_memory:
         field.suit_values(*display_range(image.grey()))
     start = {"low": settings.low, "high": settings.high} if of_image else {}
     default = 0.0 if p.required else p.default
-    field.setValue(start.get(p.name, default))
-    return FormField(field, field.value, None if of_image else field.setValue)
+    field.setValue(times(start.get(p.name, default), factor))
+    if factor == 1.0:
+        return FormField(field, field.value, None if of_image else field.setValue)
+    return FormField(
+        field, lambda: times(field.value(), 1 / factor), lambda value: field.setValue(times(value, factor))
+    )
 
 
 def _numbers(desk: Desk, operation: Operation, p: Parameter) -> FormField:
@@ -130,17 +138,34 @@ def _numbers(desk: Desk, operation: Operation, p: Parameter) -> FormField:
         box = FramedField(desk, "voxels", "i, j, k to i, j, k", "Frame a box in the panes")
         return FormField(box, box.value)
     if p.role == "points":
-        points = PointsField(desk)
+        points = PointsField(desk, *suited(desk.viewing.record, "mm"))
         return FormField(points, points.value)
     if p.role == "place":
-        place = PlaceField(desk.viewing)
+        place = PlaceField(desk.viewing, *suited(desk.viewing.record, p.unit or "mm"))
         return FormField(place, place.value)
     made = _text(desk, operation, p)
     field = made.widget
     assert isinstance(field, QLineEdit)
-    if p.unit == "mm" and p.required and desk.viewing.record is not None and p.length == 3:
-        field.setText(", ".join(plain(v) for v in desk.viewing.record.grid.spacing))
-    return made
+    unit, factor = suited(desk.viewing.record, p.unit)
+    if p.role == "end":
+        field.setPlaceholderText(f"x, y, z in {unit}")
+    elif p.unit == "mm" and p.required and desk.viewing.record is not None and p.length == 3:
+        field.setText(listed(desk.viewing.record.grid.spacing, factor))
+    if factor == 1.0:
+        return made
+    if field.text() and not p.required:
+        field.setText(listed(p.default, factor))
+    if not field.placeholderText():
+        field.setPlaceholderText(unit)
+
+    def value() -> str | None:
+        text = made.value()
+        return None if text is None else with_unit(text, unit)
+
+    def put(given: Any) -> None:
+        field.setText("" if given is None else listed(given, factor))
+
+    return FormField(field, value, put if made.put is not None else None)
 
 
 def _path(desk: Desk, operation: Operation, p: Parameter) -> FormField:
