@@ -7,12 +7,12 @@ import json
 import shutil
 from collections import Counter, defaultdict
 from dataclasses import dataclass, replace
-from importlib.metadata import PackageNotFoundError, version
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from ... import VERSION
 from ...core.errors import Trouble
 from ...core.progress import Progress
 from ...core.table import Column, Table
@@ -64,7 +64,7 @@ def finish(
     if store == "zarr":
         _into_zarr(folder, wanted, kept, recipe)
     manifest = {
-        "made with": _version(),
+        "made with": f"Kestrelmist {VERSION}",
         "settings": {k: v for k, v in said.items() if k not in ("table", "folder")},
         "from": {"table": said["table"], "folder": said["folder"]},
         "pictures": {wanted[n].target: seen[n].sha256 for n in kept},
@@ -238,13 +238,6 @@ def _into_zarr(folder: Path, wanted: list[Wanted], kept: list[int], recipe: Reci
 
 def _json(path: Path, said: dict[str, Any]) -> None:
     path.write_text(json.dumps(said, indent=1, ensure_ascii=False, default=str), encoding="utf-8")
-
-
-def _version() -> str:
-    try:
-        return f"Kestrelmist {version('kestrelmist')}"
-    except PackageNotFoundError:
-        return "Kestrelmist"
 
 
 def _report(
