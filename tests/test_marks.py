@@ -22,6 +22,10 @@ from kestrelmist.formats.mark_geojson import read_geojson, write_geojson
 from kestrelmist.formats.mark_table import read_mark_table, write_mark_table
 from kestrelmist.measure.mark_files import take_marks
 from kestrelmist.measure.mark_rows import add_mark, change_mark, corners_of, delete_marks, points_of
+from kestrelmist.scene.layer_types.marks import drawn_mark
+from kestrelmist.scene.primitives import Words
+from kestrelmist.scene.view import AXIAL as AXIAL_PLANE
+from kestrelmist.scene.view import plane_view
 from kestrelmist.study.journal.history import Stale
 from kestrelmist.study.study import Study
 from tests.making import keep_thing, straight_space
@@ -344,6 +348,23 @@ class FilesTest(unittest.TestCase):
         path.write_text(json.dumps({"type": "FeatureCollection", "features": points}))
         marks = read_geojson(path)
         self.assertEqual((len(marks), marks[100_000].points[0]), (100_000, (99_999, 1, 0)))
+
+
+class NamesTest(unittest.TestCase):
+    def test_names_stand_where_there_is_room(self):
+        view = plane_view(AXIAL_PLANE, (0.0, 0.0, 0.0), 1.0, 200, 100)
+
+        def words(x: float, name: str):
+            found = drawn_mark(view, Mark("point", ((x, 0.0, 0.0),), name=name), "#FFFFFF")
+            return next(one for one in found if isinstance(one, Words))
+
+        for x, name, anchor in ((0, "short", "ls"), (90, "short", "rs"), (-60, "x" * 22, "ls"), (0, "x" * 25, "rs")):
+            one = words(x, name)
+            self.assertEqual(one.anchor, anchor, name)
+            wide = 6.0 * len(name)
+            ends = (one.at[0], one.at[0] + wide) if anchor == "ls" else (one.at[0] - wide, one.at[0])
+            self.assertLessEqual(ends[1], 200)
+            self.assertTrue(ends[0] >= 0 or wide > 92)
 
 
 class StudyTest(unittest.TestCase):

@@ -19,6 +19,8 @@ POINT = 4.0
 TICK = 5.0
 """Half the length of the tick across an end of a line."""
 HANDLE = 4.5
+LETTER = 6.6
+"""About how wide a letter of a name is."""
 CHOSEN = "#A44E28"
 
 
@@ -55,9 +57,20 @@ def drawn_mark(view: View, mark: Mark, colour: str, named: bool = True) -> list[
         found += _ends(mark, points, stroke)
     said = mark.text or (mark.name if named else "")
     if said:
-        x, y = max(points, key=lambda p: p[0]) if not mark.text else points[0]
-        found.append(Words((x + 8, y - 6), said, 12, colour, "600", "ls", NIGHT))
+        at, anchor = _beside(view, points if not mark.text else points[:1], said)
+        found.append(Words(at, said, 12, colour, "600", anchor, NIGHT))
     return found
+
+
+def _beside(view: View, points: list[Point], said: str) -> tuple[Point, str]:
+    """Where words stand beside a mark, and which end of them is there: on its right; on its left where there is no
+    room; at the edge of the picture where there is none at all."""
+    wide = LETTER * len(said)
+    x, y = max(points, key=lambda p: p[0])
+    if x + 8 + wide <= view.width:
+        return (x + 8, y - 6), "ls"
+    left, beside = min(points, key=lambda p: p[0])
+    return ((left - 8, beside - 6), "rs") if left - 8 - wide >= 0 else ((view.width - 4.0, y - 6), "rs")
 
 
 def _ends(mark: Mark, points: list, stroke: Stroke) -> list[Primitive]:
