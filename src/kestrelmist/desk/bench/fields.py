@@ -185,10 +185,10 @@ class PointsField(ByHandField):
             self.put(text)
         self._picked = text
 
-    def text(self) -> str:
+    def value(self) -> str | None:
         """What was picked or typed, with its unit."""
-        text = super().text()
-        return text if self.factor == 1.0 else with_unit(text, self.unit)
+        text = super().value()
+        return text if text is None or self.factor == 1.0 else with_unit(text, self.unit)
 
 
 LISTED = 500
