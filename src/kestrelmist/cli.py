@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 import io
 import os
 import sys
@@ -36,7 +35,6 @@ def main() -> None:
     for stream in (sys.stdout, sys.stderr):  # names of files may be no text
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")
-    gc.set_threshold(50_000)  # to load a command makes much and no garbage
     warnings.simplefilter("ignore")  # libraries warn of files that break small rules; what matters is said by us
     try:
         with _plugins_told():

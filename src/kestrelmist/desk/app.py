@@ -24,6 +24,8 @@ from .shell.window import Window
 from .theme.theme import apply_theme, dressed_afterwards
 from .theme.type_size import suit_type_size
 
+EVERY = (700, 10, 10)
+"""How often garbage is looked for, as Python has it, once everything is loaded."""
 WINDOWS: list[Window] = []
 """Open windows; Qt does not keep Python's side of them alive."""
 COMPILING: list[subprocess.Popen] = []
@@ -32,6 +34,7 @@ COMPILING: list[subprocess.Popen] = []
 
 def application() -> QApplication:
     """The one QApplication, dressed."""
+    gc.set_threshold(*EVERY)  # widgets that have gone are not to wait until a worker comes upon them
     app = QApplication.instance()
     if app is None:
         suit_type_size()
@@ -142,7 +145,6 @@ def _load_kernels(window: Window) -> None:
             pane.canvas.picture.forget()
             pane.canvas.update()
         COMPILING.extend(warm_beside())
-        gc.set_threshold(700)
         gc.freeze()  # what is loaded by now lives as long as the window: it need not be looked through again and again
         if kernel.not_kept():
             window.session.said.emit(f"{kernel.not_kept()}.")
