@@ -88,6 +88,13 @@ class ShapesTest(unittest.TestCase):
             self.assertTrue(np.allclose(ends[1], wanted), f"{to}: {ends[1]}")
         self.assertAlmostEqual(shape.sizes(shape.sized(ends, "length", 3.0))["length"], 3.0)
 
+    def test_positions_in_text_take_units(self):
+        self.assertEqual(points_of("1, 2; 3,4,5").tolist(), [[1, 2, 0], [3, 4, 5]])
+        np.testing.assert_allclose(points_of("1um, −2 µm, 3; 0.1cm,0,1e-3mm"), [[0.001, -0.002, 3], [1, 0, 0.001]])
+        for text, unit in (("1kg, 2, 3", "mm"), ("1mm, 2", "px"), ("1, 2, 3, 4", "mm"), ("1 2 x", "mm"), (" ; ", "mm")):
+            with self.assertRaises(Trouble):
+                points_of(text, unit)
+
     def test_a_box_is_drawn_by_its_twelve_edges(self):
         box = corners_of("box", points_of("0,0,0; 2,3,5"))
         line = shape_named("box").outline(box)

@@ -4,6 +4,7 @@ import math
 import unittest
 
 import numpy as np
+from PIL import Image as Picture
 
 from kestrelmist.checks.notice import Subject, run_checks
 from kestrelmist.core.digits import decimals_for, rounded, signed
@@ -332,7 +333,35 @@ class ScaleDeskTest(DeskCase):
         resampled = form("resample", "Prepare")
         resampled.fields["spacing"].setText("1, 1, 2")
         np.testing.assert_allclose(resampled.values()["spacing"], (0.001, 0.001, 0.002))
-        self.assertEqual(form("profile", "Measure").fields["from_"].placeholderText(), "x, y, z in µm")
+        line = form("profile", "Measure")
+        self.assertEqual((line.fields["from_"].placeholderText(), line.fields["from_"].text()), ("x, y, z in µm", ""))
+        self.assertEqual([line.fields["from_"].shown, origin.fields["point"].shown], ["µm", "µm"])
+        mark = form("add-mark", "Measure")
+        mark.fields["shape"].setCurrentText("line")
+        mark.fields["points"].setText("1, -2, 3; 4um, 5, 6")  # with a unit of its own nothing is added
+        self.assertEqual(mark.values()["points"], "1, -2, 3; 4um, 5, 6")
+        mark.fields["points"].setText("1, −2, 3; 4, 5, 6")
+        self.press(mark.apply)
+        self.settle(window)
+        np.testing.assert_allclose(window.desk.marks.marks[1].array, [(0.001, -0.002, 0.003), (0.004, 0.005, 0.006)])
+
+    def test_places_on_a_picture_without_scale_count_in_pixels(self):
+        from kestrelmist.core.operation import find_operation
+
+        Picture.fromarray(np.zeros((30, 40), np.uint8)).save(self.place / "plain.png")
+        with Study(self.place / "study", create=True) as study:
+            study.run("gather", folder=self.place / "plain.png", subject="T-1")
+        window = self.open(self.place / "study")
+        self.settle(window)
+        window.bench.open_operation(find_operation("add-mark"))
+        self.settle(window)
+        form = window.bench.page("Measure").form
+        points = form.fields["points"]
+        self.assertEqual((points.placeholderText(), points.shown), ("x, y, z in px", "px"))
+        points.setText("3, -4")
+        self.press(form.apply)
+        self.settle(window)
+        self.assertEqual(window.desk.marks.marks[1].points, ((3.0, -4.0, 0.0),))
 
     def test_a_crosshair_at_nearly_nothing_has_no_sign(self):
         window = self.opened(two_balls().data)

@@ -11,7 +11,7 @@ from pathlib import Path
 from kestrelmist.study.study import Study
 
 from .case import case, require
-from .walks import Walk
+from .walks import Walk, walk
 
 TYPED = "typed"
 TOOLS = ("point", "line", "angle", "polyline", "polygon", "rectangle", "ellipse", "arrow", "text", "box")
@@ -19,6 +19,11 @@ TOOLS = ("point", "line", "angle", "polyline", "polygon", "rectangle", "ellipse"
 
 class MarkWalk(Walk):
     """A window, and what its sets of marks have to hold: a gesture changes the one that it was begun on."""
+
+    def __init__(self, rng: random.Random, place: Path):
+        super().__init__(rng, place)
+        self.desk.viewing.set_stage("Measure")
+        self.settle()
 
     def maps(self) -> dict[int, tuple[str, bytes]]:
         """Name and marks of every set, by id."""
@@ -163,7 +168,7 @@ class MarkWalk(Walk):
             marks.resize_chosen(self.rng.choice(sizes), self.rng.uniform(0.1, 9))
 
     def theme(self) -> None:
-        self.desk.viewing.go_to((0.25, 0.25, 0.25))
+        self.window.set_theme(self.rng.choice(("mist", "dusk")))
 
 
 def told(marks) -> bytes:
@@ -171,33 +176,8 @@ def told(marks) -> bytes:
     return json.dumps([mark.as_dict() for mark in marks], sort_keys=True).encode() if len(marks) else b""
 
 
-def walk(rng: random.Random, place: Path, gestures: int) -> int:
-    """So many gestures, with something between most of them; returns how many kept something."""
-    hand = MarkWalk(rng, place)
-    hand.desk.viewing.set_stage("Measure")
-    hand.settle()
-    drawn = 0
-    try:
-        for n in range(gestures):
-            for _ in range(rng.randrange(3)):
-                rng.choice(hand.others())()
-                if rng.random() < 0.5:
-                    hand.settle()
-            hand.quiet = True
-            drawn += hand.stroke()
-            if n % 3 == 2:
-                hand.settle()
-                hand.compare_with_disk()
-        hand.turn_all()
-    finally:
-        hand.close()
-    unexpected = [said for said in hand.said if "unexpectedly" in said]
-    require(not unexpected, str(unexpected[:2]))
-    return drawn
-
-
 @case("walks: marks that are drawn, pulled, come and go")
 def marks(rng: random.Random, place: Path) -> str:
-    drawn = walk(rng, place, 10)
+    drawn = walk(MarkWalk(rng, place), 10)
     require(drawn > 2, f"only {drawn} gestures kept anything")
     return "held"

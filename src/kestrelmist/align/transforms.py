@@ -17,6 +17,7 @@ from ..core.operation import operation
 from ..core.parameter import FilePath, NewPath, Role
 from ..core.placement import Placement
 from ..core.progress import Progress, silent
+from ..core.safe_write import require_new
 from ..core.table import Column, Table
 from ..core.transform import Transform
 from ..core.world import World
@@ -98,8 +99,7 @@ def save_transform(transform: Mapping, to: NewPath, *, replace_file: bool = Fals
     Trouble
         When there is a file of that name, or the place cannot be written.
     """
-    if to.exists() and not replace_file:
-        raise Trouble("There is a file of this name already", "name another, or say that it may be replaced", to)
+    require_new(to, replace_file)
     save_thing(to, transform)
     return Table(f"{transform.name} saved", [Column("transform"), Column("file")], [(transform.name, str(to))])
 

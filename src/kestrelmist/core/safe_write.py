@@ -48,6 +48,12 @@ def written_whole_path(path: str | Path):
             beside.unlink()
 
 
+def require_new(path: Path, replace: bool) -> None:
+    """Raises Trouble when there is a file of a name already, and nobody said that it may be replaced."""
+    if path.exists() and not replace:
+        raise Trouble("There is a file of this name already", "name another, or say that it may be replaced", path)
+
+
 def write_trouble(error: OSError, path: str | Path) -> Trouble:
     """The sentence for a failed write; libraries may have wrapped the system's error into another one."""
     inner: BaseException | None = error

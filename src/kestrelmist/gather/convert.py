@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.operation import operation
 from ..core.parameter import NewPath
 from ..core.progress import Progress, silent
+from ..core.safe_write import require_new
 from ..core.table import Column, Table
 from ..formats.beside_nifti import write_sidecar
 from ..formats.format import writer_for
@@ -49,8 +49,7 @@ def convert(
     """
     to = Path(to)
     writer_for(to)
-    if to.exists() and not replace:
-        raise Trouble("There is a file of this name already", "name another, or say that it may be replaced", to)
+    require_new(to, replace)
     save_image(to, image, progress)
     written = [to]
     if sidecar and to.name.lower().endswith((".nii", ".nii.gz")):

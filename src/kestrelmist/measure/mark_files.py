@@ -13,6 +13,7 @@ from ..core.mapping import Mapping
 from ..core.operation import operation
 from ..core.overlap import apart
 from ..core.parameter import FilePath, NewPath, Role
+from ..core.safe_write import require_new
 from ..core.table import Column, Table
 from ..core.transform import Transform
 from ..formats.lengths import millimetres
@@ -71,7 +72,10 @@ def take_marks(
     space = image.space
     there = marks.world
     if there.id and space.world.id and not there.is_one_with(space.world):
-        raise apart(file.name, there, image.name, space.world)
+        what = f"“{file.name}” lies in another space ({there}) than “{image.name}” ({space.world})"
+        raise Trouble(
+            what, "take it onto an image of its own space, and bring the marks from there (Bring marks)", file
+        )
     marks = replace(marks, name=name or marks.name, subject=image.subject, of=image.name, unit=space.unit)
     marks = replace(marks, world=space.world)
     if said in PIXELS and space.unit != "px":
@@ -124,8 +128,7 @@ def save_marks(marks: Marks, to: NewPath, *, replace_file: bool = False) -> Tabl
     Trouble
         When there is a file of that name, or the place cannot be written.
     """
-    if to.exists() and not replace_file:
-        raise Trouble("There is a file of this name already", "name another, or say that it may be replaced", to)
+    require_new(to, replace_file)
     save_thing(to, marks)
     columns = [Column("marks"), Column("count"), Column("unit"), Column("file")]
     return Table(f"{marks.name} saved", columns, [(marks.name, len(marks), marks.unit, str(to))])

@@ -13,31 +13,37 @@ from ..core.errors import Trouble
 from ..core.geometry.mark import Mark
 from ..core.geometry.marks import MarkEdit, Marks
 from ..core.geometry.shape import shape_named
+from ..core.kinds.plain import in_unit
 from ..core.left_out import LeftOut
 from ..core.operation import operation
-from ..core.parameter import Between, Unit
+from ..core.parameter import Between, Role, Unit
 from ..core.table import Table
 from ..formats.mark_table import mark_rows
 
 ShapeName = Literal[
     "point", "line", "polyline", "polygon", "rectangle", "ellipse", "angle", "arrow", "text", "box", "section"
 ]
+SPACED = re.compile(r"(?<=[\d.])\s+(?=[A-Za-zµμ])")
+"""Between a number and its unit."""
+Positions = Annotated[str, Unit("mm"), Role("places")]
 COLOUR = re.compile(r"#[0-9A-Fa-f]{6}")
 AsIs = LeftOut("as it is")
 Wide = Annotated[float, Unit("mm"), Between(0, 1e6)]
 
 
-def points_of(text: str) -> np.ndarray:
-    """World positions (n, 3) from text: "1, 2, 3; 4, 5, 6", or x and y alone on a picture. Raises Trouble."""
+def points_of(text: str, unit: str = "mm") -> np.ndarray:
+    """World positions (n, 3) from text: "1, 2, 3; 4, 5, 6", or x and y alone on a picture; numbers may have a unit of
+    their own behind them, as in 5um. Raises Trouble."""
     found = []
     for part in filter(None, (one.strip() for one in text.split(";"))):
-        numbers = part.replace("−", "-").replace(",", " ").split()
+        words = SPACED.sub("", part.replace("−", "-")).replace(",", " ").split()
         try:
-            found.append([*map(float, numbers), 0.0][:3] if len(numbers) == 2 else [float(v) for v in numbers])
+            numbers = [in_unit(word, unit) for word in words]
         except ValueError as error:
-            raise Trouble(f"“{part[:40]}” is no position", "write points as in 1, 2, 3; 4, 5, 6") from error
-        if len(found[-1]) != 3:
+            raise Trouble(f"“{part[:40]}” is no position", f"write points as in 1, 2, 3; 4, 5, 6, in {unit}") from error
+        if len(numbers) not in (2, 3):
             raise Trouble(f"“{part[:40]}” is no position", "give two or three numbers a point, with ; between points")
+        found.append([*numbers, 0.0][:3])
     if not found:
         raise Trouble("There are no points", "write them as in 1, 2, 3; 4, 5, 6")
     return np.array(found)
@@ -70,7 +76,7 @@ def corners_of(shape: str, points: np.ndarray) -> np.ndarray:
 )
 def add_mark(
     marks: Marks,
-    points: str,
+    points: Positions,
     shape: ShapeName = "point",
     name: str = "",
     *,
@@ -85,8 +91,8 @@ def add_mark(
     Parameters
     ----------
     points : text
-        World positions with ; between them, as in 1, 2, 3; 4, 5, 6; x and y will do on a picture. Of a rectangle, an
-        ellipse or a box two opposite corners will do.
+        World positions with ; between them, as in 1, 2, 3; 4, 5, 6; x and y will do on a picture, and a unit may stand
+        behind a number (5um). Of a rectangle, an ellipse or a box two opposite corners will do.
     shape : text
         What it is.
     name : text
@@ -107,7 +113,7 @@ def add_mark(
     Trouble
         When the points are none, or not as many as the shape has.
     """
-    where = corners_of(shape, points_of(points))
+    where = corners_of(shape, points_of(points, marks.unit))
     facts = {"name": name, "cls": class_, "text": text, "colour": _colour(colour), "across": across}
     more = {"notes": {"note": notes}} if notes else {}
     mark = Mark(shape, tuple(map(tuple, where.tolist())), **facts, **more)  # type: ignore[arg-type]
@@ -128,7 +134,7 @@ def change_mark(
     mark: Annotated[int, Between(1, 1e15)],
     name: Annotated[str | None, AsIs] = None,
     *,
-    points: Annotated[str | None, AsIs] = None,
+    points: Annotated[str | None, Unit("mm"), Role("places"), AsIs] = None,
     by: Annotated[tuple[float, float, float], Unit("mm")] = (0.0, 0.0, 0.0),
     class_: Annotated[int | None, AsIs] = None,
     text: Annotated[str | None, AsIs] = None,
@@ -171,7 +177,7 @@ def change_mark(
     if notes is not None:
         after = replace(after, notes={**after.notes, "note": notes})
     if points is not None:
-        after = after.with_points(corners_of(after.shape, points_of(points)))
+        after = after.with_points(corners_of(after.shape, points_of(points, marks.unit)))
     after = after.shifted(by) if any(by) else after
     if after == before:
         raise Trouble(f"{before.called[:1].upper()}{before.called[1:]} is so already", "say what is to change")

@@ -252,7 +252,8 @@ def navigator_frame(view: View, grid: Space) -> tuple[Box, Box] | None:
     home = view.width - MARGIN - wide * scale - 18, float(TOP)
     part = home[0] + (left - x.min()) * scale, home[1] + (top - y.min()) * scale
     seen = view.pixel * view.width * scale, view.pixel * view.height * scale
-    return (*home, max(wide * scale, 3.0), max(high * scale, 3.0)), (*map(float, part), *seen)  # type: ignore[return-value]
+    whole = (*home, max(wide * scale, 3.0), max(high * scale, 3.0))
+    return whole, (float(part[0]), float(part[1]), *seen)
 
 
 def swipe_line(view: View, share: float) -> list[Primitive]:

@@ -20,16 +20,27 @@ def unit_words(p: Asked) -> str:
     return f" in {p.unit}" if p.unit and p.unit != "value" else ""
 
 
+def in_unit(text: str, unit: str) -> float:
+    """A number from text, in a unit; another one may stand behind it, as in 0.51 ms where seconds are asked.
+
+    Raises
+    ------
+    ValueError
+        When it is no number, or its unit cannot be given in the one that is asked for.
+    """
+    text = text.strip().replace("−", "-")
+    own = WITH_UNIT.fullmatch(text)
+    if own is None or not unit:
+        return float(text)
+    return Quantity(float(own.group(1)), own.group(2)).to(unit).value
+
+
 def _number(given: Any, p: Asked) -> float:
     if isinstance(given, bool):
         raise TypeError
     if not isinstance(given, str):
         return float(given)
-    text = given.strip().replace("−", "-")
-    with_unit = WITH_UNIT.fullmatch(text)
-    if with_unit is None or not p.unit or p.unit == "value":
-        return float(text)
-    return Quantity(float(with_unit.group(1)), with_unit.group(2)).to(p.unit).value  # 0.51 ms, where seconds are asked
+    return in_unit(given, "" if p.unit == "value" else p.unit)
 
 
 def _whole(given: Any, p: Asked) -> int:

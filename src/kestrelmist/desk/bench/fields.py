@@ -31,6 +31,7 @@ from ..models.desk_model import Desk
 from ..models.viewing import Viewing
 from ..widgets.plain_text import plain_tip
 from .suited import listed, with_unit
+from .unit_line import UnitLine
 
 
 class _WithButton(QWidget):
@@ -63,13 +64,12 @@ class _WithButton(QWidget):
         return self.field.text().strip() or None
 
 
-class PlaceField(QLineEdit):
+class PlaceField(UnitLine):
     """A world position: that of the crosshair, wherever it goes, until the person types another one."""
 
     def __init__(self, viewing: Viewing, unit: str = "mm", factor: float = 1.0):
-        super().__init__()
-        self.viewing, self._typed, self.unit, self.factor = viewing, False, unit, factor
-        self.setToolTip(plain_tip(f"x, y, z in {unit}"))
+        super().__init__(unit)
+        self.viewing, self._typed, self.factor = viewing, False, factor
         self.setProperty("kind", "figures")
         self.textEdited.connect(self._edited)
         viewing.crosshair_moved.connect(self._follow)
@@ -84,7 +84,7 @@ class PlaceField(QLineEdit):
 
     def value(self) -> str | None:
         text = self.text().strip()
-        return (text if self.factor == 1.0 else with_unit(text, self.unit)) or None
+        return (text if self.factor == 1.0 else with_unit(text, self.shown)) or None
 
 
 class PathField(_WithButton):

@@ -19,6 +19,7 @@ from ..widgets.number_field import number
 from .fields import FramedField, NamesBox, PathField, PlaceField, PointsField, ThingField, ThingsField
 from .found_field import FoundField
 from .suited import listed, suited, times, with_unit
+from .unit_line import UnitLine
 
 LARGEST = 1e15
 """The largest number that may be typed where nothing else limits it."""
@@ -64,9 +65,17 @@ def _found(desk: Desk, p: Parameter) -> FormField:
     record = desk.viewing.record
     unit = (record.unit if record is not None else "") if p.unit == "value" else p.unit
     field = FoundField(p, unit)
+    shown, factor = suited(record, unit, p.role)
     if p.kind.field == "number":
-        field.shown, field.factor = suited(record, unit)
-    return FormField(field, field.value, field.put if p.unit != "value" else None)
+        field.shown, field.factor = shown, factor
+        return FormField(field, field.value, field.put if p.unit != "value" else None)
+    field.shown = shown
+
+    def value() -> str | None:
+        text = field.value()
+        return text if text is None or factor == 1.0 else with_unit(text, shown)
+
+    return FormField(field, value, field.put)
 
 
 def _thing(desk: Desk, operation: Operation, p: Parameter) -> FormField:
@@ -138,34 +147,16 @@ def _numbers(desk: Desk, operation: Operation, p: Parameter) -> FormField:
         box = FramedField(desk, "voxels", "i, j, k to i, j, k", "Frame a box in the panes")
         return FormField(box, box.value)
     if p.role == "points":
-        points = PointsField(desk, *suited(desk.viewing.record, "mm"))
+        points = PointsField(desk, *suited(desk.viewing.record, "mm", p.role))
         return FormField(points, points.value)
     if p.role == "place":
-        place = PlaceField(desk.viewing, *suited(desk.viewing.record, p.unit or "mm"))
+        place = PlaceField(desk.viewing, *suited(desk.viewing.record, p.unit or "mm", p.role))
         return FormField(place, place.value)
     made = _text(desk, operation, p)
-    field = made.widget
-    assert isinstance(field, QLineEdit)
-    unit, factor = suited(desk.viewing.record, p.unit)
-    if p.role == "end":
-        field.setPlaceholderText(f"x, y, z in {unit}")
-    elif p.unit == "mm" and p.required and desk.viewing.record is not None and p.length == 3:
-        field.setText(listed(desk.viewing.record.grid.spacing, factor))
-    if factor == 1.0:
-        return made
-    if field.text() and not p.required:
-        field.setText(listed(p.default, factor))
-    if not field.placeholderText():
-        field.setPlaceholderText(unit)
-
-    def value() -> str | None:
-        text = made.value()
-        return None if text is None else with_unit(text, unit)
-
-    def put(given: Any) -> None:
-        field.setText("" if given is None else listed(given, factor))
-
-    return FormField(field, value, put if made.put is not None else None)
+    if p.unit == "mm" and p.required and desk.viewing.record is not None and p.length == 3 and p.role != "end":
+        assert isinstance(made.widget, QLineEdit)
+        made.widget.setText(listed(desk.viewing.record.grid.spacing, suited(desk.viewing.record, p.unit)[1]))
+    return made
 
 
 def _path(desk: Desk, operation: Operation, p: Parameter) -> FormField:
@@ -176,19 +167,26 @@ def _path(desk: Desk, operation: Operation, p: Parameter) -> FormField:
 def _text(desk: Desk, operation: Operation, p: Parameter) -> FormField:
     if p.role == "label":
         return _label(desk, p)
-    start = "" if p.required or p.default is None else p.default
-    field = QLineEdit(_as_text(start))
+    start = None if p.required else p.default
+    unit, factor = ("", 1.0) if p.unit == "value" else suited(desk.viewing.record, p.unit, p.role)
+    field = UnitLine(unit)
     field.setProperty("kind", "figures")
-    if p.unit and p.unit != "value" and p.kind.field == "number":
-        field.setPlaceholderText(pretty_unit(p.unit))
+    field.setPlaceholderText(f"x, y, z in {unit}" if p.role in ("end", "places") else pretty_unit(unit))
     if p.role == "secret":
         field.setEchoMode(QLineEdit.EchoMode.Password)
 
-    def put(value: Any) -> None:
-        field.setText("" if value is None else _as_text(value))
+    def value() -> str | None:
+        text = field.text().strip()
+        return (text if factor == 1.0 else with_unit(text, unit)) or None
 
+    def put(given: Any) -> None:
+        several = given if isinstance(given, (tuple, list)) else [given]
+        numbers = factor != 1.0 and all(isinstance(v, (int, float)) for v in several)
+        field.setText("" if given is None else listed(several, factor) if numbers else _as_text(given))
+
+    put(start)
     kept = not p.required and p.role not in ("secret", "names", "end") and p.unit != "value"
-    return FormField(field, lambda: field.text().strip() or None, put if kept else None)
+    return FormField(field, value, put if kept else None)
 
 
 def _as_text(value: Any) -> str:

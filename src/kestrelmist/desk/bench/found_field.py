@@ -6,7 +6,7 @@ from typing import Any
 
 from PySide6.QtCore import QRect, Qt
 from PySide6.QtGui import QColor, QFont, QPainter
-from PySide6.QtWidgets import QApplication, QLineEdit
+from PySide6.QtWidgets import QApplication
 
 from ...core.digits import plain
 from ...core.kinds.plain import WITH_UNIT
@@ -14,25 +14,21 @@ from ...core.left_out import Found
 from ...core.parameter import Parameter
 from ...core.quantity import pretty_unit, suited_unit
 from ..theme.theme import Theme, figures
-
-EDGE, GAP = 8, 5
-"""Pixels at the ends of the field, and between what it tells."""
+from .unit_line import GAP, UnitLine
 
 
-class FoundField(QLineEdit):
+class FoundField(UnitLine):
     """Holds what a person types; nothing, as long as the program is to find it. A number is typed in the unit that is
     shown, or with another one behind it."""
 
     def __init__(self, p: Parameter, unit: str = ""):
-        super().__init__()
-        self.asked = p
-        self.base = unit if p.kind.field == "number" else ""
-        self.shown, self.factor = self.base, 1.0
         self.left, self.right = "", ""
         """What is told while it is empty: the value, and where it comes from."""
+        self.asked, self.factor = p, 1.0
+        self.base = unit if p.kind.field == "number" else ""
+        super().__init__(self.base)
         if p.kind.field in ("number", "numbers"):
             self.setFont(figures(13))
-        self.textChanged.connect(self._make_room)
         self.tell(None)
 
     def tell(self, found: Found | str | None) -> None:
@@ -75,21 +71,13 @@ class FoundField(QLineEdit):
         else:
             self.setText(str(value))
 
-    def _make_room(self) -> None:
-        unit = pretty_unit(self.shown) if self.text() else ""
-        self.setTextMargins(0, 0, self.fontMetrics().horizontalAdvance(unit) + GAP if unit else 0, 0)
-        self.update()
-
     def paintEvent(self, event) -> None:
         super().paintEvent(event)
-        inside = self.rect().adjusted(EDGE, 0, -EDGE, 0)
+        if self.text():
+            return
+        inside = self.inside()
         with QPainter(self) as painter:
             painter.setPen(QColor(Theme.tokens.soft))
-            if self.text():
-                painter.setFont(self.font())
-                painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
-                                 pretty_unit(self.shown))  # fmt: skip
-                return
             painter.setFont(figures(12) if self.base else self.font())
             painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self.left)
             taken = painter.fontMetrics().horizontalAdvance(self.left) + GAP if self.left else 0

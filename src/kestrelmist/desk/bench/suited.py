@@ -8,12 +8,17 @@ from ...core.digits import plain
 from ...scene.showing import shown_unit
 from ...study.items import ImageRecord
 
-PLAIN = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
+NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
+PLAIN = re.compile(rf"(?:{NUMBER.pattern}|[,;\s])+")
 
 
-def suited(record: ImageRecord | None, unit: str) -> tuple[str, float]:
+PLACES = ("place", "places", "end", "points")
+"""Roles of positions: they count in the unit of the world, which is pixels where no scale is known."""
+
+
+def suited(record: ImageRecord | None, unit: str, role: str = "") -> tuple[str, float]:
     """The unit in which lengths are shown on a grid, and how many of it make one of `unit`: µm on fine ones."""
-    if unit != "mm" or record is None or record.grid.unit != "mm":
+    if unit != "mm" or record is None or (record.grid.unit != "mm" and role not in PLACES):
         return unit, 1.0
     return shown_unit(record.grid)
 
@@ -24,15 +29,13 @@ def times(value: float, factor: float) -> float:
 
 
 def with_unit(text: str, unit: str) -> str:
-    """Numbers of a list, each with the unit behind it; as it is where a person has typed units.
+    """Numbers of a text, each with the unit behind it; as it is where a person has typed units.
 
-    >>> with_unit("1, 2.5; 3", "µm"), with_unit("1mm, 2", "µm")
-    ('1µm, 2.5µm, 3µm', '1mm, 2')
+    >>> with_unit("1, 2.5; -3e-1", "µm"), with_unit("1mm, 2", "µm")
+    ('1µm, 2.5µm; -3e-1µm', '1mm, 2')
     """
-    parts = [part for part in re.split(r"[,;\s]+", text.strip().replace("−", "-")) if part]
-    if not parts or not all(PLAIN.fullmatch(part) for part in parts):
-        return text
-    return ", ".join(f"{part}{unit}" for part in parts)
+    plain_text = text.replace("−", "-")
+    return NUMBER.sub(lambda found: f"{found[0]}{unit}", plain_text) if PLAIN.fullmatch(plain_text) else text
 
 
 def listed(values, factor: float = 1.0) -> str:

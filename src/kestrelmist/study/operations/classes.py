@@ -12,6 +12,7 @@ from ...core.labels import PALETTE, LabelMap
 from ...core.left_out import LeftOut
 from ...core.operation import operation
 from ...core.parameter import FilePath, NewPath, Role
+from ...core.safe_write import require_new
 from ...core.table import Column, Table
 from ...formats.class_files import class_rows
 from ...formats.format import format_of
@@ -92,8 +93,7 @@ def save_classes(classes: ClassTable, to: NewPath, *, replace_file: bool = False
     Trouble
         When there is a file of that name, or the place cannot be written.
     """
-    if to.exists() and not replace_file:
-        raise Trouble("There is a file of this name already", "name another, or say that it may be replaced", to)
+    require_new(to, replace_file)
     save_thing(to, classes)
     columns = [Column("class table"), Column("classes"), Column("file")]
     return Table(f"{classes.name} saved", columns, [(classes.name, len(classes), str(to))])

@@ -8,6 +8,7 @@ from ...core.errors import Trouble
 from ...core.names import typed_name
 from ...core.operation import operation
 from ...core.parameter import FilePath, NewPath, Role
+from ...core.safe_write import require_new
 from ...core.subject import NONE, PARTICIPANT, Subject
 from ...core.table import Column, Table
 from ...formats.bids_names import FACT
@@ -300,8 +301,7 @@ def export_participants(study: Study, to: NewPath, *, replace: bool = False) -> 
     Trouble
         When there is a file of that name, two subjects would have one participant_id, or the place cannot be written.
     """
-    if to.exists() and not replace:
-        raise Trouble("There is a file of this name already", "name another, or say that it may be replaced", to)
+    require_new(to, replace)
     known = known_subjects(study)
     ids = [f"sub-{label(one.name) or 'unnamed'}" for one in known]
     doubled = next((one for n, one in enumerate(ids) if one in ids[:n]), None)
