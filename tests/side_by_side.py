@@ -1,6 +1,7 @@
 """Test files in several processes side by side."""
 
 import contextlib
+import faulthandler
 import io
 import multiprocessing
 import os
@@ -34,6 +35,7 @@ def run(names: list[str], stream) -> tuple[int, int, int]:
 
 def work(to_main) -> None:
     """One process: run the files it is sent, one after the other, until the other end is closed."""
+    faulthandler.enable()  # a process that ends in the middle says where
     with contextlib.suppress(EOFError):
         while True:
             name, said, started = to_main.recv(), io.StringIO(), time.monotonic()

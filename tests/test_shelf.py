@@ -5,7 +5,7 @@ from PySide6.QtTest import QTest
 
 from kestrelmist.core.operation import find_operation
 from kestrelmist.desk.bench.fields import ThingsField
-from kestrelmist.desk.shelf.rows import LOW, Heading
+from kestrelmist.desk.shelf.rows import LOW, Heading, ImageCard
 from kestrelmist.desk.shelf.tree import Stand, Subject, added, stands
 from kestrelmist.study.items import Record
 from kestrelmist.study.subjects import subject_of
@@ -81,6 +81,14 @@ class InTheWindowTest(DeskCase):
         self.settle(self.window)
         self.assertEqual(self.desk.viewing.record.id, self.clipped)
         self.assertEqual(self.shelf.cards[self.clipped].objectName(), "cardchosen")
+
+    def test_low_rows_of_a_kind_are_of_one_class(self):
+        low = [type(self.shelf.cards[key]) for key in (self.smooth, self.clipped)]
+        self.assertIs(*low)
+        for _ in range(4):
+            self.shelf.fold("T-1")
+        self.assertIs(type(self.shelf.cards[self.clipped]), low[0])
+        self.assertEqual([kind for kind in ImageCard.__subclasses__() if kind.__name__ == "Made"], low[:1])
 
     def test_a_subject_folds_and_stays_so(self):
         heading = self.shelf.findChild(Heading)

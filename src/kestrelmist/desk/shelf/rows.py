@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cache
 
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtGui import QFont, QPixmap
@@ -48,8 +49,9 @@ class Heading(QPushButton):
         self.clicked.connect(lambda: fold(subject.name))
 
 
+@cache
 def _made(card: type[Card]) -> type[Card]:
-    """A low row that does what the card of a kind does."""
+    """A low row that does what the card of a kind does; made once, as classes of Qt that go again are unsafe."""
 
     class Made(card):  # type: ignore[misc, valid-type]
         """What was made of the image above it."""
@@ -79,13 +81,12 @@ def _made(card: type[Card]) -> type[Card]:
 
 PICTURE_GAP = 46 - SMALL
 """Pixels that a low row has more for words than a card."""
-_KINDS: dict[type[Card], type[Card]] = {}
 
 
 def made_row(desk: Desk, stand: Stand) -> QWidget:
     """The low row of a thing."""
     kind = CARDS.get(stand.record.kind, Card)
-    made = _KINDS.setdefault(kind, _made(kind))(desk, stand.record)
+    made = _made(kind)(desk, stand.record)
     made.set_in(stand.depth, stand.label)  # type: ignore[attr-defined]
     return made
 
