@@ -6,6 +6,7 @@ from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, QPushButton
 
+from kestrelmist.core.geometry.grid_box import box_round
 from kestrelmist.core.operation import all_operations, find_operation
 from kestrelmist.core.quantity import short_size, suited
 from kestrelmist.desk.bench.fields import ByHandField, PathField, ThingField, ThingsField
@@ -101,7 +102,7 @@ class BenchTest(DeskCase):
         self.assertEqual([row.name for row in self.desk.viewing.maps.labels.table], ["Ball"])
 
     def test_a_box_is_drawn_and_dragged_on_the_panes(self):
-        viewing, hand = self.desk.viewing, self.desk.hand
+        viewing, hand, asked = self.desk.viewing, self.desk.hand, self.desk.asked
         viewing.go_to((-4.0, 0.0, 0.0))
         self.window.bench.open_operation(find_operation("crop"))
         form = self.window.bench.page("Prepare").form
@@ -117,30 +118,53 @@ class BenchTest(DeskCase):
 
         here = space.to_voxel(viewing.crosshair)
         between((6.0, 8.0, here[2]), (18.0, 20.0, here[2]), across)
-        self.assertEqual((hand.framed.first[2], hand.framed.last[2]), (0, space.shape[2] - 1))
+        self.assertEqual((asked.framed.first[2], asked.framed.last[2]), (0, space.shape[2] - 1))
         for n, (low, high) in enumerate(((6, 18), (8, 20))):
-            self.assertAlmostEqual(hand.framed.first[n], low, delta=1)
-            self.assertAlmostEqual(hand.framed.last[n], high, delta=1)
-        self.assertEqual(field.text(), hand.framed.voxels)
-        first = hand.framed
+            self.assertAlmostEqual(asked.framed.first[n], low, delta=1)
+            self.assertAlmostEqual(asked.framed.last[n], high, delta=1)
+        self.assertEqual(field.text(), asked.framed.voxels)
+        first = asked.framed
         # an edge alone, in another pane: the upper end of k
         between((here[0], 12.0, first.last[2] + 0.5), (here[0], 12.0, 20.0), planes[0])
-        self.assertEqual(hand.framed.first, first.first)
-        self.assertEqual(hand.framed.last[:2], first.last[:2])
-        self.assertAlmostEqual(hand.framed.last[2], 20, delta=1)
-        framed = hand.framed
+        self.assertEqual(asked.framed.first, first.first)
+        self.assertEqual(asked.framed.last[:2], first.last[:2])
+        self.assertAlmostEqual(asked.framed.last[2], 20, delta=1)
+        framed = asked.framed
         # Esc in the middle of a drag gives the box back as it was
         canvas = self.window.table.slices[across].canvas
         QTest.mousePress(canvas, LEFT, Qt.KeyboardModifier.NoModifier, QPoint(20, 20))
         QTest.mouseMove(canvas, QPoint(60, 70))
         QTest.keyClick(canvas, Qt.Key.Key_Escape)
         QTest.mouseRelease(canvas, LEFT, Qt.KeyboardModifier.NoModifier, QPoint(60, 70))
-        self.assertEqual(hand.framed, framed)
+        self.assertEqual(asked.framed, framed)
+        # the box is a mark: undone like one, and the field follows it
+        (mark,) = self.desk.marks.marks
+        self.assertEqual((mark.shape, mark.name), ("box", "Frame"))
+        self.assertEqual(box_round(mark, space), framed)
+        self.desk.undoing.undo()
+        self.settle(self.window)
+        self.assertEqual((asked.framed, field.text()), (first, first.voxels))
+        self.desk.undoing.undo()
+        self.settle(self.window)
+        self.assertEqual((asked.framed, field.text()), (None, ""))
+        for _ in range(2):
+            self.desk.undoing.redo()
+            self.settle(self.window)
+        self.assertEqual(field.text(), framed.voxels)
+        # when its form is closed the mark stays, and the next form that asks has it again
+        self.window.bench.page("Prepare").close_form()
+        self.assertIsNone(asked.framed)
+        self.window.bench.open_operation(find_operation("crop"))
+        form = self.window.bench.page("Prepare").form
+        field = form.fields["voxels"]
+        self.assertEqual(field.text(), "")
+        self.press(field.button)
+        self.assertEqual(field.text(), framed.voxels)
         self.press(form.apply)
         self.settle(self.window)
         self.assertEqual(viewing.record.grid.shape, tuple(b - a + 1 for a, b in zip(framed.first, framed.last)))
         np.testing.assert_allclose(viewing.record.grid.to_world((0, 0, 0)), space.to_world(framed.first), atol=1e-6)
-        self.assertIsNone(hand.framed)  # it was of the image that led
+        self.assertIsNone(asked.framed)  # it was of the image that led
         self.assertEqual(field.text(), "")
         field.field.setText("1, 2, 3, 4, 5, 6")
         viewing.show_image(1)

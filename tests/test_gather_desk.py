@@ -387,7 +387,7 @@ class IdentityDeskTest(DeskCase):
             [n for n in window.bench.checks.notices if n.check in ("words_in_pixels", "identity_in_header")]
         )
         gather.close_form()
-        self.assertEqual((desk.hand.tool, desk.hand.framed), ("point", None))
+        self.assertEqual((desk.hand.tool, desk.asked.framed), ("point", None))
 
     def test_texts_that_stay_are_looked_through_first(self):
         values = RNG.integers(0, 99, (12, 14, 8)).astype(np.uint16)

@@ -263,13 +263,13 @@ class FormTest(DeskCase):
         picked = [space.to_world(v) for v in ((10, 10, 0), (180, 20, 0), (20, 170, 0), (170, 180, 0))]
         for world in picked:
             QTest.mouseClick(canvas, Qt.MouseButton.LeftButton, pos=self.pixel(canvas, world))
-        self.assertEqual(len(self.desk.hand.picked), 3)
+        self.assertEqual(len(self.desk.asked.picked), 3)
         given = np.array(form.values()["points"]).reshape(3, 2)
         np.testing.assert_allclose(given, [w[:2] for w in picked[1:]], atol=2e-4)
         self.settle(self.window)
         self.assertIsNotNone(self.desk.previewing.shown.made.thing)
         self.window.bench.page("Prepare").close_form()
-        self.assertEqual((self.desk.hand.tool, self.desk.hand.picked), ("point", ()))
+        self.assertEqual((self.desk.hand.tool, self.desk.asked.picked), ("point", ()))
 
     def test_an_image_without_heights(self):
         self.desk.study.run("gather", folder=self.place / self._balls())

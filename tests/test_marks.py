@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from kestrelmist.core.errors import Trouble
+from kestrelmist.core.geometry.grid_box import GridBox, box_round
 from kestrelmist.core.geometry.hits import hit, in_slice, inside, to_line
 from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.core.geometry.marks import MarkEdit, Marks
@@ -102,6 +103,52 @@ class ShapesTest(unittest.TestCase):
         self.assertEqual(len(edges), 12)
         self.assertEqual(shape_named("box").sizes(box), {"width": 2.0, "height": 3.0, "depth": 5.0})
         self.assertEqual(shape_named("box").sizes(shape_named("box").sized(box, "depth", 1.0))["depth"], 1.0)
+
+    def test_boxes_of_voxels_and_their_marks(self):
+        turned = np.eye(4)
+        turned[:3, :3] = np.array(((0.6, -0.8, 0), (0.8, 0.6, 0), (0, 0, 1))) * (0.5, 2.0, 1e-6)
+        turned[:3, 3] = 7, -30, 2
+        space = Space((20, 30, 40), turned)
+        for box in (GridBox((3, 4, 5), (10, 4, 39)), GridBox((0, 0, 0), (19, 29, 39))):
+            mark = box.as_mark(space, name="Frame")
+            self.assertEqual(box_round(mark, space), box)
+            wide = shape_named("box").sizes(mark.array)["width"]
+            self.assertAlmostEqual(wide, 0.5 * (box.last[0] - box.first[0] + 1))
+        self.assertEqual(GridBox((3, 4, 5), (10, 4, 39)).voxels, "3,4,5,10,4,39")
+        picture = Space((20, 30, 1), turned)
+        box = GridBox((2, 3, 0), (5, 9, 0))
+        mark = box.as_mark(picture)
+        self.assertEqual((mark.shape, box_round(mark, picture), box.area), ("rectangle", box, "2,3,4,7"))
+        self.assertIsNone(box_round(mark.shifted(space.to_world((100, 0, 0)) - space.to_world((0, 0, 0))), picture))
+        # what lies half outside counts as far as the grid goes; less than half a voxel holds none
+        out = mark.shifted(space.to_world((17, 0, 0)) - space.to_world((0, 0, 0)))
+        self.assertEqual(box_round(out, picture), GridBox((19, 3, 0), (19, 9, 0)))
+
+    def test_a_slice_shows_where_it_meets_a_box(self):
+        shape, box = shape_named("box"), corners_of("box", points_of("0,0,0; 2,3,5"))
+        up, middle = np.array((0, 0, 1.0)), np.array((9.0, 9.0, 2.0))
+        line = shape.cut(box, middle, up)
+        self.assertEqual({tuple(p) for p in line.round(9).tolist()}, {(0, 0, 2), (2, 0, 2), (2, 3, 2), (0, 3, 2)})
+        self.assertEqual({*np.linalg.norm(np.roll(line, 1, 0) - line, axis=1).round(9)}, {2.0, 3.0})  # round about
+        # a plane across three edges of a corner meets it in a triangle, another one in five places
+        slanting = np.ones(3) / np.sqrt(3)
+        self.assertEqual([len(shape.cut(box, np.full(3, at), slanting)) for at in (0.3, 4 / 3)], [3, 5])
+        np.testing.assert_allclose(shape.cut(box, np.array((0, 0, 7.0)), up)[:, 2], 5, atol=1e-4)
+
+    def test_sides_and_corners_of_a_box_are_pulled_within_the_plane(self):
+        shape, box = shape_named("box"), corners_of("box", points_of("0,0,0; 2,3,5"))
+        seen = Plane(np.array((1.0, 0, 0)), np.array((0, 1.0, 0)))
+        at = shape.handles(box)
+        self.assertEqual(len(at), 14)
+        np.testing.assert_allclose(at.mean(0), (1.0, 1.5, 2.5))
+        corner = int(np.flatnonzero((at == (2, 3, 5)).all(1))[0])
+        # the plane lies elsewhere along z: how deep the box is stays
+        wider = shape.pulled(box, corner, np.array((4.0, 2.0, 1.0)), seen, False)
+        self.assertEqual(shape.sizes(wider), {"width": 4.0, "height": 2.0, "depth": 5.0})
+        low = int(np.flatnonzero((at == (0, 1.5, 2.5)).all(1))[0])
+        shorter = shape.pulled(box, low, np.array((-1.0, 9.0, 2.5)), seen, False)
+        np.testing.assert_allclose(shorter[0], (-1, 0, 0))
+        self.assertEqual(shape.sizes(shorter), {"width": 3.0, "height": 3.0, "depth": 5.0})
 
     def test_marks_that_are_none_are_told(self):
         for shape, points, words in (

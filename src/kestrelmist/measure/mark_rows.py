@@ -54,7 +54,7 @@ def corners_of(shape: str, points: np.ndarray) -> np.ndarray:
     known = shape_named(shape)
     if len(points) == 2 and known.least == 4:
         low, high = points.min(0), points.max(0)
-        if known.solid:
+        if known.cut is not None:
             return np.vstack((low, low + np.diag(high - low)))
         thin = int((high - low).argmin())
         a, b = (n for n in range(3) if n != thin)

@@ -165,25 +165,6 @@ def preview(title: str, wide: float) -> list[Primitive]:
     return [Panel((8, 6, wide + 18, 20), CHIP, 3), Words((17 + wide / 2, 16), text, 12, NIGHT)]
 
 
-def picked(view: View, points) -> list[Primitive]:
-    """Picked places, numbered."""
-    found: list[Primitive] = []
-    for n, world in enumerate(points, 1):
-        x, y = at_pixel(view, world)
-        found += [Oval((x, y), (5, 5), Stroke(NIGHT, 3)), Oval((x, y), (5, 5), Stroke(CHIP, 1.5))]
-        found.append(Words((x + 8, y + 4), str(n), 12, CHIP, FIGURES, "ls", NIGHT))
-    return found
-
-
-def framed(view: View, corners) -> list[Primitive]:
-    """The framed area: a dashed box through four world positions; nothing when there are none."""
-    points = tuple(at_pixel(view, c) for c in corners)
-    if not points:
-        return []
-    dark, light = Stroke(NIGHT, 2), Stroke(CHIP, 2, (10, 8))
-    return [Path(points, dark, True, crisp=True), Path(points, light, True, crisp=True)]
-
-
 def brush(view: View, world, diameter: float, erasing: bool) -> list[Primitive]:
     """The outline of the brush under the pointer."""
     radius = diameter / 2 / view.pixel

@@ -17,6 +17,24 @@ NEAR = 9.0
 
 
 @dataclass(frozen=True)
+class Slice:
+    """The plane that a picture shows: a place in it, and the direction of length 1 across it."""
+
+    centre: np.ndarray
+    normal: np.ndarray
+
+
+def seen(mark: Mark, slice: Slice | None) -> tuple[np.ndarray, bool]:
+    """The line that a slice shows of a mark, world positions (m, 3), and whether it is closed."""
+    shape = shape_named(mark.shape)
+    if shape.cut is not None and slice is not None:
+        line = shape.cut(mark.array, slice.centre, slice.normal)
+        if len(line) > 2:
+            return line, True
+    return mark.outline, shape.closed
+
+
+@dataclass(frozen=True)
 class Hit:
     """A mark under the pointer: its handle, None for its line or its inside; and how far away that is, page units."""
 
@@ -25,39 +43,43 @@ class Hit:
     away: float
 
 
-def hit(marks: Iterable[Mark], at: tuple[float, float], to: To, near: float = NEAR) -> Hit | None:
+def hit(
+    marks: Iterable[Mark], at: tuple[float, float], to: To, near: float = NEAR, slice: Slice | None = None
+) -> Hit | None:
     """The mark that a pointer at a page position takes hold of: handles come before lines, lines before insides, then
     what is nearest, and of several of these the last one drawn."""
     best: tuple[tuple[int, float], Hit] | None = None
     for mark in marks:
-        found = hit_of(mark, at, to, near)
+        found = hit_of(mark, at, to, near, slice)
         if found is None:
             continue
         rank = (0 if found.handle is not None else 1 if found.away > 0 else 2, found.away)
-        if found.handle is None and found.away == 0 and not on_line(mark, at, to, near):
+        if found.handle is None and found.away == 0 and not on_line(mark, at, to, near, slice):
             rank = (2, 0.0)
         if best is None or rank <= best[0]:
             best = rank, found
     return None if best is None else best[1]
 
 
-def hit_of(mark: Mark, at: tuple[float, float], to: To, near: float = NEAR) -> Hit | None:
+def hit_of(mark: Mark, at: tuple[float, float], to: To, near: float = NEAR, slice: Slice | None = None) -> Hit | None:
     """What of one mark is under a pointer; None when nothing is."""
     shape, point = shape_named(mark.shape), np.asarray(at, float)
     handles = np.hypot(*(to(shape.handles(mark.array)) - point).T)
     nearest = int(handles.argmin())
     if handles[nearest] <= near:
         return Hit(mark, nearest, float(handles[nearest]))
-    line = to(mark.outline)
-    away = to_line(line, point, shape.closed)
+    line, closed = seen(mark, slice)
+    line = to(line)
+    away = to_line(line, point, closed)
     if away <= near:
         return Hit(mark, None, away)
     return Hit(mark, None, 0.0) if shape.closed and inside(line, point) else None
 
 
-def on_line(mark: Mark, at: tuple[float, float], to: To, near: float = NEAR) -> bool:
+def on_line(mark: Mark, at: tuple[float, float], to: To, near: float = NEAR, slice: Slice | None = None) -> bool:
     """Whether a pointer is on the line of a mark."""
-    return to_line(to(mark.outline), np.asarray(at, float), shape_named(mark.shape).closed) <= near
+    line, closed = seen(mark, slice)
+    return to_line(to(line), np.asarray(at, float), closed) <= near
 
 
 def to_line(line: np.ndarray, point: np.ndarray, closed: bool) -> float:
@@ -95,6 +117,6 @@ def in_slice(mark: Mark, centre: np.ndarray, normal: np.ndarray, thickness: floa
         return False
     reach = max(thickness, mark.depth) / 2 * (1 + 1e-6) + 1e-12
     away = (mark.outline - centre) @ normal
-    if shape_named(mark.shape).solid:
+    if shape_named(mark.shape).cut is not None:
         return bool(away.min() <= reach and away.max() >= -reach)
     return bool(np.abs(away).max() <= reach)

@@ -66,8 +66,9 @@ class Shape:
         Whether the outline is closed, and the mark hit inside.
     ends : "ticks", "arrow" or ""
         What stands at the ends of an open line.
-    solid : bool
-        Whether it fills a room, so that every slice through it shows it.
+    cut : callable, optional
+        Of one that fills a room, so that every slice through it shows it: `cut(points, centre, normal)`, the closed
+        line in which a plane meets it, (m, 3).
     handles : callable
         `handles(points)`: where it is taken hold of, (h, 3).
     pulled : callable
@@ -95,7 +96,7 @@ class Shape:
     outline: Callable[[Points], Points] = _as_they_are
     closed: bool = False
     ends: str = ""
-    solid: bool = False
+    cut: Callable[[Points, np.ndarray, np.ndarray], Points] | None = None
     handles: Callable[[Points], Points] = _as_they_are
     pulled: Callable[[Points, int, np.ndarray, Plane, bool], Points] = _pulled
     sizes: Callable[[Points], dict[str, float]] = _no_sizes

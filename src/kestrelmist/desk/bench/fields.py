@@ -116,24 +116,23 @@ class ByHandField(_WithButton):
 
     def __init__(self, desk: Desk, button: str, holds: str, words: str):
         super().__init__(button, words, below=True)
-        self.hand = desk.hand
+        self.hand, self.asks = desk.hand, desk.asked
         self.field.setProperty("kind", "figures")
         self.field.setPlaceholderText(holds)
         self.button.setCheckable(True)
         self.button.toggled.connect(self._ask)
         self.hand.tool_changed.connect(self._tool)
-        self.hand.asked_again.connect(self._tool)
+        self.asks.asked_again.connect(self._tool)
 
     def _ask(self, on: bool) -> None:
         if on:
-            self.hand.asked_by = self
-            self.hand.asked_again.emit()
+            self.asks.ask(self, self.tool)
         self.hand.set_tool(self.tool if on else "point")
 
     @property
     def asked(self) -> bool:
         """Whether what the hand frames or picks is for this field: it asked last, or no other one did."""
-        return self.hand.asked_by in (None, self)
+        return self.asks.by in (None, self)
 
     def _tool(self) -> None:
         self.button.blockSignals(True)
@@ -154,15 +153,16 @@ class FramedField(ByHandField):
     def __init__(self, desk: Desk, kind: str, holds: str, words: str):
         super().__init__(desk, "Frame it", holds, words)
         self.kind, self._framed = kind, ""
-        self.hand.framed_changed.connect(self._follow)
+        self.asks.framed_changed.connect(self._follow)
         self._follow()
 
     def _follow(self) -> None:
-        if self.hand.framed is not None and self.asked:
-            self._framed = getattr(self.hand.framed, self.kind)
+        framed = self.asks.framed
+        if framed is not None and self.asked:
+            self._framed = getattr(framed, self.kind)
             self.put(self._framed)
             self.framed.emit()
-        elif self.hand.framed is None and self._framed and self.field.text() == self._framed:
+        elif framed is None and self._framed and self.field.text() == self._framed:
             self.field.clear()  # it was framed on an image that leads no more; what is typed stays
 
 
@@ -174,10 +174,10 @@ class PointsField(ByHandField):
     def __init__(self, desk: Desk, unit: str = "mm", factor: float = 1.0):
         super().__init__(desk, "Pick three", f"x, y, x, y, x, y in {unit}", "Pick three points in the pane")
         self._picked, self.unit, self.factor = "", unit, factor
-        self.hand.picked_changed.connect(self._follow)
+        self.asks.picked_changed.connect(self._follow)
 
     def _follow(self) -> None:
-        places = map(self.hand.viewing.named_place, self.hand.picked)
+        places = map(self.hand.viewing.named_place, self.asks.picked)
         text = listed((v for point in places for v in point[:2]), self.factor)
         if not self.asked:
             return

@@ -96,9 +96,7 @@ class OperationPages(OnePage):
             self.show_page(self.home)
             if self.desk.hand.tool in ("frame", "pick"):
                 self.desk.hand.set_tool("point")
-            self.desk.hand.set_framed(None)
-            self.desk.hand.set_picked(())
-            self.desk.hand.asked_by = None
+            self.desk.asked.let_go()
 
     def add_groups(self, context: BenchContext, stage: str, column: QVBoxLayout) -> None:
         """Put the groups that are registered for a stage into a column."""

@@ -16,7 +16,6 @@ from ..models.desk_model import Desk
 from ..models.sight import Sight
 from ..theme.theme import Theme, words
 from ..tool import tool_named
-from ..tools.framing import framed_corners
 from .picture import Picture
 from .qt_painter import QtPainter, width_of
 
@@ -63,8 +62,6 @@ class Canvas(QWidget):
             viewing.arrangement_changed,
             viewing.stage_changed,
             hand.settings_changed,
-            hand.framed_changed,
-            hand.picked_changed,
             hand.gesture_moved,
             desk.tiles.arrived,
             desk.previewing.changed,
@@ -254,7 +251,6 @@ class Canvas(QWidget):
         over += pieces.navigator(flat, record.grid, small)
         if not self.sight.leads:
             return over
-        over += pieces.framed(flat, framed_corners(self.desk, flat)) + pieces.picked(flat, hand.picked)
         if sections.watched and sections.lies_in(flat):
             over += sections.drawn(flat)
         if hand.gesture is not None:

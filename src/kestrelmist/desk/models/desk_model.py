@@ -20,6 +20,7 @@ from ...study.inputs import Lead
 from ...study.items import ImageRecord
 from ...study.study import Study
 from ..tool import TOOLS
+from .asked_marks import AskedMarks
 from .beside import Beside
 from .channels import Channels
 from .collection import Collection
@@ -57,6 +58,7 @@ class Desk(QObject):
         self.hand = Hand(self.viewing, self)
         self.courses = Courses(self.viewing, self.hand)
         self.marks = DrawnMarks(self.viewing)
+        self.asked = AskedMarks(self.marks)
         self.sections = Sections(self.viewing, self.marks)
         self.collection = Collection(self.session)
         self.viewing.stage_changed.connect(self._drop_tool)

@@ -16,7 +16,7 @@ from ...core.geometry.marks import MarkEdit, Marks
 from ...core.geometry.shape import Plane, shape_named
 from ...scene.layer import MarkLook
 from ...scene.layer_type import Drawn, type_of_thing
-from ...scene.layer_types.marks import drawn_mark, handles, in_view
+from ...scene.layer_types.marks import drawn_mark, handles, in_view, slice_of
 from ...scene.pieces import at_pixel
 from ...scene.primitives import Primitive
 from ...scene.view import View
@@ -155,8 +155,9 @@ class DrawnMarks(QObject):
         to = view.to_page
         at, seen = at_pixel(view, world), in_view(view, self.marks, self.look(view))
         chosen = [mark for mark in seen if mark.id == self.chosen]
-        found = hit(chosen, at, to)
-        return found if found is not None and found.handle is not None else hit(seen, at, to)
+        slice = slice_of(view)
+        found = hit(chosen, at, to, slice=slice)
+        return found if found is not None and found.handle is not None else hit(seen, at, to, slice=slice)
 
     def choose(self, number: int | None) -> None:
         """Choose a mark, or none."""

@@ -28,34 +28,12 @@ class ToolSettings:
     neighbours: int = 6
 
 
-@dataclass(frozen=True)
-class FramedBox:
-    """A framed box: its first and its last voxel along the image's grid i, j, k, both in it."""
-
-    first: tuple[int, int, int]
-    last: tuple[int, int, int]
-
-    @property
-    def area(self) -> str:
-        """Of a picture: first column and row, and how many of each."""
-        columns, rows = (b - a + 1 for a, b in zip(self.first[:2], self.last[:2]))
-        return f"{self.first[0]},{self.first[1]},{columns},{rows}"
-
-    @property
-    def voxels(self) -> str:
-        """First and last voxel."""
-        return ",".join(map(str, (*self.first, *self.last)))
-
-
 class Hand(QObject):
     """One hand for all panes: it holds one tool, and at most one gesture."""
 
     tool_changed = Signal()
     settings_changed = Signal()
     label_chosen = Signal()
-    framed_changed = Signal()
-    picked_changed = Signal()
-    asked_again = Signal()
     gesture_moved = Signal()
 
     def __init__(self, viewing: Viewing, parent=None):
@@ -64,11 +42,6 @@ class Hand(QObject):
         self.tool = "point"
         self.tool_settings: dict[int, ToolSettings] = {}
         self.label_number: int | None = None
-        self.framed: FramedBox | None = None
-        self.picked: tuple[tuple[float, float, float], ...] = ()
-        """Places that were picked for a field, the last ones."""
-        self.asked_by: object = None
-        """The field that what is framed or picked is for, when it asked."""
         self.gesture = None
         self.session.end_gesture = self.end_gesture
         viewing.lead_changed.connect(self._other_lead)
@@ -133,21 +106,6 @@ class Hand(QObject):
             self.tool_settings[self.viewing.record.id] = replace(self.settings, **changes)
             self.settings_changed.emit()
 
-    def set_framed(self, box: FramedBox | None) -> None:
-        """The framed area or box that operations work on."""
-        self.framed = box
-        self.framed_changed.emit()
-
-    def pick(self, world: tuple[float, float, float], most: int = 3) -> None:
-        """One more place, of which the last few are kept."""
-        self.set_picked((*self.picked, world)[-most:])
-
-    def set_picked(self, points: tuple[tuple[float, float, float], ...]) -> None:
-        """The places that are picked."""
-        if points != self.picked:
-            self.picked = points
-            self.picked_changed.emit()
-
     def choose_label(self, number: int | None) -> None:
         self.end_gesture()
         self.label_number = number
@@ -158,8 +116,6 @@ class Hand(QObject):
     def _other_lead(self) -> None:
         self.end_gesture()
         self.label_number = None
-        self.set_framed(None)
-        self.set_picked(())
 
     def _ready(self) -> None:
         record, image = self.viewing.record, self.viewing.image

@@ -4,13 +4,13 @@ drag that begins at an edge moves that edge alone."""
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import Qt
 
+from ...core.geometry.grid_box import GridBox
 from ...core.space import Space
 from ...scene.view import View
-from ..models.desk_model import Desk
-from ..models.hand import FramedBox
+from ..models.asked_marks import FRAME
 from ..tool import Gesture, Tool, ToolEvent, register
+from .marks import OnMarks, can_draw
 
 NEAR = 7.0
 """Pixels within which an edge is taken hold of."""
@@ -22,21 +22,22 @@ def axis_across(space: Space, view: View) -> int:
     return int(np.abs(normal @ (space.affine[:3, :3] / np.array(space.spacing))).argmax())
 
 
-class Framing(Gesture):
+class Framing(OnMarks):
     """The box from the press to the pointer, in whole voxels, or one edge of the box that was there."""
 
     def __init__(self, event: ToolEvent):
-        self.start, self.hand = np.asarray(event.world), event.desk.hand
-        self.before = self.hand.framed
+        super().__init__(event)
+        self.before, self.frame = self.desk.asked.framed, self.desk.asked.frame or 0
         record = event.desk.viewing.record
-        self.edge = None if record is None or self.before is None else self._edge_near(record.grid, event)
+        assert record is not None
+        self.grid = record.grid
+        self.edge = None if self.before is None else self._edge_near(self.before, event)
 
-    def _edge_near(self, space: Space, event: ToolEvent) -> tuple[int, int] | None:
+    def _edge_near(self, box: GridBox, event: ToolEvent) -> tuple[int, int] | None:
         """Axis and end (0 or 1) of the edge at the press; None when there is none near."""
-        assert self.before is not None
-        across, at = axis_across(space, event.view), space.to_voxel(self.start)
-        ends = np.array(self.before.first) - 0.5, np.array(self.before.last) + 0.5
-        reach = NEAR * event.view.pixel / np.array(space.spacing)
+        across, at = axis_across(self.grid, event.view), self.grid.to_voxel(self.start)
+        ends = np.array(box.first) - 0.5, np.array(box.last) + 0.5
+        reach = NEAR * event.view.pixel / np.array(self.grid.spacing)
         along = [n for n in range(3) if n != across]
         found = None
         for axis, other in (along, along[::-1]):
@@ -49,13 +50,9 @@ class Framing(Gesture):
         return None if found is None else found[1]
 
     def move(self, event: ToolEvent) -> None:
-        record = event.desk.viewing.record
-        if record is None:
-            return
-        space = record.grid
-        shape, across = np.array(space.shape), axis_across(space, event.view)
-        start, end = (space.to_voxel(p) + 0.5 for p in (self.start, event.world))
-        box = self.before or FramedBox((0, 0, 0), tuple(int(n) - 1 for n in shape))  # type: ignore[arg-type]
+        shape, across = np.array(self.grid.shape), axis_across(self.grid, event.view)
+        start, end = (self.grid.to_voxel(p) + 0.5 for p in (self.start, event.world))
+        box = self.before or GridBox((0, 0, 0), tuple(int(n) - 1 for n in shape))  # type: ignore[arg-type]
         first, last = np.array(box.first), np.array(box.last)
         if self.edge is not None:
             axis, which = self.edge
@@ -67,39 +64,22 @@ class Framing(Gesture):
                     low, high = sorted((start[axis], end[axis]))
                     first[axis] = int(np.clip(np.floor(low), 0, shape[axis]))
                     last[axis] = int(np.clip(np.ceil(high), 0, shape[axis])) - 1
+        if (last < first).any():  # nothing lies in between
+            self.show(None)
+            return
         (i, j, k), (m, n, o) = map(int, first), map(int, last)
-        framed = FramedBox((i, j, k), (m, n, o)) if (last >= first).all() else None
-        event.desk.hand.set_framed(framed if framed is not None or self.edge is None else self.before)
+        framed = GridBox((i, j, k), (m, n, o))
+        self.show(framed.as_mark(self.grid, id=self.frame, name="Frame", notes=dict(FRAME)))
 
-    def key(self, key: Qt.Key) -> bool:
-        if key == Qt.Key.Key_Escape:
-            self.hand.cancel_gesture()
-            return True
-        return False
-
-    def cancel(self) -> None:
-        """The box is again what it was before the press."""
-        self.hand.set_framed(self.before)
+    def finish(self) -> None:
+        mark = self.mark
+        if mark is not None and self.desk.asked.framed != self.before:
+            self.desk.asked.keep_frame(mark, self.of, self.image)
+        self.marks.show_live(None)
 
 
-def framed_corners(desk: Desk, view: View) -> list[np.ndarray]:
-    """World positions of the corners of the framed box in the crosshair's slice of a pane; empty when nothing is framed
-    there."""
-    box, record = desk.hand.framed, desk.viewing.record
-    if box is None or record is None:
-        return []
-    space = record.grid
-    across, here = axis_across(space, view), space.to_voxel(desk.viewing.crosshair)
-    if not box.first[across] - 0.5 <= here[across] <= box.last[across] + 0.5:
-        return []
-    a, b = (n for n in range(3) if n != across)
-    low, high = np.array(box.first) - 0.5, np.array(box.last) + 0.5
-    corners = []
-    for p, q in ((low[a], low[b]), (high[a], low[b]), (high[a], high[b]), (low[a], high[b])):
-        voxel = here.copy()
-        voxel[a], voxel[b] = p, q
-        corners.append(space.to_world(voxel))
-    return corners
+def _start(event: ToolEvent) -> Gesture | None:
+    return Framing(event) if can_draw(event.desk) else None
 
 
 register(
@@ -108,7 +88,7 @@ register(
         "Frame an area",
         "square",
         "Drag a box over a pane, or drag one of its edges; operations then keep it or blank it.",
-        Framing,
+        _start,
         ("Gather", "Prepare"),
         offered=False,
         order=9,

@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt
 from ...core.errors import Trouble
 from ...core.geometry.mark import Mark
 from ...core.geometry.shape import SHAPES, Shape, shape_named
+from ..models.desk_model import Desk
 from ..theme.theme import icon_or
 from ..tool import Gesture, Tool, ToolEvent, register
 
@@ -151,15 +152,17 @@ class Drawing(OnMarks):
         return Mark(self.shape.name, tuple(tuple(p.tolist()) for p in self.points), 0, self.normal, place=self.place)
 
 
-def _start(event: ToolEvent, shape: Shape) -> Gesture | None:
-    desk = event.desk
+def can_draw(desk: Desk) -> bool:
+    """Whether marks can be drawn now; says why when they cannot."""
     if desk.marks.marks is None:
         desk.session.trouble.emit("The marks are still being opened: wait a moment.")
-        return None
-    try:
-        desk.session.study.catalogue.require_writable()
-    except Trouble as trouble:
-        desk.session.trouble.emit(str(trouble))
+        return False
+    return bool(desk.session.done(desk.session.study.catalogue.require_writable))
+
+
+def _start(event: ToolEvent, shape: Shape) -> Gesture | None:
+    desk = event.desk
+    if not can_draw(desk):
         return None
     found = desk.marks.hit(event.view, event.world)
     if found is not None and (found.handle is not None or found.away > 0 or found.mark.id == desk.marks.chosen):

@@ -9,6 +9,7 @@ import numpy as np
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.progress import Progress
+from ...core.quantity import pretty_unit, suited_unit
 from .left_out import medians
 from .lines_fit import Left, fitted_lines, fitted_surface, less, of_lines, sums
 
@@ -111,11 +112,11 @@ def picked_plane(image: Image, points: tuple[float, ...] | None) -> Levelling:
         voxel = image.space.to_voxel((x, y, float(image.space.affine[2, 3])))[:2]
         i, j = (int(round(v)) for v in voxel)
         if not (0 <= i < columns and 0 <= j < rows):
-            raise Trouble(f"The point {x:g}, {y:g} lies outside “{image.name}”", "pick points on the map")
+            raise Trouble(f"The point {place(x, y, image)} lies outside “{image.name}”", "pick points on the map")
         near = heights[max(j - NEAR, 0) : j + NEAR + 1, max(i - NEAR, 0) : i + NEAR + 1]
         near = near[np.isfinite(near)]
         if not near.size:
-            raise Trouble(f"There is no height at {x:g}, {y:g} in “{image.name}”", "pick a point that has one")
+            raise Trouble(f"There is no height at {place(x, y, image)} in “{image.name}”", "pick a point that has one")
         at.append(((2 * i / (columns - 1) - 1), (2 * j / (rows - 1) - 1), 1.0))
         z.append(float(np.median(near)))
     matrix = np.array(at)
@@ -124,6 +125,12 @@ def picked_plane(image: Image, points: tuple[float, ...] | None) -> Levelling:
     a, b, c = np.linalg.solve(matrix, np.array(z))
     y = np.linspace(-1, 1, rows)
     return Levelling(np.column_stack([c + b * y, np.full(rows, a)]))
+
+
+def place(x: float, y: float, image: Image) -> str:
+    """A place on a map in the unit that suits it."""
+    unit, factor = suited_unit(max(abs(x), abs(y)), image.space.unit)
+    return f"{x * factor:.4g}, {y * factor:.4g} {pretty_unit(unit)}"
 
 
 def differences(left: Left, name: str) -> Levelling:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ...core.geometry.hits import in_slice
+from ...core.geometry.hits import Slice, in_slice, seen
 from ...core.geometry.mark import Mark
 from ...core.geometry.marks import Marks
 from ...core.geometry.shape import shape_named
@@ -22,6 +22,11 @@ HANDLE = 4.5
 LETTER = 6.6
 """About how wide a letter of a name is."""
 CHOSEN = "#A44E28"
+
+
+def slice_of(view: View) -> Slice:
+    """The plane that a view shows."""
+    return Slice(np.asarray(view.centre, float), view.normal / np.linalg.norm(view.normal))
 
 
 def in_view(view: View, marks: Marks, look: MarkLook) -> list[Mark]:
@@ -45,15 +50,15 @@ def in_view(view: View, marks: Marks, look: MarkLook) -> list[Mark]:
 
 def drawn_mark(view: View, mark: Mark, colour: str, named: bool = True) -> list[Primitive]:
     """One mark: its line, small ticks across the ends of what is open, its name beside it."""
-    shape = shape_named(mark.shape)
-    points: list[Point] = [(x, y) for x, y in view.to_page(mark.outline).tolist()]
+    line, closed = seen(mark, slice_of(view))
+    points: list[Point] = [(x, y) for x, y in view.to_page(line).tolist()]
     stroke = Stroke(colour, mark.width)
     found: list[Primitive] = []
     if len(points) == 1 and not mark.text:
         found += [Oval(points[0], (POINT, POINT), Stroke(NIGHT, 3.6)), Oval(points[0], (POINT, POINT), stroke)]
         found.append(Oval(points[0], (1.0, 1.0), fill=colour))
     elif len(points) > 1:
-        found += haloed(points, stroke, shape.closed)
+        found += haloed(points, stroke, closed)
         found += _ends(mark, points, stroke)
     said = mark.text or (mark.name if named else "")
     if said:

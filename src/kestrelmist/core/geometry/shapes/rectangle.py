@@ -1,5 +1,4 @@
-"""Rectangles: four corners in order, at right angles in any plane. Boxes have a depth: a corner and its three
-neighbours."""
+"""Rectangles: four corners in order, at right angles in any plane."""
 
 from __future__ import annotations
 
@@ -88,53 +87,5 @@ register(
         order=24,
         more="box area square",
         hint="Drag from corner to corner; drag corners and sides to change it. Shift makes a square.",
-    )
-)
-
-
-def _box_outline(points: Points) -> Points:
-    """Round all twelve edges without lifting the pen."""
-    o = points[0]
-    i, j, k = points[1:] - o
-    return np.stack(
-        (o, o + i, o + i + j, o + j, o, o + k, o + i + k, o + i, o + i + k, o + i + j + k, o + i + j, o + i + j + k)
-        + (o + j + k, o + j, o + j + k, o + k)
-    )
-
-
-def _box_sizes(points: Points) -> dict[str, float]:
-    return {
-        name: float(np.linalg.norm(points[n] - points[0])) for n, name in enumerate(("width", "height", "depth"), 1)
-    }
-
-
-def _box_sized(points: Points, name: str, value: float) -> Points:
-    n = {"width": 1, "height": 2, "depth": 3}[name]
-    way = points[n] - points[0]
-    length = float(np.linalg.norm(way))
-    way = way * value / length if length > 0 else np.eye(3)[n - 1] * value
-    middle = points[0] + (points[1:] - points[0]).sum(0) / 2
-    ways = points[1:] - points[0]
-    ways[n - 1] = way
-    corner = middle - ways.sum(0) / 2
-    return np.vstack((corner[None], corner + ways))
-
-
-register(
-    Shape(
-        "box",
-        "Box",
-        4,
-        4,
-        "drag",
-        lambda start, end, plane, even: np.vstack(
-            (begun(start, end, plane, even)[[0, 1, 3]], start[None] + 0 * plane.normal)
-        ),
-        outline=_box_outline,
-        solid=True,
-        sizes=_box_sizes,
-        sized=_box_sized,
-        order=42,
-        more="volume of interest cuboid crop",
     )
 )
