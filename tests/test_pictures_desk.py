@@ -211,7 +211,8 @@ class PicturesTest(DeskCase):
         before = box_in(self.rows()[0], small.columns, small.rows)
         rect = one.rect_of(0)
         scale = rect.width() / before.width
-        self.drag(rect.center(), rect.center() + QPointF(30, 12))
+        inside = QPointF(rect.right() - 8, rect.center().y() - 12)  # another box lies in its left half
+        self.drag(inside, inside + QPointF(30, 12))
         moved = box_in(self.rows()[0], small.columns, small.rows)
         self.assertAlmostEqual(moved.left - before.left, 30 / scale, delta=1.5 / scale)
         self.assertAlmostEqual(moved.width, before.width, delta=0.1)

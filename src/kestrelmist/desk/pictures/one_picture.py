@@ -2,27 +2,37 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtGui import QColor, QPainter
 from PySide6.QtWidgets import QWidget
 
+from ...core.geometry.hits import hit
+from ...core.geometry.mark import Mark
+from ...core.geometry.shape import Plane, shape_named
 from ...prepare.sets.box_table import Box, box_in
+from ...scene.layer_types.marks import drawn_mark, handles
+from ...scene.primitives import paint
+from ...scene.view import View
+from ..light_table.qt_painter import QtPainter
 from ..models.collection import Collection, Entry
-from ..theme.theme import Theme, figures, words
+from ..theme.theme import Theme, words
 from .grid import class_colour
 from .reader import PictureReader
 
 LARGE = 1400
 NEAREST = 16.0
 """How much nearer than the whole picture one can go."""
-NEAR = 7.0
+SEEN = Plane(np.array((1.0, 0.0, 0.0)), np.array((0.0, 1.0, 0.0)))
+"""Boxes are marks in pixels of the picture, x to the right and y down."""
 LEAST = 2.0
 """Pixels of the picture below which a box that is drawn is none."""
 
 
 class OnePicture(QWidget):
-    """Drag inside a box to move it, an edge or a corner to change it, elsewhere to draw one; Delete takes the chosen
-    one away; Esc gives up a drag. The wheel goes nearer, and a drag with another button moves what is seen."""
+    """Drag inside a box to move it, a corner or the middle of a side to change it, elsewhere to draw one; Delete takes
+    the chosen one away; Esc gives up a drag. The wheel goes nearer, and a drag with another button moves what is
+    seen."""
 
     box_chosen = Signal()
 
@@ -32,8 +42,9 @@ class OnePicture(QWidget):
         self.name = ""
         self.chosen: int | None = None
         self.new_class = ""
-        self._drag: tuple[str, QPointF, QRectF] | None = None
-        self._moved: QRectF | None = None
+        self._held: tuple[Mark | None, int | None, np.ndarray] | None = None
+        """The box that a drag began on, None for a new one; which handle of it; and where."""
+        self._live: Mark | None = None
         self._zoom, self._shift = 1.0, QPointF()
         self._pan: QPointF | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -48,7 +59,7 @@ class OnePicture(QWidget):
         return self.collection.entry(self.name)
 
     def show_picture(self, name: str) -> None:
-        self.name, self.chosen, self._drag, self._moved = name, None, None, None
+        self.name, self.chosen, self._held, self._live = name, None, None, None
         self._zoom, self._shift, self._pan = 1.0, QPointF(), None
         entry = self.entry
         if entry is not None and entry.file is not None:
@@ -83,7 +94,7 @@ class OnePicture(QWidget):
     def zoom(self, factor: float, about: QPointF) -> None:
         """Go nearer, or further away, and keep what is at a point of the screen there."""
         before = self._frame()
-        if before is None or self._drag is not None:
+        if before is None or self._held is not None:
             return
         self._zoom = min(max(self._zoom * factor, 1.0), NEAREST)
         after = self._frame()
@@ -101,39 +112,44 @@ class OnePicture(QWidget):
             self._shift = near if self._zoom > 1 else QPointF()
         self.update()
 
+    @property
+    def view(self) -> View:
+        """What of the picture's pixels is seen."""
+        at, scale = self._frame() or (QRectF(), 1.0)
+        centre = ((self.width() / 2 - at.left()) / scale, (self.height() / 2 - at.top()) / scale, 0.0)
+        return View(centre, (1.0, 0.0, 0.0), (0.0, 1.0, 0.0), 1 / scale, self.width(), self.height())
+
+    def _world(self, point: QPointF) -> np.ndarray:
+        return self.view.to_world(point.x() - 0.5, point.y() - 0.5)
+
+    def box_mark(self, n: int) -> Mark | None:
+        """A box of the table as a mark, numbered from 1; None while its picture is not there, or without a box."""
+        entry, size = self.entry, self._size
+        box = box_in(entry.rows[n], *size) if entry is not None and size is not None else None
+        if entry is None or box is None:
+            return None
+        right, bottom = box.left + box.width, box.top + box.height
+        corners = ((box.left, box.top, 0.0), (right, box.top, 0.0), (right, bottom, 0.0), (box.left, bottom, 0.0))
+        return Mark("rectangle", corners, n + 1, name=entry.rows[n].label)
+
+    def _marks(self) -> list[Mark]:
+        """All boxes that are seen, the chosen one last."""
+        entry = self.entry
+        order = sorted(range(len(entry.rows)), key=lambda n: n == self.chosen) if entry is not None else []
+        return [mark for mark in map(self.box_mark, order) if mark is not None]
+
     def rect_of(self, n: int) -> QRectF | None:
         """A box on the screen."""
-        entry, frame, size = self.entry, self._frame(), self._size
-        if entry is None or frame is None or size is None:
+        mark = self.box_mark(n)
+        if mark is None:
             return None
-        box = box_in(entry.rows[n], *size)
-        if box is None:
-            return None
-        at, scale = frame
-        return QRectF(at.left() + box.left * scale, at.top() + box.top * scale, box.width * scale, box.height * scale)
+        page = self.view.to_page(mark.array)
+        return QRectF(QPointF(*page.min(0)), QPointF(*page.max(0)))
 
-    def _box_of(self, rect: QRectF) -> Box:
-        at, scale = self._frame() or (QRectF(), 1.0)
-        rect = rect.normalized().intersected(at)
-        numbers = ((rect.left() - at.left()) / scale, (rect.top() - at.top()) / scale)
-        return Box(*(round(v, 2) for v in (*numbers, rect.width() / scale, rect.height() / scale)))
-
-    def _part(self, point: QPointF) -> tuple[int | None, str]:
-        """The box under the hand and what of it: "move", or the edges that it is near ("l", "rt" …)."""
-        entry = self.entry
-        order = sorted(range(len(entry.rows)), key=lambda n: n != self.chosen) if entry is not None else []
-        for n in order:
-            rect = self.rect_of(n)
-            if rect is None or not rect.adjusted(-NEAR, -NEAR, NEAR, NEAR).contains(point):
-                continue
-            edges = (
-                "l" if abs(point.x() - rect.left()) <= NEAR else "r" if abs(point.x() - rect.right()) <= NEAR else ""
-            )
-            edges += (
-                "t" if abs(point.y() - rect.top()) <= NEAR else "b" if abs(point.y() - rect.bottom()) <= NEAR else ""
-            )
-            return n, edges or "move"
-        return None, "new"
+    def _box_of(self, mark: Mark) -> Box:
+        corners = mark.array[:, :2].clip(0, self._size)
+        (left, top), (wide, high) = corners.min(0).tolist(), np.ptp(corners, 0).tolist()
+        return Box(*(round(v, 2) for v in (left, top, wide, high)))
 
     # hands
 
@@ -142,17 +158,18 @@ class OnePicture(QWidget):
         event.accept()
 
     def mousePressEvent(self, event) -> None:
-        if event.button() in (Qt.MouseButton.RightButton, Qt.MouseButton.MiddleButton) and self._drag is None:
+        if event.button() in (Qt.MouseButton.RightButton, Qt.MouseButton.MiddleButton) and self._held is None:
             self._pan = event.position() - self._shift
             return
         if event.button() != Qt.MouseButton.LeftButton or self._frame() is None:
             return
-        self.chosen, part = self._part(event.position())
-        rect = self.rect_of(self.chosen) if self.chosen is not None else None
-        if self.chosen is not None and self.entry is not None:
-            self.new_class = self.entry.rows[self.chosen].label  # the next one is likely another of them
-        self._drag = part, event.position(), rect or QRectF(event.position(), event.position())
-        self._moved = None
+        found = hit(self._marks(), (event.position().x(), event.position().y()), self.view.to_page)
+        self.chosen = None if found is None else found.mark.id - 1
+        if found is not None:
+            self.new_class = found.mark.name  # the next one is likely another of them
+        start = self._world(event.position())
+        self._held = (None, None, start) if found is None else (found.mark, found.handle, start)
+        self._live = None
         self.box_chosen.emit()
         self.update()
 
@@ -161,37 +178,36 @@ class OnePicture(QWidget):
             self._shift = event.position() - self._pan
             self._keep_in_sight()
             return
-        if self._drag is None:
-            _, part = self._part(event.position())
-            self.setCursor(Qt.CursorShape.SizeAllCursor if part not in ("new",) else Qt.CursorShape.CrossCursor)
+        to = self._world(event.position())
+        if self._held is None:
+            over = hit(self._marks(), (event.position().x(), event.position().y()), self.view.to_page) is not None
+            self.setCursor(Qt.CursorShape.SizeAllCursor if over else Qt.CursorShape.CrossCursor)
             return
-        part, start, rect = self._drag
-        moved, made = event.position() - start, QRectF(rect)
-        if part == "new":
-            made = QRectF(start, event.position()).normalized()
-        elif part == "move":
-            made.translate(moved)
+        (mark, handle, start), even = self._held, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        shape = shape_named("rectangle")
+        if mark is None:
+            drawn = shape.begun(start, to, SEEN, even)
+            self._live = Mark("rectangle", tuple(map(tuple, drawn.tolist())), name=self.new_class)
+        elif handle is None:
+            self._live = mark.shifted(to - start)
         else:
-            left, top = (moved.x() if "l" in part else 0.0), (moved.y() if "t" in part else 0.0)
-            right, bottom = (moved.x() if "r" in part else 0.0), (moved.y() if "b" in part else 0.0)
-            made.adjust(left, top, right, bottom)
-        self._moved = made.normalized()
+            self._live = mark.with_points(shape.pulled(mark.array, handle, to, SEEN, even))
         self.update()
 
     def mouseReleaseEvent(self, event) -> None:
         if event.button() != Qt.MouseButton.LeftButton:
             self._pan = None
             return
-        drag, moved, size = self._drag, self._moved, self._size
-        self._drag = self._moved = None
+        held, live, size = self._held, self._live, self._size
+        self._held = self._live = None
         entry = self.entry
-        if drag is None or moved is None or size is None or entry is None:
+        if held is None or live is None or size is None or entry is None:
             return
-        box = self._box_of(moved)
+        box = self._box_of(live)
         if box.width < LEAST or box.height < LEAST:
             self.update()
             return
-        if drag[0] == "new":
+        if held[0] is None:
             if self.collection.correct(self.name, None, box, self.new_class, size):
                 self.chosen = len(entry.rows) - 1
         elif self.chosen is not None:
@@ -200,8 +216,8 @@ class OnePicture(QWidget):
         self.update()
 
     def keyPressEvent(self, event) -> None:
-        if event.key() == Qt.Key.Key_Escape and self._drag is not None:
-            self._drag = self._moved = None
+        if event.key() == Qt.Key.Key_Escape and self._held is not None:
+            self._held = self._live = None
             self.update()
         elif event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self.chosen is not None:
             self.take_away()
@@ -240,23 +256,9 @@ class OnePicture(QWidget):
                 return
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
             painter.drawImage(frame[0], small.image)
-            painter.setFont(figures(12))
-            for n, row in enumerate(entry.rows):
-                rect = self._moved if n == self.chosen and self._moved is not None else self.rect_of(n)
-                if rect is not None:
-                    self._paint_box(painter, rect, row.label, n == self.chosen)
-            if self._moved is not None and self.chosen is None:
-                self._paint_box(painter, self._moved, self.new_class, True)
-
-    def _paint_box(self, painter: QPainter, rect: QRectF, label: str, chosen: bool) -> None:
-        colour = class_colour(self.collection, label)
-        for pen in (QPen(QColor(0, 0, 0, 150), 4 if chosen else 3), QPen(colour, 2.2 if chosen else 1.5)):
-            painter.setPen(pen)
-            painter.drawRect(rect)
-        if label:
-            painter.drawText(rect.topLeft() + QPointF(2, -5), label)
-        if chosen:
-            painter.setBrush(colour)
-            for point in (rect.topLeft(), rect.topRight(), rect.bottomLeft(), rect.bottomRight()):
-                painter.drawRect(QRectF(point - QPointF(3, 3), point + QPointF(3, 3)))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
+            brush, view, live = QtPainter(painter), self.view, self._live
+            for mark in [*self._marks(), *([live] if live is not None and not live.id else [])]:
+                shown = live if live is not None and live.id == mark.id else mark
+                chosen = shown is live or mark.id - 1 == self.chosen
+                colour = class_colour(self.collection, shown.name).name()
+                paint(brush, drawn_mark(view, shown, colour) + (handles(view, shown) if chosen else []))
