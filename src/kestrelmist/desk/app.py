@@ -20,12 +20,11 @@ from .shell.display import require_display
 from .shell.ending import Ending
 from .shell.lost_study import study_at
 from .shell.on_screen import fit
+from .shell.tidying import EVERY
 from .shell.window import Window
 from .theme.theme import apply_theme, dressed_afterwards
 from .theme.type_size import suit_type_size
 
-EVERY = (700, 10, 10)
-"""How often garbage is looked for, as Python has it, once everything is loaded."""
 WINDOWS: list[Window] = []
 """Open windows; Qt does not keep Python's side of them alive."""
 COMPILING: list[subprocess.Popen] = []

@@ -244,7 +244,7 @@ class PlanPage(QWidget):
         self.view.clicked.connect(self._clicked)
         self.view.setToolTip(plain_tip("Space ticks all chosen rows, or none; a click with Shift ticks up to there"))
         self.view.selectionModel().currentRowChanged.connect(lambda now, before: self._tell(now.row()))
-        self.model.dataChanged.connect(lambda *_: self._tell(self.view.currentIndex().row()))
+        self.model.dataChanged.connect(self._tell_again)
         top = QHBoxLayout()
         top.addWidget(self.heading, 1)
         top.addWidget(self.close_button)
@@ -286,6 +286,9 @@ class PlanPage(QWidget):
         if index.column() in (TAKE, COPY) and QApplication.keyboardModifiers() & several:
             line = self.model.lines[index.row()]
             self.model.tick(self.chosen, line.take if index.column() == TAKE else line.copy, index.column())
+
+    def _tell_again(self) -> None:
+        self._tell(self.view.currentIndex().row())
 
     def _tell(self, row: int) -> None:
         if not 0 <= row < len(self.model.lines):

@@ -43,6 +43,7 @@ from .path_bar import PathBar
 from .readout import Readout
 from .review import Review
 from .sheet import Sheet
+from .tidying import Tidying
 
 
 class Message(Words):
@@ -165,6 +166,7 @@ class Window(QMainWindow):
         self.path.find.connect(self.finder.open)
         self.on_table.find.connect(self.finder.open)
         self.bench.surfaces.clicked.connect(lambda: self.table.bring_to_lead(self.table.solid))
+        self.tidying = Tidying(self.desk, self)
         self._shortcuts()
         theme = study.catalogue.recall("theme", Theme.name)
         if theme != Theme.name and theme in THEMES:
