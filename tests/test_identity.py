@@ -24,7 +24,7 @@ from kestrelmist.gather.clean_header import Cleaner, shifted
 from kestrelmist.gather.clean_pixels import PixelRule
 from kestrelmist.gather.deidentify import deidentify_files
 from kestrelmist.gather.identity_profile import Rules
-from kestrelmist.gather.remove_identity import deidentify, deidentify_image
+from kestrelmist.gather.remove_identity import Cleaning, deidentify, deidentify_image
 from kestrelmist.study.study import Study
 from tests.dicom_making import CT, item, stack
 from tests.making import PlaceCase, labelled, straight_space
@@ -474,7 +474,7 @@ class PixelsTest(IdentityCase):
         labels.counts[:2] = (labels.kji.size - int((labels.kji == 1).sum()), int((labels.kji == 1).sum()))
         inside = labels.data == 1
         for what, filled in (("blank the area", inside), ("keep the area", ~inside)):
-            made, _ = deidentify_image(image, labels, pixels=what, region="Face", fill=5)
+            made, _ = deidentify_image(image, labels, region="Face", how=Cleaning(pixels=what, fill=5))
             np.testing.assert_array_equal(made.data, np.where(filled, 5, image.data))
         self.assertEqual(values.shape, made.shape)
 
@@ -512,7 +512,9 @@ class PixelsTest(IdentityCase):
         for name in ("nm", "mr"):
             image = series_image(scan_folder(self.folder / name)[0])
             for what in ("blank the area", "keep the area"):
-                made, _ = deidentify_image(image, labelled(image), pixels=what, area=(3, 5, 20, 30), fill=1)
+                made, _ = deidentify_image(
+                    image, labelled(image), how=Cleaning(pixels=what, area=(3, 5, 20, 30), fill=1)
+                )
                 inside = np.zeros(image.space.shape, bool)
                 inside[3:23, 5:35] = True
                 for index in image.indices():
@@ -598,7 +600,7 @@ class DoorsTest(IdentityCase):
     def test_texts_that_stay_are_looked_at_first(self):
         self.series(SeriesDescription="Chest Alder thin, Wren", ProtocolName="Lung 1 mm")
         with self.assertRaises(Asks) as caught:
-            deidentify(self.folder, self.place / "out", keep_descriptions=True)
+            deidentify(self.folder, self.place / "out", how=Cleaning(keep_descriptions=True))
         asks = caught.exception
         self.assertFalse((self.place / "out").exists())
         texts = {row[0]: row[1:] for row in asks.table.rows}
@@ -607,11 +609,19 @@ class DoorsTest(IdentityCase):
         self.assertEqual([t for t in texts if "lder" in t or "Birch" in t], [])
         self.assertEqual((asks.setting, asks.more), ("reviewed", "take_out"))
         with self.assertRaises(Asks) as caught:  # other texts, another mark: a look at one list is none at the next
-            deidentify(self.folder, self.place / "out", keep_descriptions=True, reviewed=asks.answer, take_out="wren")
+            deidentify(
+                self.folder,
+                self.place / "out",
+                how=Cleaning(keep_descriptions=True, reviewed=asks.answer, take_out="wren"),
+            )
         again = caught.exception
         self.assertNotEqual(again.answer, asks.answer)
         self.assertIn("Chest thin", [row[0] for row in again.table.rows])
-        deidentify(self.folder, self.place / "out", keep_descriptions=True, reviewed=again.answer, take_out="wren")
+        deidentify(
+            self.folder,
+            self.place / "out",
+            how=Cleaning(keep_descriptions=True, reviewed=again.answer, take_out="wren"),
+        )
         found = pydicom.dcmread(self.place / "out" / "00001.dcm")
         self.assertEqual((found.SeriesDescription, found.ProtocolName), ("Chest thin", "Lung 1 mm"))
         kept = set(again.table.column("text"))
@@ -627,9 +637,11 @@ class DoorsTest(IdentityCase):
         ds.OperatorsName = "Finch^Pat"
         ds.save_as(path)
         with self.assertRaises(Asks) as caught:
-            deidentify(self.folder, self.place / "out", keep_descriptions=True)
+            deidentify(self.folder, self.place / "out", how=Cleaning(keep_descriptions=True))
         self.assertEqual([row for row in caught.exception.table.rows if "Finch" in str(row)], [])
-        deidentify(self.folder, self.place / "out", keep_descriptions=True, reviewed=caught.exception.answer)
+        deidentify(
+            self.folder, self.place / "out", how=Cleaning(keep_descriptions=True, reviewed=caught.exception.answer)
+        )
         for path in (self.place / "out").glob("*.dcm"):
             self.assertEqual(pydicom.dcmread(path).SeriesDescription, "Chest for")
 
@@ -686,7 +698,9 @@ class DoorsTest(IdentityCase):
             "Photo of Alder",
             facts={"Artist": "Alder"},
         )
-        made, report = deidentify_image(image, labelled(image), pixels="blank the area", area=(2, 3, 4, 5))
+        made, report = deidentify_image(
+            image, labelled(image), how=Cleaning(pixels="blank the area", area=(2, 3, 4, 5))
+        )
         self.assertNotIn("Alder", made.name + report.title)
         wanted = image.data.copy()
         wanted[2:6, 3:8] = 0

@@ -14,7 +14,7 @@ from kestrelmist.core.operation import find_operation
 from kestrelmist.core.values import KERNEL_TYPES, Stored, packed_colours, type_holding
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
-from kestrelmist.gather.remove_identity import deidentify_image
+from kestrelmist.gather.remove_identity import Cleaning, deidentify_image
 from kestrelmist.prepare.grid.crop import crop
 from kestrelmist.prepare.intensity.values import clip, number_type, turn_values
 from kestrelmist.study.study import Study
@@ -148,7 +148,9 @@ class FillTest(PlaceCase):
         self.assertEqual({int(v) for one in after for v in one[1:3, 1:4].ravel()}, {200})
         bare = Image(image.data, image.space, "Bare")
         for fill in (300, -1, 0.5):
-            made = deidentify_image(bare, empty(bare), pixels="blank the area", area=(1, 1, 3, 2), fill=fill)
+            made = deidentify_image(
+                bare, empty(bare), how=Cleaning(pixels="blank the area", area=(1, 1, 3, 2), fill=fill)
+            )
             with self.assertRaisesRegex(Trouble, "whole numbers from 0 to 255 can"):
                 _ = made.image.data
 

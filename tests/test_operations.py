@@ -4,14 +4,19 @@ import subprocess
 import sys
 import textwrap
 import unittest
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Annotated
 
 import click
 import numpy as np
 
 from kestrelmist.core.errors import Trouble
-from kestrelmist.core.operation import OPERATIONS, all_operations, find_operation
-from kestrelmist.core.progress import silent
+from kestrelmist.core.operation import OPERATIONS, Operation, all_operations, find_operation
+from kestrelmist.core.parameter import Between, Unit
+from kestrelmist.core.progress import Progress, silent
+from kestrelmist.core.signature import Settings
+from kestrelmist.core.table import Table
 from tests.command import kestrelmist
 from tests.making import PlaceCase, labelled, two_balls
 
@@ -38,6 +43,42 @@ class OperationTest(unittest.TestCase):
                 grow.checked({**({} if "label" in wrong else full), **wrong})
         with self.assertRaisesRegex(Trouble, "out of bounds for “Width .FWHM.” .fwhm.: give a number from"):
             find_operation("smooth").checked({"fwhm": -1})
+
+    def test_settings_that_two_operations_share_are_written_once(self):
+        @dataclass(frozen=True)
+        class Weighing(Settings):
+            """How things are weighed.
+
+            Parameters
+            ----------
+            grams : g
+                What the pan weighs.
+            """
+
+            grams: Annotated[float, Unit("g"), Between(0, 5)] = 1.5
+            twice: bool = False
+
+        def weigh(first: float, *, how: Weighing = Weighing(), last: str = "", progress: Progress = silent()) -> Table:
+            """Weigh it."""
+            return Table("Weights", [], [(first, how.grams, how.twice, last)])
+
+        weigh.__annotations__ |= {"how": Weighing, "progress": Progress, "first": float, "last": str, "return": Table}
+        made = Operation("weigh", "measure", "Weigh", weigh)
+        self.assertEqual([p.name for p in made.settings], ["first", "grams", "twice", "last"])
+        grams = made.settings[1]
+        self.assertEqual((grams.unit, grams.high, grams.help), ("g", 5, "What the pan weighs."))
+        full = made.checked({"first": "2", "grams": "3"})
+        self.assertEqual(full, {"first": 2.0, "grams": 3.0, "twice": False, "last": ""})
+        self.assertEqual(made(**full)["table"].rows, [(2.0, 3.0, False, "")])
+        self.assertEqual(made(first=1.0)["table"].rows, [(1.0, 1.5, False, "")])
+        with self.assertRaisesRegex(Trouble, "6 is out of bounds for grams"):
+            made.checked({"first": 1, "grams": 6})
+        shared = {p.name for p in find_operation("deidentify").settings} - {"folder", "to"}
+        own = {p.name: p for p in find_operation("deidentify-image").settings}
+        self.assertEqual(
+            [own[p.name] for p in find_operation("deidentify").settings if p.name in shared - {"subject"}],
+            [p for p in own.values() if p.name in shared - {"subject"}],
+        )
 
     def test_a_setting_that_would_not_count_is_refused(self):
         level = find_operation("level")

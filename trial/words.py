@@ -22,7 +22,7 @@ from kestrelmist.gather.clean_header import Cleaner
 from kestrelmist.gather.deidentify import deidentify_files
 from kestrelmist.gather.identity_profile import Rules
 from kestrelmist.gather.identity_words import TOKEN, folded, pieces
-from kestrelmist.gather.remove_identity import deidentify
+from kestrelmist.gather.remove_identity import Cleaning, deidentify
 from kestrelmist.study.study import Study
 from tests.making import dicom_folder, straight_space, two_balls
 from tests.test_planted import BYTES, NEEDED, TEXT, plain, raw
@@ -114,11 +114,11 @@ def described(rng: random.Random, place: Path) -> str:
         setattr(ds, keyword, f"{rng.choice(HARMLESS)} {form} {more}".strip())
     ds.save_as(place / "planted.dcm", enforce_file_format=True)
     try:
-        deidentify(place / "planted.dcm", place / "clean", keep_descriptions=True)
+        deidentify(place / "planted.dcm", place / "clean", how=Cleaning(keep_descriptions=True))
         return "nothing to look at"
     except Asks as asks:
         shown = {str(row[0]) for row in asks.table.rows}
-        deidentify(place / "planted.dcm", place / "clean", keep_descriptions=True, reviewed=asks.answer)
+        deidentify(place / "planted.dcm", place / "clean", how=Cleaning(keep_descriptions=True, reviewed=asks.answer))
     found = pydicom.dcmread(place / "clean" / "00001.dcm")
     for keyword in DESCRIBING:
         text = str(found.get(keyword, ""))
@@ -152,7 +152,11 @@ def elsewhere(rng: random.Random, place: Path) -> str:
         data[148:228] = word.encode()[:79].ljust(80, b"\0")
         data[228:252] = word.encode()[:23].ljust(24, b"\0")
         (place / "in" / name).write_bytes(data)
-    deidentify(place / "in", place / "out", keep_descriptions=rng.random() < 0.5, dates=rng.choice(("remove", "shift")))
+    deidentify(
+        place / "in",
+        place / "out",
+        how=Cleaning(keep_descriptions=rng.random() < 0.5, dates=rng.choice(("remove", "shift"))),
+    )
     made = [p for p in (place / "out").rglob("*") if p.is_file()]
     require(len(made) > 1, "nothing was written")
     for path in made:

@@ -7,7 +7,6 @@ form on the Bench. The decorator adds only a stage and a title.
 from __future__ import annotations
 
 import inspect
-import re
 import typing
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
@@ -23,6 +22,7 @@ from .left_out import Found
 from .parameter import Parameter, parameter_of
 from .progress import Progress
 from .registry import Registry, discover_plugins
+from .signature import described, gathered, hints_of
 from .space import Space
 
 STAGES = ("gather", "prepare", "align", "outline", "measure", "report")
@@ -85,7 +85,7 @@ class Operation:
 
     @cached_property
     def _hints(self) -> dict[str, Any]:
-        return typing.get_type_hints(self.function, include_extras=True)
+        return hints_of(self.function)
 
     @property
     def takes_progress(self) -> bool:
@@ -100,15 +100,9 @@ class Operation:
     @cached_property
     def parameters(self) -> tuple[Parameter, ...]:
         """Inputs and settings in the order of the signature, with the help its docstring gives."""
-        helps = _parameter_helps(inspect.getdoc(self.function) or "")
         return tuple(
-            replace(
-                parameter_of(p, self._hints[p.name], helps.get(p.name, "")),
-                called=self.called.get(p.name, ""),
-                rare=p.name in self.rare,
-            )
-            for p in inspect.signature(self.function).parameters.values()
-            if p.name != "progress"
+            replace(parameter_of(*one), called=self.called.get(name := one.parameter.name, ""), rare=name in self.rare)
+            for one in described(self.function, self._hints)
         )
 
     @cached_property
@@ -231,7 +225,7 @@ class Operation:
                 arguments[p.name] = [self._digestible(i) for i in given] if p.many else self._digestible(given)
         if self.takes_progress and progress is not None:
             arguments["progress"] = progress
-        made = self.function(**arguments)
+        made = self.function(**gathered(self._hints, arguments))
         if not self.results:
             return {}
         return (
@@ -353,17 +347,3 @@ def _result(key: str, hint: Any, name: str) -> Result:
     if kind is None or kind.family == "plain":
         raise TypeError(f"{name}: nobody knows how to keep a {getattr(wanted, '__name__', wanted)}")
     return Result(key or kind.name, kind, many)
-
-
-def _parameter_helps(doc: str) -> dict[str, str]:
-    """Help texts from a docstring's Parameters section: `name : type` lines with indented text below."""
-    section = re.search(r"Parameters\n-+\n(.*?)(?:\n\n\w+\n-+\n|\Z)", doc, re.S)
-    helps: dict[str, str] = {}
-    names: list[str] = []
-    for line in section.group(1).splitlines() if section else ():
-        if head := re.match(r"(\w[\w, ]*?) : ", line):
-            names = [n.strip() for n in head.group(1).split(",")]
-        elif line.startswith(" "):
-            for n in names:
-                helps[n] = (helps.get(n, "") + " " + line.strip()).strip()
-    return helps

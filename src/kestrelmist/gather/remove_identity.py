@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Annotated, Literal, NamedTuple
 
@@ -17,6 +17,7 @@ from ..core.operation import operation
 from ..core.parameter import Between, FolderPath, LabelName, Mark, Names, NewPath, Role, Secret, Unit
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
+from ..core.signature import Settings
 from ..core.table import Table
 from ..core.values import packed_grey
 from ..formats.dicom.header import read_header
@@ -49,40 +50,12 @@ class WithoutIdentity(NamedTuple):
     report: Table
 
 
-@operation("gather", "Remove identity from a folder", name="deidentify", version=3, keywords=WORDS, group="Identity")
-def deidentify(
-    folder: FolderPath,
-    to: NewPath,
-    subject: str = "",
-    *,
-    dates: DATES = "remove",
-    keep_characteristics: bool = False,
-    keep_device: bool = False,
-    keep_descriptions: bool = False,
-    keep_safe_private: bool = True,
-    pixels: PIXELS = "leave",
-    area: Area | None = None,
-    picture: PictureNumber | None = None,
-    fill: float = 0.0,
-    take_out: Names = "",
-    reviewed: Mark = "",
-    key: Secret = "",
-    progress: Progress = silent(),
-) -> Table:
-    """Copy a folder of scans without what tells whose they are: header by the basic profile of DICOM PS3.15, and words
-    in pixels.
-
-    Every series gets new identifiers, the same ones each time, and is opened again to check it. The originals stay as
-    they are. A report is written beside the new files as identity-report.csv.
+@dataclass(frozen=True)
+class Cleaning(Settings):
+    """What is removed, replaced and kept, in headers and in pictures.
 
     Parameters
     ----------
-    folder : path
-        Where the scans are, nested and unsorted as they may be, or one file.
-    to : path
-        The new folder.
-    subject : text
-        New name of the subject, when there is one only; made from the old one when left out.
     dates : "remove" or "shift"
         Remove dates, or move all dates of a subject by the same number of days.
     keep_characteristics : bool
@@ -108,6 +81,73 @@ def deidentify(
         kept.
     key : text
         Secret word that new identifiers are made from; this person's own when left out.
+    """
+
+    dates: DATES = "remove"
+    keep_characteristics: bool = False
+    keep_device: bool = False
+    keep_descriptions: bool = False
+    keep_safe_private: bool = True
+    pixels: PIXELS = "leave"
+    area: Area | None = None
+    picture: PictureNumber | None = None
+    fill: float = 0.0
+    take_out: Names = ""
+    reviewed: Mark = ""
+    key: Secret = ""
+
+    @property
+    def rules(self) -> Rules:
+        """What becomes of headers."""
+        return Rules(
+            self.dates,
+            self.keep_characteristics,
+            self.keep_device,
+            self.keep_descriptions,
+            self.keep_safe_private,
+        )
+
+    def rule(self, masks: dict[int, np.ndarray] | None = None) -> PixelRule | None:
+        """What is blanked, None for nothing; raises Trouble when no area is given."""
+        if self.pixels == "leave":
+            return None
+        if self.area is None and masks is None:
+            raise Trouble(
+                "There is no area to keep or blank", "frame one on the picture, or give column, row, columns and rows"
+            )
+        numbers = None
+        if self.area is not None:
+            column, row, wide, high = (int(round(v)) for v in self.area)
+            numbers = column, row, wide, high
+        what = "keep" if self.pixels == "keep the area" else "blank"
+        return PixelRule(what, numbers, None if self.picture is None else int(self.picture) - 1, self.fill, masks)
+
+
+@operation("gather", "Remove identity from a folder", name="deidentify", version=3, keywords=WORDS, group="Identity")
+def deidentify(
+    folder: FolderPath,
+    to: NewPath,
+    subject: str = "",
+    *,
+    how: Cleaning = Cleaning(),
+    progress: Progress = silent(),
+) -> Table:
+    """Copy a folder of scans without what tells whose they are: header by the basic profile of DICOM PS3.15, and words
+    in pixels.
+
+    Every series gets new identifiers, the same ones each time, and is opened again to check it. The originals stay as
+    they are. A report is written beside the new files as identity-report.csv.
+
+    Parameters
+    ----------
+    folder : path
+        Where the scans are, nested and unsorted as they may be, or one file.
+    to : path
+        The new folder.
+    subject : text
+        New name of the subject, when there is one only; made from the old one when left out.
+    how : Cleaning
+        What is removed, replaced and kept.
 
     Raises
     ------
@@ -117,10 +157,8 @@ def deidentify(
         When texts would stay that nobody has looked at.
     """
     lines = plan_folder(folder, progress=progress.part(0.0, 0.1))
-    rule = pixel_rule(pixels, area, picture, fill)
-    cleaner = cleaner_for(
-        Rules(dates, keep_characteristics, keep_device, keep_descriptions, keep_safe_private), subject, key
-    )
+    rule = how.rule()
+    cleaner = cleaner_for(how.rules, subject, how.key)
     named = sorted({line.series.subject for line in lines if line.series is not None})
     if subject and len(named) > 1:
         raise Trouble(
@@ -137,7 +175,7 @@ def deidentify(
     ]
     to = Path(to)
     _require_new(to)
-    _look_at_texts(cleaner, take_out, files, reviewed, folder, progress.part(0.1, 0.2))
+    _look_at_texts(cleaner, how, files, folder, progress.part(0.1, 0.2))
     try:
         with claimed(to) as beside:
             _require_new(to)  # another run may have just ended
@@ -170,19 +208,8 @@ def deidentify_image(
     labels: LabelMap,
     subject: str = "",
     *,
-    dates: DATES = "remove",
-    keep_characteristics: bool = False,
-    keep_device: bool = False,
-    keep_descriptions: bool = False,
-    keep_safe_private: bool = True,
-    pixels: PIXELS = "leave",
-    area: Area | None = None,
+    how: Cleaning = Cleaning(),
     region: LabelName = "",
-    picture: PictureNumber | None = None,
-    fill: float = 0.0,
-    take_out: Names = "",
-    reviewed: Mark = "",
-    key: Secret = "",
     progress: Progress = silent(),
 ) -> WithoutIdentity:
     """Make a new image without what tells whose it is; the original stays until you take it away.
@@ -193,44 +220,21 @@ def deidentify_image(
     ----------
     subject : text
         New name of the subject; made from the old one when left out.
-    dates : "remove" or "shift"
-        Remove dates, or move all dates of a subject by the same number of days.
-    keep_characteristics : bool
-        Keep sex, age, weight and size.
-    keep_device : bool
-        Keep what names the machine.
-    keep_descriptions : bool
-        Keep descriptions, words of identity taken out.
-    keep_safe_private : bool
-        Keep private elements known to hold nothing but numbers of the acquisition.
-    pixels : text
-        Keep only an area of every picture, or blank it.
-    area : column, row, columns, rows
-        The framed area, in pixels counted from 0.
+    how : Cleaning
+        What is removed, replaced and kept.
     region : label
         A label to be used in place of the framed area.
-    picture : number
-        Only this picture of the series, counted from 1; all when left out.
-    fill : number
-        Stored value written over what is blanked.
-    take_out : text
-        Further words to be taken out of texts that stay, with commas between.
-    reviewed : text
-        The mark of the list of texts that stay, when somebody has looked through it; asked for when descriptions are
-        kept.
-    key : text
-        Secret word that new identifiers are made from; this person's own when left out.
     """
-    rules = Rules(dates, keep_characteristics, keep_device, keep_descriptions, keep_safe_private)
     if image.origin.format != "DICOM":
-        return _bare(image, pixels, area, region, labels, picture, fill, subject, progress)
-    cleaner = cleaner_for(rules, subject, key)
-    masks = _masks_for(image, labels, region, area) if pixels != "leave" and (region or area is not None) else None
+        return _bare(image, how, region, labels, subject, progress)
+    cleaner = cleaner_for(how.rules, subject, how.key)
+    blanks = how.pixels != "leave" and (region or how.area is not None)
+    masks = _masks_for(image, labels, region, how.area) if blanks else None
     holder = tempfile.TemporaryDirectory(prefix="kestrelmist-")
     place = Path(holder.name) / "cleaned"
-    rule = pixel_rule(pixels, area, picture, fill, masks)
+    rule = how.rule(masks)
     files = list(dict.fromkeys(image.origin.files))
-    _look_at_texts(cleaner, take_out, files, reviewed, None, progress.part(0.0, 0.1))
+    _look_at_texts(cleaner, how, files, None, progress.part(0.0, 0.1))
     outcome = deidentify_files(files, place, cleaner, rule, progress.part(0.1, 0.9))
     mark = image.origin.reading.get("series")
     found = scan_files(list(outcome.files.values()))
@@ -254,27 +258,6 @@ def deidentify_image(
     made.name, made.subject = f"{made.name}, without identity", cleaner.subject or str(made.facts.get("PatientID", ""))
     made.origin.holder = holder
     return WithoutIdentity(made, outcome.report(f"Identity removed: {made.name}"))
-
-
-def pixel_rule(pixels: str, area, picture, fill: float, masks=None) -> PixelRule | None:
-    """What is to be blanked, None for nothing; raises Trouble when no area is given."""
-    if pixels == "leave":
-        return None
-    if area is None and masks is None:
-        raise Trouble(
-            "There is no area to keep or blank", "frame one on the picture, or give column, row, columns and rows"
-        )
-    numbers = None
-    if area is not None:
-        column, row, wide, high = (int(round(v)) for v in area)
-        numbers = column, row, wide, high
-    return PixelRule(
-        "keep" if pixels == "keep the area" else "blank",
-        numbers,
-        None if picture is None else int(picture) - 1,
-        fill,
-        masks,
-    )
 
 
 def _masks_for(image: Image, labels: LabelMap, region: str, area) -> dict[int, np.ndarray] | None:
@@ -321,29 +304,21 @@ def _masks_for(image: Image, labels: LabelMap, region: str, area) -> dict[int, n
 
 
 def _bare(
-    image: Image,
-    pixels: str,
-    area,
-    region: str,
-    labels: LabelMap,
-    picture,
-    fill: float,
-    subject: str,
-    progress: Progress,
+    image: Image, how: Cleaning, region: str, labels: LabelMap, subject: str, progress: Progress
 ) -> WithoutIdentity:
     """An image of another format without its header's facts; areas are blanked in its values."""
-    rule = pixel_rule(pixels, area, picture, fill, {} if region and pixels != "leave" else None)
+    rule = how.rule({} if region and how.pixels != "leave" else None)
     if region and rule is not None:
         mask = labels.data == labels.table.named(region).number
         rule = replace(rule, masks={n: mask[:, :, n % image.space.shape[2]].T for n in range(image.image_planes)})
     indices = list(image.indices())
-    ground = packed_grey(fill) if image.colour else fill
+    ground = packed_grey(how.fill) if image.colour else how.fill
 
     def fetch(index, part):
         got = image.stored(index, part)
         values = np.array(got.exact() if not image.colour else got.values, order="F")
         if rule is not None and not image.colour:
-            require_held(values.dtype, fill)
+            require_held(values.dtype, how.fill)
         first = indices.index(tuple(index)) * image.space.shape[2]
         for k in range(image.space.shape[2]):
             place = None if rule is None else rule.mask(first + k, image.space.shape[1], image.space.shape[0])
@@ -367,15 +342,13 @@ def _bare(
     return WithoutIdentity(made, outcome.report(f"Identity removed: {made.name}"))
 
 
-def _look_at_texts(
-    cleaner: Cleaner, take_out: str, files: list[Path], reviewed: str, folder: Path | None, progress: Progress
-) -> None:
+def _look_at_texts(cleaner: Cleaner, how: Cleaning, files: list[Path], folder: Path | None, progress: Progress) -> None:
     """Raises Asks when descriptions are kept that nobody has looked at; words of the person's own are taken out."""
-    for word in take_out.split(","):
+    for word in how.take_out.split(","):
         cleaner.words.add_name(word.strip())
         cleaner.words.add_phrase(word)
     if cleaner.rules.descriptions:
-        require_reviewed(kept_texts(files, cleaner, progress), reviewed, folder)
+        require_reviewed(kept_texts(files, cleaner, progress), how.reviewed, folder)
 
 
 def _others(folder: Path, lines: list[PlanLine]) -> list[tuple[str, str]]:
