@@ -43,6 +43,9 @@ WORDS = (
 )
 
 
+RARE = "key picture"
+
+
 class WithoutIdentity(NamedTuple):
     """An image without what tells whose it is, and the report of what was removed, replaced and kept."""
 
@@ -123,7 +126,15 @@ class Cleaning(Settings):
         return PixelRule(what, numbers, None if self.picture is None else int(self.picture) - 1, self.fill, masks)
 
 
-@operation("gather", "Remove identity from a folder", name="deidentify", version=3, keywords=WORDS, group="Identity")
+@operation(
+    "gather",
+    "Remove identity from a folder",
+    name="deidentify",
+    version=3,
+    keywords=WORDS,
+    group="Identity",
+    rare=RARE,
+)
 def deidentify(
     folder: FolderPath,
     to: NewPath,
@@ -202,7 +213,7 @@ def deidentify(
     return outcome.report("Identity removed")
 
 
-@operation("gather", "Remove identity", version=3, keywords=WORDS, takes="series colour", group="Identity")
+@operation("gather", "Remove identity", version=3, keywords=WORDS, takes="series colour", group="Identity", rare=RARE)
 def deidentify_image(
     image: Image,
     labels: LabelMap,
