@@ -8,6 +8,7 @@ import shutil
 from collections.abc import Callable
 from pathlib import Path
 
+from kestrelmist.core.operation import find_operation
 from kestrelmist.study.study import Study
 
 from .case import case, require
@@ -59,8 +60,8 @@ class MarkWalk(Walk):
         rng, hand = self.rng, self.desk.hand
         if self.desk.marks.marks is None:
             self.settle()
-        tools = [t for t in TOOLS if self._has(f"mark-{t}")]
-        hand.set_tool(f"mark-{rng.choice(tools)}")
+        tools = [f"mark-{t}" for t in TOOLS if self._has(f"mark-{t}")]
+        hand.set_tool(rng.choice([*tools, "frame", "frame", "pick"]))
         before, keys = self.drawn(), {self.desk.marks.key}
         canvas, none = self.window.table.slices[1].canvas, Qt.KeyboardModifier.NoModifier
         left = Qt.MouseButton.LeftButton
@@ -115,7 +116,22 @@ class MarkWalk(Walk):
         return [
             self.new, self.choose, self.take_off, self.delete, self.by_number, self.by_number, self.undo, self.undo,
             self.redo, self.rename, self.stage, self.elsewhere, self.change, self.resize, self.pick, self.theme,
+            self.form, self.ask,
         ]  # fmt: skip
+
+    def form(self) -> None:
+        """Open a form that asks for a frame, or close the one that is open."""
+        page = self.window.bench.page("Prepare")
+        if page.form is not None:
+            page.close_form()
+            return
+        self.window.bench.open_operation(find_operation("crop"))
+
+    def ask(self) -> None:
+        """Take the frame in hand, or let go of it."""
+        form = self.window.bench.page("Prepare").form
+        if form is not None:
+            form.fields["voxels"].button.toggle()
 
     def new(self) -> None:
         self.desk.session.run("new-marks", {"image": self.image, "name": self._name()})
