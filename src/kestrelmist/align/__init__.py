@@ -3,6 +3,7 @@
 from ..core.heading import Heading
 
 HEADINGS = (
+    Heading("Two images"),
     Heading("This image"),
     Heading("Transforms"),
 )

@@ -46,11 +46,11 @@ def coarse_image(image: Image, steps: Steps) -> Image:
     space = coarse_space(image.space, steps)
     if image.colour:
         return image.each_volume(lambda packed: _mean_colours(packed, steps), space=space)
-    return image.each_volume(lambda values: _means(values, steps), space=space)
+    return image.each_volume(lambda values: means_of_blocks(values, steps), space=space)
 
 
 def _mean_colours(packed: np.ndarray, steps: Steps) -> np.ndarray:
-    channels = [_means((packed >> np.uint32(shift)) & np.uint32(255), steps) for shift in (16, 8, 0)]
+    channels = [means_of_blocks((packed >> np.uint32(shift)) & np.uint32(255), steps) for shift in (16, 8, 0)]
     return packed_colours(np.rint(np.stack(channels, -1)).astype(np.uint8))
 
 
@@ -63,7 +63,8 @@ def coarse_labels(labels: LabelMap, steps: Steps) -> LabelMap:
     return LabelMap(space, data, labels.table, labels.name, labels.subject)
 
 
-def _means(values: np.ndarray, steps: Steps) -> np.ndarray:
+def means_of_blocks(values: np.ndarray, steps: Steps) -> np.ndarray:
+    """Means of blocks of so many values along each axis, over those that are there; float32, NaN where none is."""
     kept = tuple(slice(n // s * s) for n, s in zip(values.shape, steps))
     blocks = values[kept].astype(np.float32)
     there = np.isfinite(blocks)

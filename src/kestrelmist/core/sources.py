@@ -4,6 +4,11 @@ from __future__ import annotations
 
 SOURCES: dict[str, str] = {
     "Ahmed 1974": "N. Ahmed, T. Natarajan and K. R. Rao, Discrete cosine transform, IEEE Trans. Computers 23, 1974",
+    "Alexa 2022": "M. Alexa, Super-Fibonacci spirals: fast, low-discrepancy sampling of SO(3), CVPR 2022",
+    "Avants 2008": (
+        "B. B. Avants, C. L. Epstein, M. Grossman and J. C. Gee, Symmetric diffeomorphic image registration with "
+        "cross-correlation, Med. Image Anal. 12, 2008"
+    ),
     "Baker 2004": (
         "S. Baker and I. Matthews, Lucas–Kanade 20 years on: a unifying framework, Int. J. Comput. Vis. 56, 2004"
     ),
@@ -42,7 +47,15 @@ SOURCES: dict[str, str] = {
         "M. A. Lindquist et al., Modular preprocessing pipelines can reintroduce artifacts into fMRI data, "
         "Hum. Brain Mapp. 40, 2019"
     ),
+    "Liu 1989": (
+        "D. C. Liu and J. Nocedal, On the limited memory BFGS method for large scale optimization, "
+        "Math. Program. 45, 1989"
+    ),
     "Macenko 2009": "M. Macenko et al., A method for normalizing histology slides for quantitative analysis, ISBI 2009",
+    "Mattes 2003": (
+        "D. Mattes et al., PET-CT image registration in the chest using free-form deformations, "
+        "IEEE Trans. Med. Imaging 22, 2003"
+    ),
     "Otsu 1979": (
         "N. Otsu, A threshold selection method from gray-level histograms, IEEE Trans. Syst. Man Cybern. 9, 1979"
     ),
@@ -54,6 +67,10 @@ SOURCES: dict[str, str] = {
     "Reichenbach 1997": (
         "J. R. Reichenbach et al., Theory and application of static field inhomogeneity effects in "
         "gradient-echo imaging, J. Magn. Reson. Imaging 7, 1997"
+    ),
+    "Roche 1998": (
+        "A. Roche, G. Malandain, X. Pennec and N. Ayache, The correlation ratio as a new similarity measure for "
+        "multimodal image registration, MICCAI 1998"
     ),
     "Rousseeuw 2006": (
         "P. J. Rousseeuw and K. Van Driessen, Computing LTS regression for large data sets, Data Min. Knowl. "
@@ -69,10 +86,17 @@ SOURCES: dict[str, str] = {
         "D. W. Shattuck et al., Magnetic resonance image tissue classification using a partial volume model, "
         "NeuroImage 13, 2001"
     ),
+    "Studholme 1999": (
+        "C. Studholme, D. L. G. Hill and D. J. Hawkes, An overlap invariant entropy measure of 3D medical image "
+        "alignment, Pattern Recognit. 32, 1999"
+    ),
     "Taha 2015": (
         "A. A. Taha and A. Hanbury, Metrics for evaluating 3D medical image segmentation, BMC Medical Imaging 15, 2015"
     ),
     "Tustison 2010": "N. J. Tustison et al., N4ITK: improved N3 bias correction, IEEE Trans. Med. Imaging 29, 2010",
+    "Viola 1997": (
+        "P. Viola and W. M. Wells, Alignment by maximization of mutual information, Int. J. Comput. Vis. 24, 1997"
+    ),
     "Whitaker 2001": (
         "R. T. Whitaker and X. Xue, Variable-conductance, level-set curvature for image denoising, ICIP 2001"
     ),

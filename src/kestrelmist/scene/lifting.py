@@ -6,28 +6,21 @@ A sagittal slice is a voxel here and a voxel there: one pass that reads each onc
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 
 from ..core import kernel as kernels
+from ..core.halves import in_halves
 from ..core.kernel import kernel
 
 SMALL = 20_000
 """Pixels of a picture that is not worth loading kernels for."""
-_second_core = ThreadPoolExecutor(1, thread_name_prefix="pane")
 
 
 def in_bands(shape: tuple[int, int], work: Callable[[int, int], object]) -> None:
     """Run `work(first row, last row)` on two halves of a picture at once."""
-    if shape[0] * shape[1] < 40_000:  # handing over costs more than it saves
-        work(0, shape[0])
-        return
-    half = shape[0] // 2
-    other = _second_core.submit(work, half, shape[0])
-    work(0, half)
-    other.result()
+    in_halves(shape[0], work, shape[0] * shape[1])
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,139 @@
+"""How a moving image lies to a fixed one, by an affine transform: level by level, the coarsest first."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..core.errors import Cancelled, Trouble
+from ..core.progress import Progress, silent
+from .freedom import Freedom, matrix_of, nearest, numbers_of
+from .levels import Level
+from .looks import Looks
+from .similar import Seen, Similarity
+
+LEAST_OVERLAP = 0.2
+"""Share of the places that must lie inside the moving image; where fewer do, nothing is judged."""
+STEPS = 60
+CLOSE = 2e-3
+"""Shift, in voxels of the level, below which two steps in a row end it."""
+
+
+@dataclass
+class Course:
+    """How a search went: the cost after each step, level by level."""
+
+    costs: list[list[float]] = field(default_factory=list)
+
+
+class Judged:
+    """Cost of a matrix on one level, and how it grows with the twelve numbers."""
+
+    def __init__(self, level: Level, similarity: Similarity):
+        self.level, self.centre = level, level.centre
+        self.most = len(level.places) if level.counted is None else int(level.counted.sum())
+        self.looks = Looks(level.moving, level.moving_space, level.places, level.centre)
+        self.measure = similarity.made(Seen(level.values, level.limits, level.shape if similarity.whole else None))
+
+    def cost(self, matrix: np.ndarray) -> tuple[float, np.ndarray] | None:
+        """The cost, and how it grows with each number of the frame (3, 4); None where too little overlaps."""
+        found, inside = self.looks.look(matrix)
+        if self.level.counted is not None:
+            inside = inside & self.level.counted
+        if inside.sum(dtype=np.int64) < LEAST_OVERLAP * self.most:
+            return None
+        cost, slope = self.measure(found, inside)
+        return cost, self.looks.pulled(slope)
+
+    def at(self, numbers: np.ndarray) -> tuple[float, np.ndarray] | None:
+        """The same of twelve numbers."""
+        judged = self.cost(matrix_of(numbers, self.centre))
+        if judged is None:
+            return None
+        cost, by_frame = judged
+        grows, step = np.empty(12), 1e-4
+        for n, one in enumerate(np.eye(12) * step):
+            more, less = matrix_of(numbers + one, self.centre), matrix_of(numbers - one, self.centre)
+            grows[n] = float((by_frame * (self.looks.frame(more) - self.looks.frame(less))).sum()) / (2 * step)
+        return cost, grows
+
+
+def fitted(
+    levels: list[Level],
+    similarity: Similarity,
+    of: Freedom,
+    start: np.ndarray,
+    progress: Progress | None = None,
+    told: Callable[[np.ndarray, float], None] | None = None,
+) -> tuple[np.ndarray, Course]:
+    """The matrix (4, 4) from the fixed world to the moving one that makes both most alike, begun at one.
+
+    By the method of D. C. Liu and J. Nocedal (Math. Program. 45, 1989), from SciPy.
+
+    Parameters
+    ----------
+    levels : list
+        The coarsest first.
+    told : callable
+        `told(matrix, cost)` after each step.
+
+    Raises
+    ------
+    Trouble
+        When too little of the images overlaps at the start.
+    Cancelled
+    """
+    progress = progress or silent()
+    course, matrix = Course(), start
+    for n, level in enumerate(levels):
+        part = progress.part(n / len(levels), (n + 1) / len(levels))
+        matrix, costs = _on_level(Judged(level, similarity), of, matrix, part, told)
+        course.costs.append(costs)
+    return matrix, course
+
+
+def _on_level(judged: Judged, of: Freedom, matrix: np.ndarray, progress: Progress, told) -> tuple[np.ndarray, list]:
+    from scipy.optimize import minimize
+
+    level = judged.level
+    start = nearest(numbers_of(matrix, level.centre), of)
+    # so that a unit of each moves the places by about half a voxel
+    scale = 0.5 * level.pixel * np.array([1.0] * 3 + [1.0 / level.radius] * 9)[:, None] * of.free
+    if judged.at(start) is None:
+        raise Trouble("Too little of the two images overlaps", "bring them nearer by hand, or search fully")
+    known: dict[bytes, float] = {}
+    costs: list[float] = []
+    before, calm = np.zeros(of.free.shape[1]), 0
+
+    def cost(free: np.ndarray) -> tuple[float, np.ndarray]:
+        if progress.cancelled:
+            raise Cancelled()
+        found = judged.at(start + scale @ free)
+        if found is None:  # too far away: back to the start
+            return 1e3 + float(free @ free), 2 * free
+        known[free.tobytes()] = found[0]
+        return found[0], scale.T @ found[1]
+
+    def after(free: np.ndarray) -> None:
+        nonlocal before, calm
+        costs.append(known.get(free.tobytes(), costs[-1] if costs else 0.0))
+        progress.at(min(len(costs) / STEPS, 1.0), "Aligning")
+        if told is not None:
+            told(matrix_of(start + scale @ free, level.centre), costs[-1])
+        calm = calm + 1 if np.linalg.norm(free - before) < 2 * CLOSE else 0
+        before = free.copy()
+        if calm >= 2:
+            raise StopIteration
+
+    found = minimize(
+        cost,
+        before,
+        jac=True,
+        method="L-BFGS-B",
+        callback=after,
+        options={"maxiter": STEPS, "ftol": 1e-9, "gtol": 1e-9},
+    )
+    progress.at(1.0, "Aligning")
+    return matrix_of(start + scale @ found.x, level.centre), costs

@@ -1,0 +1,77 @@
+"""Two images as an alignment takes them: what of them is compared, and whether they can be."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.labels import LabelMap
+from ..core.overlap import Apart
+from ..core.progress import Progress
+from ..core.space import Space
+from .levels import Sides
+
+MOST_PIXELS = 6_000_000
+"""Of a picture, above which a coarser level of it is compared."""
+
+
+def side_of(image: Image, mask: LabelMap | None, progress: Progress) -> Sides:
+    """An image and what of it counts: what carries a label in the mask.
+
+    Raises
+    ------
+    Trouble
+        When the mask lies on another grid.
+    """
+    if mask is not None and not mask.space.same_grid(image.space):
+        raise Trouble(
+            f"The mask “{mask.name}” lies on another grid than “{image.name}”",
+            "choose labels that were drawn on it, or bring them along first",
+        )
+    shown = image
+    if int(np.prod(image.space.shape, dtype=object)) > MOST_PIXELS and image.levels:
+        fitting = [one for one in image.levels if np.prod(one.space.shape, dtype=object) <= MOST_PIXELS]
+        shown = fitting[0] if fitting else image.levels[-1]
+    values = np.ascontiguousarray(shown.fetch(progress).T, np.float32)
+    bad = ~np.isfinite(values)
+    if bad.any():
+        values = np.where(bad, np.float32(np.nan), values)
+    inside = None
+    if mask is not None:
+        inside = mask.kji > 0 if shown is image else _thinned(mask, shown.space)
+    return Sides(values, shown.space, inside, image.name)
+
+
+def _thinned(mask: LabelMap, space: Space) -> np.ndarray:
+    """A mask at the voxels of a coarser grid."""
+    ways = [
+        np.clip(np.rint((np.arange(n) + 0.5) * m / n - 0.5).astype(int), 0, m - 1)
+        for n, m in zip(space.shape, mask.space.shape)
+    ]
+    return np.asarray(mask.kji[np.ix_(ways[2], ways[1], ways[0])] > 0)
+
+
+def require_comparable(image: Image, onto: Image) -> bool:
+    """Whether both are pictures; raises Trouble when one is and the other is not, or their scales have nothing in
+    common."""
+    flat, onto_flat = image.space.flat_axis, onto.space.flat_axis
+    if (flat is None) != (onto_flat is None):
+        picture, volume = (image, onto) if flat is not None else (onto, image)
+        raise Trouble(
+            f"“{picture.name}” is a picture and “{volume.name}” a volume",
+            "cut a slice of the volume first (Reslice), and align the picture to that",
+        )
+    if image.space.unit != onto.space.unit:
+        unknown = image if image.space.unit == "px" else onto
+        raise Apart(
+            f"Nobody knows the scale of “{unknown.name}”, so it cannot be aligned with one that has one",
+            "set its pixel size first",
+            "no common scale",
+        )
+    if flat is not None and (flat != 2 or onto_flat != 2):
+        raise Trouble(
+            f"“{(image if flat != 2 else onto).name}” is a slice that stands upright in its world",
+            "lay it flat first (Order axes), or align the volume it was cut from",
+        )
+    return flat is not None

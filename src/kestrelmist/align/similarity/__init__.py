@@ -1,0 +1,1 @@
+"""Measures of how alike two images are; each file registers its own."""
