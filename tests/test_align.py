@@ -213,11 +213,11 @@ class OperationTest(PlaceCase):
         other = self.image(OTHER, "Other", self.RIGID, subject="A", modality="CT")
         made, report = align_images(other, one)
         row = dict(zip((c.name for c in report.columns), report.rows[0]))
-        self.assertEqual((row["freedom"], row["similarity"]), (6, "Correlation"))
+        self.assertEqual((row["freedom"], row["similarity"]), ("6", "Correlation"))
         other.modality, other.subject = "MR", "B"
         made, report = align_images(other, one, search="full")
         row = dict(zip((c.name for c in report.columns), report.rows[0]))
-        self.assertEqual((row["freedom"], row["similarity"]), (12, "Normalised mutual information"))
+        self.assertEqual((row["freedom"], row["similarity"]), ("12", "Normalised mutual information"))
         self.assertEqual((made.name, row["swapped sides"]), ("Other to One", "no"))
         self.assertLess(error(made.matrix, self.RIGID), 0.12)
         self.assertGreater(row["after"], row["before"])
@@ -291,7 +291,7 @@ class OperationTest(PlaceCase):
             "--json",
         )
         row = json.loads(done.stdout)["rows"][0]
-        self.assertEqual((row["freedom"], row["shift x_unit"]), (6, "mm"))
+        self.assertEqual((row["freedom"], row["shift x_unit"]), ("6", "mm"))
         import SimpleITK as sitk
 
         read = sitk.ReadTransform(str(out))

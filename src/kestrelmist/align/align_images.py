@@ -1,4 +1,4 @@
-"""Align one image with another by computer: shift, turn, scale, shear."""
+"""Align one image with another by computer: shift, turn, scale, shear, and warp."""
 
 from __future__ import annotations
 
@@ -12,17 +12,20 @@ from ..core.labels import LabelMap
 from ..core.left_out import Leads, LeftOut
 from ..core.mapping import Mapping
 from ..core.operation import operation
+from ..core.parameter import Between, Only, Unit
 from ..core.progress import Progress, silent
-from ..core.table import Column, Table
+from ..core.table import Table
 from ..core.transform import Transform
 from .affine_fit import Judged, fitted
-from .choices import UNLIKE, freedom_of, similarity_of
-from .freedom import Freedom, numbers_of
+from .align_report import fit_report, score, with_warp
+from .choices import UNLIKE, freedom_for, freedom_of, similarity_for, similarity_of, warp_spacing_of
+from .freedom import Freedom
 from .freedom import freedom as freedom_named
 from .full_search import begun_anywhere
 from .levels import Level, levels_of
 from .sides import require_comparable, side_of
-from .similar import Similarity, similarity_named
+from .similar import similarity_named
+from .warp_fit import bent
 
 MIRROR = 1.05
 """How many times as much information the mirror image must share before sides are said to be swapped."""
@@ -41,7 +44,7 @@ class Aligned(NamedTuple):
     name="align",
     keywords=(
         "register registration coregister coregistration rigid affine line up match normalise linear registration "
-        "multimodal motion between scans"
+        "multimodal motion between scans nonlinear non-linear warp deformable elastic diffeomorphic"
     ),
     called={
         "image": "Moves",
@@ -49,18 +52,30 @@ class Aligned(NamedTuple):
         "mask": "Only where (onto)",
         "moving_mask": "Only where (moves)",
         "start": "Begin with",
+        "warp_spacing": "Warp spacing",
     },
-    rare="mask moving_mask start",
+    rare="mask moving_mask stiffness start",
     group="Two images",
     methods="Images were aligned with {freedom} degrees of freedom by {similarity}",
-    cites=("Viola 1997", "Mattes 2003", "Studholme 1999", "Roche 1998", "Avants 2008", "Liu 1989", "Alexa 2022"),
+    cites=(
+        "Vercauteren 2008",
+        "Arsigny 2006",
+        "Viola 1997",
+        "Mattes 2003",
+        "Studholme 1999",
+        "Roche 1998",
+        "Avants 2008",
+        "Liu 1989",
+        "Alexa 2022",
+    ),
 )
 def align_images(
     image: Image,
     onto: Image,
     *,
     freedom: Annotated[
-        Literal["2", "3", "4", "6", "7", "9", "12"] | None, LeftOut("6 within a subject, 12 between two", freedom_of)
+        Literal["2", "3", "4", "6", "7", "9", "12", "warp"] | None,
+        LeftOut("6 within a subject, 12 between two", freedom_of),
     ] = None,
     similarity: Annotated[
         Literal[
@@ -77,10 +92,14 @@ def align_images(
     search: Literal["near", "full"] = "near",
     mask: LabelMap | None = None,
     moving_mask: LabelMap | None = None,
+    warp_spacing: Annotated[
+        float | None, Unit("mm"), Between(1e-9, 1e6), Only("freedom", "warp"), LeftOut("four voxels", warp_spacing_of)
+    ] = None,
+    stiffness: Annotated[float, Between(0, 50), Only("freedom", "warp")] = 1.0,
     start: Annotated[Mapping | None, Leads("onto", "image")] = None,
     progress: Progress = silent(),
 ) -> Aligned:
-    """Find where an image lies to another one, by shift, turn, scale and shear. Nothing is resampled.
+    """Find where an image lies to another one, by shift, turn, scale, shear and warp. Nothing is resampled.
 
     Parameters
     ----------
@@ -88,7 +107,7 @@ def align_images(
         It stays where it is.
     freedom : text
         Of volumes 3 (shift), 6 (and turn), 7 (and one scale), 9 (and three scales) or 12 (and shear); of pictures 2,
-        3, 4 or 6.
+        3, 4 or 6. "warp" bends as well, after all that an affine transform can do.
     similarity : text
         Mean squares, correlation, correlation ratio, mutual information, normalised mutual information, or
         correlation within cubes of 7 voxels.
@@ -96,6 +115,10 @@ def align_images(
         From where both lie, or from all turns.
     mask, moving_mask : label map
         Only what carries a label there is compared.
+    warp_spacing : mm
+        How fine a warp may be: the standard deviation by which its steps are smoothed; four voxels when left out.
+    stiffness : number
+        How much a warp itself is smoothed after each step, 0 for not at all.
     start : transform
         Where to begin; where both lie in two spaces, the way between them that the study knows.
 
@@ -112,30 +135,30 @@ def align_images(
         When the images have no scale in common, one is a picture and one a volume, one is the same everywhere, a mask
         lies on another grid, or too little overlaps.
     """
-    return aligned(image, onto, freedom, similarity, search, mask, moving_mask, start, progress)
-
-
-def aligned(image, onto, number, measure, search, mask, moving_mask, start, progress: Progress) -> Aligned:
-    """The same, of settings as they are."""
     flat = require_comparable(image, onto)
-    given = {"image": image, "onto": onto}
-    chosen = freedom_of(given) if number is None else None
-    of = freedom_named(int(chosen.value if chosen is not None else number), flat)
-    by = similarity_of(given) if measure is None else None
-    similarity = similarity_named(by.value if by is not None else measure)
+    chosen = freedom or str(freedom_for(image, onto).value)
+    of = freedom_named((6 if flat else 12) if chosen == "warp" else int(chosen), flat)
+    measure = similarity_named(similarity or str(similarity_for(image, onto).value))
     fixed = side_of(onto, mask, progress.part(0.0, 0.05))
     moving = side_of(image, moving_mask, progress.part(0.05, 0.1))
-    begin = _begin(start)
-    levels = levels_of(fixed, moving, similarity.whole)
-    mirror = ""
+    levels = levels_of(fixed, moving, measure.whole)
+    begin, mirror, rest = _begin(start), "", progress.part(0.1, 0.4 if chosen == "warp" else 1.0)
     if search == "full":
-        begin, mirror = _anywhere(levels_of(fixed, moving) if similarity.whole else levels, of, progress.part(0.1, 0.6))
+        begin, mirror = _anywhere(levels_of(fixed, moving) if measure.whole else levels, of, rest.part(0.0, 0.6))
+        rest = rest.part(0.6, 1.0)
     _require_some(levels[-1], begin, image, onto)
-    before = _score(levels[-1], similarity, begin if search == "near" else np.eye(4))
-    matrix, _ = fitted(levels, similarity, of, begin, progress.part(0.6 if search == "full" else 0.1, 1.0))
-    name = f"{image.name} to {onto.name}"
-    made = Transform(matrix, onto.space.world, image.space.world, name, image.subject or onto.subject)
-    return Aligned(made, _report(name, of, similarity, levels[-1], matrix, before, mirror))
+    before = score(levels[-1], measure, begin if search == "near" else np.eye(4))
+    matrix, _ = fitted(levels, measure, of, begin, rest)
+    ends = onto.space.world, image.space.world
+    name, subject = f"{image.name} to {onto.name}", image.subject or onto.subject
+    made: Mapping = Transform(matrix, *ends, name, subject)
+    table = fit_report(name, of, measure, levels[-1], matrix, before, mirror)
+    if chosen == "warp":
+        spacing = None if warp_spacing is None else float(warp_spacing)
+        found = bent(fixed, moving, matrix, measure, spacing, stiffness, progress.part(0.4, 1.0))
+        made = found.warp.between(*ends).named(name, subject)
+        table = with_warp(table, levels[-1], measure, found)
+    return Aligned(made, table)
 
 
 def _begin(start: Mapping | None) -> np.ndarray:
@@ -165,32 +188,3 @@ def _require_some(level: Level, matrix: np.ndarray, image: Image, onto: Image) -
             f"Too little of “{image.name}” and “{onto.name}” overlaps to begin there",
             "bring them nearer by hand, or search fully",
         )
-
-
-def _score(level: Level, similarity: Similarity, matrix: np.ndarray) -> float:
-    found = Judged(level, similarity).cost(matrix)
-    return float("nan") if found is None else similarity.score(found[0])
-
-
-def _report(
-    name: str, of: Freedom, similarity: Similarity, level: Level, matrix: np.ndarray, before: float, mirror: str
-) -> Table:
-    numbers = numbers_of(matrix, level.centre)
-    looks = Judged(level, similarity).looks
-    overlap = float(looks.look(matrix)[1].mean())
-    columns = [
-        Column("freedom"),
-        Column("similarity"),
-        Column("before", digits=4),
-        Column("after", digits=4),
-        *(Column(f"shift {axis}", "mm", 4) for axis in "xyz"),
-        *(Column(f"turn {axis}", "degrees", 3) for axis in "xyz"),
-        *(Column(f"scale {axis}", digits=4) for axis in "xyz"),
-        Column("overlap", "%", 1),
-    ]
-    row = [of.number, similarity.title, before, _score(level, similarity, matrix)]
-    row += [*numbers[:3], *np.degrees(numbers[3:6]), *np.exp(numbers[6:9]), 100 * overlap]
-    if mirror:
-        columns.append(Column("swapped sides"))
-        row.append(mirror)
-    return Table(f"{name}, how it fits", columns, [tuple(row)])

@@ -7,6 +7,7 @@ from typing import Any
 from ..core.image import Image
 from ..core.left_out import Found
 from ..formats.sidecar import facts_of
+from .warp_fit import pixels_of
 
 TIMES = ("EchoTime", "RepetitionTime", "InversionTime", "FlipAngle")
 """What contrast in MR depends on."""
@@ -18,8 +19,11 @@ ALIKE, UNLIKE = "correlation", "normalised-information"
 def freedom_of(given: dict[str, Any]) -> Found | None:
     """Shift and turn within one subject, all twelve between two; of pictures three."""
     image, onto = given.get("image"), given.get("onto")
-    if image is None or onto is None:
-        return None
+    return None if image is None or onto is None else freedom_for(image, onto)
+
+
+def freedom_for(image: Image, onto: Image) -> Found:
+    """The same of two images."""
     if image.space.flat_axis is not None:
         return Found("3", "shift and turn of a picture")
     if image.subject and onto.subject and image.subject != onto.subject:
@@ -30,8 +34,11 @@ def freedom_of(given: dict[str, Any]) -> Found | None:
 def similarity_of(given: dict[str, Any]) -> Found | None:
     """Correlation where both have one contrast, normalised mutual information where they have two, or nobody knows."""
     image, onto = given.get("image"), given.get("onto")
-    if image is None or onto is None:
-        return None
+    return None if image is None or onto is None else similarity_for(image, onto)
+
+
+def similarity_for(image: Image, onto: Image) -> Found:
+    """The same of two images."""
     why = alike(image, onto)
     return Found(ALIKE, why) if why else Found(UNLIKE, "contrasts differ, or are not known")
 
@@ -60,3 +67,11 @@ def _number(value: Any) -> float:
         return float(value)
     except (TypeError, ValueError):
         return 0.0
+
+
+def warp_spacing_of(given: dict[str, Any]) -> Found | None:
+    """Four voxels of the finest grid that a warp is worked out on."""
+    image, onto = given.get("image"), given.get("onto")
+    if image is None or onto is None or given.get("freedom") != "warp":
+        return None
+    return Found(4 * pixels_of(onto.space, image.space)[-1], "four voxels")

@@ -116,7 +116,7 @@ def levels_of(
     """
     _require_structure(fixed)
     _require_structure(moving)
-    base = max(_grain(fixed.space), _grain(moving.space))
+    base = max(grain_of(fixed.space), grain_of(moving.space))
     found = []
     for shrink in shrinks:
         if shrink > 1 and max(_extent(fixed.space)) / (base * shrink) < COARSEST:
@@ -125,7 +125,7 @@ def levels_of(
     return found
 
 
-def _grain(space: Space) -> float:
+def grain_of(space: Space) -> float:
     """About how large its voxels are, mm; the thin axis of a picture does not count."""
     sizes = [s for s, n in zip(space.spacing, space.shape) if n > 1]
     return float(np.exp(np.mean(np.log(sizes)))) if sizes else float(min(space.spacing))
@@ -145,11 +145,11 @@ def _require_structure(side: Sides) -> None:
 
 
 def _level(fixed: Sides, moving: Sides, pixel: float, whole: bool, most: int) -> Level:
-    values, space, inside = _coarse(fixed, pixel)
+    values, space, inside = coarse_side(fixed, pixel)
     while whole and values.size > most:
         pixel *= 1.25
-        values, space, inside = _coarse(fixed, pixel)
-    moved, moved_space, moved_inside = _coarse(moving, pixel)
+        values, space, inside = coarse_side(fixed, pixel)
+    moved, moved_space, moved_inside = coarse_side(moving, pixel)
     if moved_inside is not None:
         moved = np.where(moved_inside, moved, np.float32(np.nan))
     counted = np.isfinite(values) if inside is None else np.isfinite(values) & inside
@@ -171,7 +171,7 @@ def _level(fixed: Sides, moving: Sides, pixel: float, whole: bool, most: int) ->
     return Level(away, picked, shape, moved, moved_space, centre, max(radius, pixel), pixel, (low, high), kept)
 
 
-def _coarse(side: Sides, pixel: float) -> tuple[np.ndarray, Space, np.ndarray | None]:
+def coarse_side(side: Sides, pixel: float) -> tuple[np.ndarray, Space, np.ndarray | None]:
     space = side.space
     i, j, k = (max(1, min(round(pixel / s), n // 2 if n > 1 else 1)) for s, n in zip(space.spacing, space.shape))
     steps = i, j, k

@@ -7,7 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 FEW = 40_000
 """Below so many elements handing over costs more than it saves."""
-_second_core = ThreadPoolExecutor(1, thread_name_prefix="half")
+_second_core = ThreadPoolExecutor(2, thread_name_prefix="half")
 
 
 def in_halves(count: int, work: Callable[[int, int], object], size: int | None = None) -> None:

@@ -13,6 +13,7 @@ from .mapping import Mapping
 from .registry import Registry
 from .transform import Transform
 from .turned_round import TurnedRound
+from .warp import Warp
 
 
 def _turned(facts: dict, arrays: list[np.ndarray]) -> Mapping:
@@ -33,6 +34,7 @@ for kind, reader in (
     ("turned round", _turned),
     ("chain", _chain),
     ("per volume", PerVolume.from_facts),
+    ("warp", Warp.from_facts),
 ):
     MAPPINGS.add(kind, reader)
 

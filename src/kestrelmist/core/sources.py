@@ -5,6 +5,10 @@ from __future__ import annotations
 SOURCES: dict[str, str] = {
     "Ahmed 1974": "N. Ahmed, T. Natarajan and K. R. Rao, Discrete cosine transform, IEEE Trans. Computers 23, 1974",
     "Alexa 2022": "M. Alexa, Super-Fibonacci spirals: fast, low-discrepancy sampling of SO(3), CVPR 2022",
+    "Arsigny 2006": (
+        "V. Arsigny, O. Commowick, X. Pennec and N. Ayache, A log-Euclidean framework for statistics on "
+        "diffeomorphisms, MICCAI 2006"
+    ),
     "Avants 2008": (
         "B. B. Avants, C. L. Epstein, M. Grossman and J. C. Gee, Symmetric diffeomorphic image registration with "
         "cross-correlation, Med. Image Anal. 12, 2008"
@@ -94,6 +98,10 @@ SOURCES: dict[str, str] = {
         "A. A. Taha and A. Hanbury, Metrics for evaluating 3D medical image segmentation, BMC Medical Imaging 15, 2015"
     ),
     "Tustison 2010": "N. J. Tustison et al., N4ITK: improved N3 bias correction, IEEE Trans. Med. Imaging 29, 2010",
+    "Vercauteren 2008": (
+        "T. Vercauteren, X. Pennec, A. Perchant and N. Ayache, Symmetric log-domain diffeomorphic registration, "
+        "MICCAI 2008"
+    ),
     "Viola 1997": (
         "P. Viola and W. M. Wells, Alignment by maximization of mutual information, Int. J. Comput. Vis. 24, 1997"
     ),

@@ -16,6 +16,7 @@ from ..core.mapping import Mapping
 from ..core.progress import Progress
 from ..core.safe_write import written_whole_path
 from ..core.space import Space
+from ..core.warp import Warp
 from .format import Format, register
 from .itk_transforms import TURN
 
@@ -70,6 +71,8 @@ def write_field(path: Path, mapping: Mapping, progress: Progress | None = None) 
     """Write a displacement field as NIfTI of vectors (intent 1007). Raises Trouble for other mappings."""
     import nibabel as nib
 
+    if isinstance(mapping, Warp):
+        mapping = mapping.as_field()
     if not isinstance(mapping, DisplacementField):
         raise Trouble(
             f"“{mapping.name}” is {mapping.words}, and NIfTI holds displacement fields alone",

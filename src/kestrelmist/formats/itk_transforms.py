@@ -19,6 +19,7 @@ from ..core.mapping import Mapping
 from ..core.space import Space
 from ..core.transform import Transform
 from ..core.turned_round import TurnedRound
+from ..core.warp import Warp
 from .itk_entries import Entry
 
 TO_LPS = np.diag([-1.0, -1.0, 1.0, 1.0])
@@ -122,6 +123,8 @@ def library_transform(mapping: Mapping) -> Any:
         made.SetMatrix(turned[:3, :3].ravel().tolist())
         made.SetTranslation(turned[:3, 3].tolist())
         return made
+    if isinstance(mapping, Warp):
+        mapping = mapping.as_field()
     if isinstance(mapping, DisplacementField):
         return sitk.DisplacementFieldTransform(field_image(mapping))
     if isinstance(mapping, Chain):
