@@ -136,16 +136,25 @@ def _numbers_kept(args: list[str], command: click.Command) -> list[str]:
 
 
 def command_of(operation: Operation) -> click.Command:
-    """The command of an operation. Its first input or folder is an argument; everything else is an option."""
+    """The command of an operation. Its first input or folder is an argument; everything else is an option, and a
+    second input of the same kind may be either."""
     first = next((p for p in operation.parameters if p.is_input or p.role in ("folder", "file")), None)
     parameters: list[click.Parameter] = []
     for p in operation.parameters:
         if p.kind.family == "study":
             continue
         parameters.append(_argument(p) if p is first else _option(p, operation.counts_where(p)))
+    second = _second(operation, first)
+    if second is not None:
+        parameters.append(click.Argument([SECOND], required=False, metavar=f"[{second.kind.metavar(second)}]"))
     parameters += _common(operation)
 
     def run(**given):
+        other = given.pop(SECOND, None)
+        if second is not None and other is not None:
+            if given[second.name] is not None:
+                raise click.UsageError(f"Got unexpected extra argument ({other})")
+            given[second.name] = other
         _run(operation, given)
 
     return Command(
@@ -156,6 +165,17 @@ def command_of(operation: Operation) -> click.Command:
         short_help=first_sentence(operation.summary),
         context_settings={"max_content_width": WIDTH},
     )
+
+
+SECOND = "second_input"
+
+
+def _second(operation: Operation, first: Parameter | None) -> Parameter | None:
+    """The input that may be named behind the first one: the next that must be given, when both are of one kind."""
+    inputs = [p for p in operation.parameters if p.is_input and p.required and not p.many]
+    if first is None or len(inputs) < 2 or inputs[0] is not first or first.kind.name != inputs[1].kind.name:
+        return None
+    return inputs[1]
 
 
 def _help(operation: Operation) -> str:

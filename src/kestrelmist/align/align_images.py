@@ -87,7 +87,7 @@ def align_images(
             "local-correlation",
         ]
         | None,
-        LeftOut("by what both images are", similarity_of),
+        LeftOut("from both images", similarity_of),
     ] = None,
     search: Literal["near", "full"] = "near",
     mask: LabelMap | None = None,

@@ -11,6 +11,7 @@ from .displacement import DisplacementField
 from .errors import Trouble
 from .mapping import Mapping
 from .registry import Registry
+from .thin_plate import ThinPlate
 from .transform import Transform
 from .turned_round import TurnedRound
 from .warp import Warp
@@ -35,6 +36,7 @@ for kind, reader in (
     ("chain", _chain),
     ("per volume", PerVolume.from_facts),
     ("warp", Warp.from_facts),
+    ("thin plate", ThinPlate.from_facts),
 ):
     MAPPINGS.add(kind, reader)
 

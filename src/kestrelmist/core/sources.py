@@ -16,6 +16,10 @@ SOURCES: dict[str, str] = {
     "Baker 2004": (
         "S. Baker and I. Matthews, Lucas–Kanade 20 years on: a unifying framework, Int. J. Comput. Vis. 56, 2004"
     ),
+    "Bookstein 1989": (
+        "F. L. Bookstein, Principal warps: thin-plate splines and the decomposition of deformations, "
+        "IEEE Trans. Pattern Anal. Mach. Intell. 11, 1989"
+    ),
     "Buades 2005": (
         "A. Buades et al., A review of image denoising algorithms, with a new one, Multiscale Model. Simul. 4, 2005"
     ),
@@ -35,6 +39,9 @@ SOURCES: dict[str, str] = {
     "Gonzalez 2002": "R. C. Gonzalez and R. E. Woods, Digital Image Processing, 2002",
     "Hampel 1974": "F. R. Hampel, The influence curve and its role in robust estimation, J. Am. Stat. Assoc. 69, 1974",
     "Henson 1999": "R. N. A. Henson et al., The slice-timing problem in event-related fMRI, NeuroImage 9, 1999",
+    "Horn 1987": (
+        "B. K. P. Horn, Closed-form solution of absolute orientation using unit quaternions, J. Opt. Soc. Am. A 4, 1987"
+    ),
     "ISO 16610-21": (
         "ISO 16610-21, Geometrical product specifications: filtration, linear profile filters, Gaussian filters, 2011"
     ),

@@ -138,7 +138,9 @@ def library_transform(mapping: Mapping) -> Any:
 def _instead(mapping: Mapping) -> str:
     if isinstance(mapping, TurnedRound):
         return "turn it round first and write that, or write the field that leads this way (“Field of a transform”)"
-    return "write the transform of one volume" if isinstance(mapping, PerVolume) else "write its parts"
+    if isinstance(mapping, PerVolume):
+        return "write the transform of one volume"
+    return "write the field that does the same (“Field of a transform”)"
 
 
 def field_image(field: DisplacementField) -> Any:
