@@ -12,6 +12,7 @@ from rich.console import Console
 from rich.table import Table
 
 from . import (
+    aligning,
     answering,
     courses,
     crowded,
@@ -35,6 +36,7 @@ from . import (
 MODULES = {
     module.__name__.rpartition(".")[2]: module
     for module in (
+        aligning,
         starting,
         answering,
         crowded,

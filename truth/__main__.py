@@ -14,10 +14,12 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-from . import brain, coverage, mappings, scans, tissues
+from . import aligning, brain, coverage, mappings, scans, tissues
 from .row import Row
 
-MODULES = {module.__name__.rpartition(".")[2]: module for module in (brain, tissues, coverage, scans, mappings)}
+MODULES = {
+    module.__name__.rpartition(".")[2]: module for module in (brain, tissues, coverage, scans, mappings, aligning)
+}
 SEED = 31
 """Of the cases, where none is given: none of them is one of the tests'."""
 HEAD = """# How right the results are

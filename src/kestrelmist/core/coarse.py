@@ -73,10 +73,20 @@ def means_of_blocks(values: np.ndarray, steps: Steps) -> np.ndarray:
         blocks[~there] = 0
     for axis, step in enumerate(steps):
         if step > 1:
-            first = np.arange(0, blocks.shape[axis], step)
-            blocks = np.add.reduceat(blocks, first, axis=axis, dtype=np.float32)
-            count = None if count is None else np.add.reduceat(count, first, axis=axis, dtype=np.float32)
+            blocks = _summed(blocks, axis, step)
+            count = None if count is None else _summed(count, axis, step)
     if count is None:
         return blocks / np.float32(np.prod(steps))
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.where(count > 0, blocks / count, np.nan).astype(np.float32)
+
+
+def _summed(values: np.ndarray, axis: int, step: int) -> np.ndarray:
+    """Sums of so many neighbours along an axis, float32."""
+    every: list[slice] = [slice(None)] * values.ndim
+    every[axis] = slice(0, None, step)
+    total = values[tuple(every)].astype(np.float32)
+    for first in range(1, step):
+        every[axis] = slice(first, None, step)
+        total += values[tuple(every)]
+    return total

@@ -37,16 +37,31 @@ class Animal:
         return (affine[:3, 3] - LOW) / STEP, affine[:3, :3] / STEP
 
 
-def make_animal(name: str, seed: int) -> Animal:
-    """Build the animal of a seed: the same seed gives the same animal."""
-    rng = np.random.default_rng(seed)
-    # low-frequency noise bends every shape a little: three displacements and one roughness, on a 1 mm grid
+def _shape(rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
+    """What makes an animal another one: three displacements and one roughness on a 1 mm grid, and three scales."""
     coarse = [ndimage.gaussian_filter(rng.standard_normal((34, 34, 34)), 3.0) for _ in range(3)]
     coarse.append(ndimage.gaussian_filter(rng.standard_normal((34, 34, 34)), 1.3))
     bends = np.stack([c / c.std() for c in coarse]).astype(np.float32)
     fine = np.stack([ndimage.gaussian_filter(rng.standard_normal((34, 34, 34)), 1.1) for _ in range(3)])
     bends[:3] = 0.16 * bends[:3] + 0.055 * fine / fine.std()
-    scale = 1 + 0.025 * rng.standard_normal(3)
+    return bends, 1 + 0.025 * rng.standard_normal(3)
+
+
+def landmarks_in(animal: Animal, places: np.ndarray) -> np.ndarray:
+    """Where landmarks of the kind lie in an animal: those that are one place (n, 3) in all of them, mm."""
+    bends, scale = _shape(np.random.default_rng(animal.seed))
+    found = np.asarray(places, float) * scale
+    for _ in range(60):
+        at = (found + 16.5).T[::-1]
+        away = np.stack([ndimage.map_coordinates(bends[n], at, order=1, mode="nearest") for n in range(3)], -1)
+        found = np.asarray(places, float) * scale - away
+    return found
+
+
+def make_animal(name: str, seed: int) -> Animal:
+    """Build the animal of a seed: the same seed gives the same animal."""
+    rng = np.random.default_rng(seed)
+    bends, scale = _shape(rng)
     fields = np.empty((FIELDS, *POINTS), np.float32)
     step = -(-POINTS[0] // 16)
     with ThreadPoolExecutor(2) as pool:
