@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 import tracemalloc
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -138,7 +139,7 @@ def _warp(one: np.ndarray, tissue: np.ndarray) -> list[Row]:
         Row("memory of it", peak, None, "", "at most 12 images", "images", met=peak <= 12),
     ]
     for levels, more, less in (((1,), 0.4, 0.5), ((4, 2, 1), 1.0, 0.25)):
-        theirs, long = _timed(lambda levels=levels: _demons(fixed, moving, levels))
+        theirs, long = _timed(partial(_demons, fixed, moving, levels))
         index = tuple(np.rint(SPACE.to_voxel(places)).astype(int).T[::-1])
         off = float(np.linalg.norm(places + theirs[index] - wanted, axis=1).mean())
         recipe = f"SimpleITK, fast symmetric demons on {len(levels)} level{'s' if len(levels) > 1 else ''}"
@@ -153,7 +154,7 @@ def _known_warp(tissue: np.ndarray) -> Warp:
     shape = tuple(-(-n // 4) for n in SHAPE)
     velocity = smoothed(rng.normal(size=(*shape, 3)).astype(np.float32), 6.0)
     affine = SPACE.affine @ np.diag((4.0, 4, 4, 1))
-    grid = Space(shape[::-1], affine)
+    grid = Space((shape[2], shape[1], shape[0]), affine)
     inside = tissue[::4, ::4, ::4] > 0
     for _ in range(3):
         shift = 4 * np.linalg.norm(exponential(velocity), axis=-1)[inside].mean()
