@@ -10,7 +10,6 @@ import unittest
 import numpy as np
 import SimpleITK as sitk
 
-from kestrelmist.align.rigid_search import found_movement
 from kestrelmist.align.transforms import open_transform
 from kestrelmist.core.axis import Axis
 from kestrelmist.core.errors import Cancelled, Trouble
@@ -66,11 +65,9 @@ class OddSentencesTest(PlaceCase):
         image = Image(
             np.random.default_rng(1).uniform(50, 100, (40, 40, 40)).astype(np.float32), straight_space((40,) * 3)
         )
-        whole = np.ones(image.kji.shape, bool)
         for work, share_done in (
             (even_brightness, 0.12),
             (lambda given, progress: reduce_noise(given, "diffusion", progress=progress), 0.25),
-            (lambda one, progress: found_movement(one.kji, one.space, one.kji, one.space, whole, progress), 0.01),
         ):
             progress, at = Progress(), []
 

@@ -6,7 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ...align.rigid_search import found_movement
+from ...align.affine_fit import fitted
+from ...align.freedom import freedom
+from ...align.levels import Sides, levels_of
+from ...align.similar import similarity_named
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.progress import Progress
@@ -16,6 +19,8 @@ from .echo_lines import Lines
 from .line_shift import shifted
 from .smooth_field import head_mask
 
+LEVELS = (2, 1)
+"""How much coarser both are on each level of lining up."""
 FAR_SHIFT, FAR_TURN = 0.25, 20.0
 """Share of the image's extent, and degrees: a movement beyond these is a mistake."""
 
@@ -68,7 +73,10 @@ class FieldFit:
             return moved
         bent = self.bent(lines, moved, sign)
         inside = ndimage.binary_dilation(self.head, iterations=2)
-        step = found_movement(self.mean, space, bent, space, inside, progress)
+        levels = levels_of(
+            Sides(self.mean, space, inside, "the series"), Sides(bent, space, None, "the map"), False, LEVELS
+        )
+        step, _ = fitted(levels, similarity_named("information"), freedom(6, False), np.eye(4), progress)
         six = moved_by(step, space.centre)
         extent = max(s * n for s, n in zip(space.spacing, space.shape))
         if np.abs(six[:3]).max() > FAR_SHIFT * extent or np.degrees(np.abs(six[3:])).max() > FAR_TURN:
