@@ -9,7 +9,8 @@ import numpy as np
 
 from ..core.errors import Cancelled, Trouble
 from ..core.progress import Progress, silent
-from .freedom import Freedom, matrix_of, nearest, numbers_of
+from .descent import descended
+from .freedom import Freedom, matrix_of, nearest, numbers_of, slopes_of
 from .levels import Level
 from .looks import Looks
 from .similar import Seen, Similarity
@@ -53,11 +54,7 @@ class Judged:
         if judged is None:
             return None
         cost, by_frame = judged
-        grows, step = np.empty(12), 1e-4
-        for n, one in enumerate(np.eye(12) * step):
-            more, less = matrix_of(numbers + one, self.centre), matrix_of(numbers - one, self.centre)
-            grows[n] = float((by_frame * (self.looks.frame(more) - self.looks.frame(less))).sum()) / (2 * step)
-        return cost, grows
+        return cost, self.looks.slope(by_frame, slopes_of(numbers, self.centre))
 
 
 def fitted(
@@ -69,8 +66,6 @@ def fitted(
     told: Callable[[np.ndarray, float], None] | None = None,
 ) -> tuple[np.ndarray, Course]:
     """The matrix (4, 4) from the fixed world to the moving one that makes both most alike, begun at one.
-
-    By the method of D. C. Liu and J. Nocedal (Math. Program. 45, 1989), from SciPy.
 
     Parameters
     ----------
@@ -95,15 +90,12 @@ def fitted(
 
 
 def _on_level(judged: Judged, of: Freedom, matrix: np.ndarray, progress: Progress, told) -> tuple[np.ndarray, list]:
-    from scipy.optimize import minimize
-
     level = judged.level
     start = nearest(numbers_of(matrix, level.centre), of)
     # so that a unit of each moves the places by about half a voxel
     scale = 0.5 * level.pixel * np.array([1.0] * 3 + [1.0 / level.radius] * 9)[:, None] * of.free
     if judged.at(start) is None:
         raise Trouble("Too little of the two images overlaps", "bring them nearer by hand, or search fully")
-    known: dict[bytes, float] = {}
     costs: list[float] = []
     before, calm = np.zeros(of.free.shape[1]), 0
 
@@ -113,27 +105,18 @@ def _on_level(judged: Judged, of: Freedom, matrix: np.ndarray, progress: Progres
         found = judged.at(start + scale @ free)
         if found is None:  # too far away: back to the start
             return 1e3 + float(free @ free), 2 * free
-        known[free.tobytes()] = found[0]
         return found[0], scale.T @ found[1]
 
-    def after(free: np.ndarray) -> None:
+    def after(free: np.ndarray, now: float) -> bool:
         nonlocal before, calm
-        costs.append(known.get(free.tobytes(), costs[-1] if costs else 0.0))
+        costs.append(now)
         progress.at(min(len(costs) / STEPS, 1.0), "Aligning")
         if told is not None:
-            told(matrix_of(start + scale @ free, level.centre), costs[-1])
+            told(matrix_of(start + scale @ free, level.centre), now)
         calm = calm + 1 if np.linalg.norm(free - before) < 2 * CLOSE else 0
         before = free.copy()
-        if calm >= 2:
-            raise StopIteration
+        return calm >= 2
 
-    found = minimize(
-        cost,
-        before,
-        jac=True,
-        method="L-BFGS-B",
-        callback=after,
-        options={"maxiter": STEPS, "ftol": 1e-9, "gtol": 1e-9},
-    )
+    found = descended(cost, before, after, STEPS)
     progress.at(1.0, "Aligning")
-    return matrix_of(start + scale @ found.x, level.centre), costs
+    return matrix_of(start + scale @ found, level.centre), costs

@@ -77,10 +77,31 @@ def matrix_of(numbers: np.ndarray, centre: np.ndarray) -> np.ndarray:
     shear = np.eye(3)
     shear[[0, 0, 1], [1, 2, 2]] = numbers[SHEAR]
     made = np.eye(4)
-    turn = step_matrix((0.0, 0.0, 0.0, *numbers[TURN]), np.zeros(3))[:3, :3]
-    made[:3, :3] = turn @ stretch @ shear
+    made[:3, :3] = _turn(numbers[TURN]) @ stretch @ shear
     made[:3, 3] = centre + numbers[SHIFT] - made[:3, :3] @ centre
     return made
+
+
+def slopes_of(numbers: np.ndarray, centre: np.ndarray) -> np.ndarray:
+    """By how much the matrix of twelve numbers grows with each of them, (12, 4, 4)."""
+    found = np.zeros((12, 4, 4))
+    found[SHIFT, :3, 3] = np.eye(3)
+    whole = matrix_of(numbers, centre)[:3, :3]
+    turn = _turn(numbers[TURN])
+    inner = turn.T @ whole
+    stretch = np.exp(numbers[SCALE])
+    for n in range(3):
+        step = np.eye(3)[n] * 1e-6
+        found[3 + n, :3, :3] = (_turn(numbers[TURN] + step) - _turn(numbers[TURN] - step)) @ inner / 2e-6
+        found[6 + n, :3, :3] = np.outer(turn[:, n], inner[n])
+    for n, (row, column) in enumerate(((0, 1), (0, 2), (1, 2))):
+        found[9 + n, :3, column] = turn[:, row] * stretch[row]
+    found[3:, :3, 3] = -found[3:, :3, :3] @ centre
+    return found
+
+
+def _turn(vector: np.ndarray) -> np.ndarray:
+    return step_matrix((0.0, 0.0, 0.0, *vector), np.zeros(3))[:3, :3]
 
 
 def numbers_of(matrix: np.ndarray, centre: np.ndarray) -> np.ndarray:

@@ -38,6 +38,13 @@ class Looks:
         made[:, 3] = whole[:3, :3] @ self.centre + whole[:3, 3]
         return made
 
+    def slope(self, by_frame: np.ndarray, changes: np.ndarray) -> np.ndarray:
+        """By how much a cost grows with each of n numbers, from how it grows with the frame (3, 4) and how the matrix
+        changes with them (n, 4, 4)."""
+        turned = self.to_voxel[:3, :3] @ changes[:, :3]
+        turned[:, :, 3] += turned[:, :, :3] @ self.centre
+        return np.einsum("ab,nab->n", by_frame, turned)
+
     def look(self, matrix: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Values (n,) and which of them lie inside (n,), by a matrix."""
         frame = self.frame(matrix)
