@@ -8,7 +8,7 @@ import sys
 import unittest
 from pathlib import Path
 
-from kestrelmist.cli import command_of
+from kestrelmist.cli import command_of, program
 from kestrelmist.core.operation import all_operations
 from kestrelmist.demo.overwintering import EDITION, Scenes
 from kestrelmist.result_files import beside_results, flag_of
@@ -33,22 +33,16 @@ class PagesTest(unittest.TestCase):
             self.assertIn(name, pictures)
 
     def test_commands_in_the_guide_exist(self):
-        names = set(all_operations()) | {
-            "demo",
-            "open",
-            "test",
-            "bench",
-            "shots",
-            "desk",
-            "find",
-            "radiographs",
-        }
+        own = program.commands
+        names = {*all_operations(), *own, "demo", "open", "test", "bench", "shots"}
         for page in PAGES:
             text = re.sub(r"\\\n\s+", "", page.read_text())  # commands that go on in the next line
             for line in re.findall(r"^    \./kestrel (?!-)(.+)$", text, re.M):
                 first, *rest = line.split()
                 self.assertTrue(first in names or f"{first} {rest[0]}" in names, line)
                 operation = all_operations().get(first) or all_operations().get(" ".join([first, *rest[:1]]))
+                if first in own and first not in all_operations() and "--help" not in line:
+                    own[first].make_context(first, shlex.split(line)[1:])
                 if operation and "--help" not in line:
                     words = shlex.split(line)[1 + operation.name.count(" ") :]
                     command_of(operation).make_context(operation.name, words)  # as it stands, it is understood

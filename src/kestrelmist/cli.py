@@ -14,6 +14,7 @@ from typing import Any
 import click
 
 from . import VERSION
+from .apply_command import apply_command
 from .core.errors import Cancelled, Partly, Trouble
 from .core.kernel import not_kept
 from .core.operation import OPERATIONS, STAGES, Operation
@@ -236,6 +237,7 @@ def _desk(places: tuple[Path, ...], picture: Path | None, demo: bool) -> None:
 
 
 add_demo_commands(program, _Bar)
+program.add_command(apply_command(_run))
 
 
 @program.command("install")

@@ -160,7 +160,7 @@ def place_by(image: Image, transform: Mapping) -> Placement:
     if not isinstance(transform, Transform):
         raise Trouble(
             f"“{transform.name}” is a {transform.words}, and only an affine one moves voxels without resampling",
-            "bring the image through it instead (“Bring through a transform”)",
+            "bring the image through it instead (“Bring through transforms”)",
         )
     world = image.space.world
     if world.id and transform.source.id and not world.is_one_with(transform.source):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -169,3 +170,23 @@ def joined(first: Mapping, second: Mapping) -> Mapping:
         else:
             steps.append(part)
     return Chain(tuple(steps), first.name, first.subject)
+
+
+def in_a_row(mappings: Sequence[Mapping], start: World) -> Mapping:
+    """Several mappings as one, the first and then the next; each is turned round where only that lets its end meet the
+    one before, or the world that the first is to start from.
+
+    Raises Trouble when there are none, or two do not meet.
+    """
+    if not mappings:
+        raise Trouble("There is no transform to go by", "name at least one")
+    whole: Mapping | None = None
+    for mapping in mappings:
+        here = start if whole is None else whole.target
+        known = bool(here.id and mapping.source.id and mapping.target.id)
+        if known and not mapping.source.is_one_with(here) and mapping.target.is_one_with(here) and len(mappings) > 1:
+            mapping = mapping.inverse().named(f"{mapping.name}, turned round")
+        whole = mapping if whole is None else joined(whole, mapping)
+    assert whole is not None
+    names = " then ".join(mapping.name for mapping in mappings)
+    return whole if len(mappings) == 1 else whole.named(names)

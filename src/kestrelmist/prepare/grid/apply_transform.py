@@ -1,9 +1,10 @@
-"""Images brought into another space through a transform."""
+"""Images brought into another space through transforms."""
 
 from __future__ import annotations
 
 from typing import Annotated, Literal
 
+from ...core.chain import in_a_row
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.mapping import Mapping
@@ -17,7 +18,7 @@ Grid = Annotated[Image, Role("grid")]
 
 @operation(
     "prepare",
-    "Bring through a transform",
+    "Bring through transforms",
     name="apply-transform",
     keywords="apply transform warp resample register deform normalise spatial normalisation reslice",
     takes="series",
@@ -27,7 +28,7 @@ Grid = Annotated[Image, Role("grid")]
 )
 def apply_transform(
     image: Image,
-    transform: Mapping,
+    transform: list[Mapping],
     onto: Grid,
     *,
     how: Literal["nearest", "linear", "cubic", "sinc"] = "cubic",
@@ -38,9 +39,10 @@ def apply_transform(
 
     Parameters
     ----------
-    transform : transform
-        Between the two spaces, either way round: what it says of them tells which way is meant. Where it says nothing,
-        it leads from the grid to the image, as ITK has it.
+    transform : transforms
+        One that joins the two spaces, either way round: what it says of them tells which way is meant. Where it says
+        nothing, it leads from the grid to the image, as ITK has it. Of several the first one starts at the grid, and
+        each goes on where the one before has led.
     onto : image
         Its grid is taken.
     how : text
@@ -54,9 +56,10 @@ def apply_transform(
     Raises
     ------
     Trouble
-        When the transform joins other spaces, or they do not overlap through it.
+        When the transform joins other spaces, several do not meet, or they do not overlap through it.
     """
-    return resample(image, onto, through=_towards(transform, onto, image), how=how, progress=progress)
+    through = in_a_row(transform, onto.space.world)
+    return resample(image, onto, through=_towards(through, onto, image), how=how, progress=progress)
 
 
 def _towards(transform: Mapping, onto: Image, image: Image) -> Mapping:
