@@ -10,17 +10,21 @@ from scipy.spatial.transform import Rotation
 
 from kestrelmist.align.affine_fit import Judged, fitted
 from kestrelmist.align.align_images import align_images
+from kestrelmist.align.descent import descended
 from kestrelmist.align.freedom import IN_PLANE, IN_SPACE, freedom, matrix_of, nearest, numbers_of
 from kestrelmist.align.full_search import turns_in_space
 from kestrelmist.align.levels import Sides, levels_of
 from kestrelmist.align.similar import SIMILARITIES, similarity_named
+from kestrelmist.align.transforms import place_by
 from kestrelmist.core.errors import Cancelled, Trouble
+from kestrelmist.core.halves import in_halves
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap
 from kestrelmist.core.progress import Progress
 from kestrelmist.core.resampling import resampled
 from kestrelmist.core.space import Space
 from kestrelmist.core.transform import Transform
+from kestrelmist.core.world import World
 from kestrelmist.formats.saving import save_image, save_thing
 from tests.command import kestrelmist
 from tests.making import PlaceCase
@@ -98,6 +102,42 @@ class FreedomTest(unittest.TestCase):
         for asked in Rotation.random(60, random_state=2).as_matrix():
             cosine = (np.einsum("nab,ab->n", turns, asked) - 1) / 2
             self.assertLess(np.degrees(np.arccos(cosine.max())), 27)
+
+
+class DescentTest(unittest.TestCase):
+    def test_lowest_places_of_known_costs(self):
+        turned = Rotation.random(random_state=1).as_matrix()
+        bent = turned @ np.diag((1.0, 20, 400)) @ turned.T
+        goal = np.array((3.0, -7, 1))
+
+        def bowl(at):
+            return float((at - goal) @ bent @ (at - goal)), 2 * bent @ (at - goal)
+
+        def valley(at):  # H. H. Rosenbrock, Comput. J. 3, 1960
+            x, y = at
+            return (1 - x) ** 2 + 100 * (y - x * x) ** 2, np.array(
+                (-2 * (1 - x) - 400 * x * (y - x * x), 200 * (y - x * x))
+            )
+
+        np.testing.assert_allclose(descended(bowl, np.zeros(3), lambda *_: False, 60), goal, atol=1e-5)
+        np.testing.assert_allclose(descended(valley, np.array((-1.2, 1)), lambda *_: False, 200), (1, 1), atol=1e-4)
+        costs = []
+        descended(valley, np.array((-1.2, 1)), lambda at, cost: costs.append(cost) or len(costs) == 5, 200)
+        self.assertEqual((len(costs), costs), (5, sorted(costs, reverse=True)))
+        # a wall that nobody may go through, and no way down at all
+        walled = descended(lambda at: bowl(at) if at[0] < 2 else (1e9, 0 * at), np.zeros(3), lambda *_: False, 60)
+        self.assertLess(bowl(walled)[0], bowl(np.zeros(3))[0])
+        flat = descended(lambda at: (1.0, np.zeros(3)), goal, lambda *_: False, 60)
+        np.testing.assert_array_equal(flat, goal)
+
+    def test_two_halves_make_a_whole(self):
+        for count, size in ((1, None), (7, None), (100_001, None), (3, 90_000)):
+            done = []
+            in_halves(count, lambda first, last, done=done: done.append((first, last)), size)
+            done.sort()
+            self.assertEqual((done[0][0], done[-1][1]), (0, count))
+            self.assertEqual(len(done), 2 if (size or count) >= 40_000 and count > 1 else 1)
+            self.assertTrue(all(a[1] == b[0] for a, b in zip(done, done[1:])))
 
 
 class SimilarityTest(unittest.TestCase):
@@ -222,6 +262,17 @@ class OperationTest(PlaceCase):
         self.assertEqual(made.name, "Other to One")
         self.assertLess(error(made.matrix, self.RIGID), 0.12)
         self.assertGreater(row["after"], row["before"])
+        # the one that moved is placed on the other by going the way back
+        lies = place_by(other, made, back=True).space
+        np.testing.assert_allclose(lies.affine, SPACE.affine, atol=0.3)
+        there, here = World("m", "Moving"), World("f", "Fixed")
+        joins = Transform(made.matrix, here, there, "T")
+        apart = Image(np.asarray(other.data), other.space.in_world(there), "Other")
+        seen = place_by(apart, joins).space  # between two spaces that is seen by itself
+        np.testing.assert_allclose(seen.affine, lies.affine)
+        self.assertEqual(seen.world, here)
+        with self.assertRaisesRegex(Trouble, "starts from"):
+            place_by(Image(np.asarray(one.data), SPACE.in_world(here), "One"), joins, back=True)
 
     def test_a_head_upside_down_is_found_and_a_mirror_is_noticed(self):
         one = self.image(ONE, "One")

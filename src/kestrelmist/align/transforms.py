@@ -146,11 +146,18 @@ def invert_transform(transform: Mapping) -> Mapping:
     name="place-by",
     keywords="apply affine move apply transform move image",
     takes="series colour",
+    called={"back": "The way back"},
     group="This image",
     methods="Images were placed by affine transforms, without resampling",
 )
-def place_by(image: Image, transform: Mapping) -> Placement:
+def place_by(image: Image, transform: Mapping, *, back: bool = False) -> Placement:
     """Move an image by an affine transform, without resampling: its voxels come to lie elsewhere, no value changes.
+
+    Parameters
+    ----------
+    back : bool
+        Go the way back. An alignment leads from the image that stays to the one that moves, so that this one comes to
+        lie on the other by going back; where both lie in two spaces, that is seen by itself.
 
     Raises
     ------
@@ -163,6 +170,9 @@ def place_by(image: Image, transform: Mapping) -> Placement:
             "bring the image through it instead (“Bring through transforms”)",
         )
     world = image.space.world
+    ends_here = transform.target.is_one_with(world) and transform.source.id and not transform.source.is_one_with(world)
+    if back or ends_here:
+        transform = transform.inverse()
     if world.id and transform.source.id and not world.is_one_with(transform.source):
         raise Trouble(
             f"“{image.name}” lies in {world}, and “{transform.name}” starts from {transform.source}",
