@@ -136,11 +136,13 @@ def _extent(space: Space) -> list[float]:
 
 
 def _require_structure(side: Sides) -> None:
-    values = side.values if side.mask is None else side.values[side.mask]
-    values = values[np.isfinite(values)]
-    if values.size < LEAST:
+    counted = np.isfinite(side.values)
+    if side.mask is not None:
+        counted &= side.mask
+    if int(np.count_nonzero(counted)) < LEAST:
         raise Trouble(f"Too little of “{side.name}” counts to be compared", "choose another mask, or none")
-    if not float(np.ptp(values)) > 0:
+    low = np.min(side.values, where=counted, initial=np.inf)
+    if not float(np.max(side.values, where=counted, initial=-np.inf)) > float(low):
         raise Trouble(f"“{side.name}” is the same everywhere that counts", "choose an image with something in it")
 
 
@@ -165,10 +167,19 @@ def _level(fixed: Sides, moving: Sides, pixel: float, whole: bool, most: int) ->
         raise Trouble(f"Too little of “{fixed.name}” counts to be compared", "choose another mask, or none")
     away = (places - centre).astype(np.float32)
     radius = float(np.sqrt((away.astype(np.float64) ** 2).sum(1).mean()))
-    there = moved[np.isfinite(moved)]
-    low, high = (float(v) for v in np.percentile(there[:: max(1, there.size // 200_000)], (0.1, 99.9)))
+    low, high = limits_of(moved)
     kept = None if some is None or some.all() else some.astype(np.uint8)
     return Level(away, picked, shape, moved, moved_space, centre, max(radius, pixel), pixel, (low, high), kept)
+
+
+def limits_of(values: np.ndarray) -> tuple[float, float]:
+    """Lowest and highest value that count, all but one in a thousand at either end."""
+    some = values.reshape(-1)[:: max(1, values.size // 400_000)]
+    some = some[np.isfinite(some)]
+    if not some.size:
+        some = values[np.isfinite(values)]
+    low, high = (float(v) for v in np.percentile(some, (0.1, 99.9)))
+    return low, high
 
 
 def coarse_side(side: Sides, pixel: float) -> tuple[np.ndarray, Space, np.ndarray | None]:
@@ -192,10 +203,15 @@ def _all_places(space: Space) -> np.ndarray:
 def _picked(values: np.ndarray, counted: np.ndarray, space: Space, most: int) -> tuple[np.ndarray, np.ndarray]:
     """Places picked at random, and the values there."""
     random = np.random.default_rng(20261129)
-    flat = np.flatnonzero(counted.reshape(-1))
-    if len(flat) > most:
-        flat = flat[np.sort(random.choice(len(flat), most, replace=False))]
-    kji = np.stack(np.unravel_index(flat, values.shape), 1)
+    flat, among = counted.reshape(-1), int(np.count_nonzero(counted))
+    if among <= most:
+        picked = np.flatnonzero(flat)
+    else:  # as many are drawn as may well leave enough that count
+        drawn = np.unique(random.integers(0, flat.size, int(1.3 * most * flat.size / among) + 1000))
+        picked = drawn[flat[drawn]]
+        if len(picked) > most:
+            picked = picked[np.sort(random.permutation(len(picked))[:most])]
+    kji = np.stack(np.unravel_index(picked, values.shape), 1)
     at = kji[:, ::-1] + random.uniform(-0.5, 0.5, kji.shape) * (np.array(space.shape) > 1)
     places = space.to_world(np.clip(at, 0, np.array(space.shape) - 1))
     looks = Looks(values, space, places.astype(np.float32), np.zeros(3))

@@ -19,7 +19,7 @@ from ..core.progress import Progress, silent
 from ..core.resampling import resampled
 from ..core.space import Space
 from ..core.warp import Warp
-from .levels import Sides, coarse_side, grain_of
+from .levels import Sides, coarse_side, grain_of, limits_of
 from .similar import Seen, Similarity
 from .warp_forces import longest, pulled, warped
 
@@ -123,7 +123,7 @@ class _Level:
         self.images = wanted, seen
         self.wide, self.soft = wide, soft
         self.measures = [
-            similarity.made(Seen(np.nan_to_num(one).ravel(), _limits(other), one.shape))
+            similarity.made(Seen(np.nan_to_num(one).ravel(), limits_of(other), one.shape))
             for one, other in ((wanted, seen), (seen, wanted))
         ]
         self.counted = [np.isfinite(one) for one in self.images]
@@ -170,12 +170,6 @@ class _Level:
                 break
             velocity = smoothed(best + np.float32(length) * way, self.soft)
         return best, costs
-
-
-def _limits(values: np.ndarray) -> tuple[float, float]:
-    there = values[np.isfinite(values)]
-    low, high = (float(v) for v in np.percentile(there[:: max(1, there.size // 200_000)], (0.1, 99.9)))
-    return low, high
 
 
 def _on_grid(side: Sides, grid: Space, matrix: np.ndarray, pixel: float) -> np.ndarray:
