@@ -13,9 +13,11 @@ from kestrelmist.core.errors import Trouble
 from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.core.geometry.marks import Marks
 from kestrelmist.core.mapping_kinds import mapping_from
+from kestrelmist.core.operation import find_operation
 from kestrelmist.core.thin_plate import ThinPlate
 from tests.command import kestrelmist
-from tests.making import PlaceCase
+from tests.desk_case import DeskCase
+from tests.making import PlaceCase, keep_thing, two_balls
 
 RANDOM = np.random.default_rng(9)
 HERE = RANDOM.uniform(-40, 40, (8, 3))
@@ -167,3 +169,36 @@ class OperationTest(PlaceCase):
         self.assertFalse((self.place / "v.txt").exists())
         spline = kestrelmist("fit-landmarks", *files, "--freedom", "spline", "--out", self.place / "w.tfm", code=1)
         self.assertIn("write the field that does the same", spline.stderr)
+
+
+class FormTest(DeskCase):
+    def test_the_marks_of_what_leads_are_those_that_move(self):
+        with self.study_with_balls() as study:
+            other = keep_thing(study, two_balls().like(two_balls().data + 1, name="Other"))
+            for n, key in enumerate((1, other)):
+                for m, place in enumerate(((0, 0, 0), (3, 0, 0), (0, 2, 0), (0, 0, 4))):
+                    points = ",".join(str(v + n) for v in place)
+                    study.run("add-mark", marks=str(study.items.get(key).reference), points=points, name=f"p{m}")
+        window = self.open(self.place / "study")
+        window.desk.viewing.show_image(1)
+        self.settle(window)
+        window.bench.open_operation(find_operation("fit-landmarks"))
+        form = window.bench.page("Align").form
+        self.assertEqual((form.lead_rows.of_map.text(), form.lead_rows.lacks.isHidden()), ("Marks", True))
+        field = form.fields["onto"]
+        field.setCurrentIndex(next(n for n in range(field.count()) if "Other" in field.itemText(n)))
+        self.press(form.apply)
+        self.settle(window)
+        (made,) = window.desk.study.items.of_kind("transform")
+        self.assertEqual(made.name, "Two balls to Other by landmarks")
+        np.testing.assert_allclose(window.desk.study.thing(made.id).matrix[:3, 3], -1, atol=1e-9)
+        # an image without marks says what is missing, and nothing else is taken in their place
+        third = window.desk.study.run("smooth", image=1, fwhm=1.0)[0]
+        window.desk.viewing.show_image(third)
+        self.settle(window)
+        self.assertEqual(form.lead_rows.of_map.text(), "none yet")
+        self.assertIn("has no marks yet: set some first.", form.lead_rows.lacks.text())
+        self.press(form.apply)
+        self.settle(window)
+        self.assertEqual(len(window.desk.study.items.of_kind("transform")), 1)
+        self.assertIn("There are no points among the marks", self.troubles[-1])

@@ -91,6 +91,8 @@ class Kind:
     of : str
         Of things: the kind of the thing that each is of, which may be named in its place, and from which it follows
         where it is not named: an image, for its label map in hand.
+    lacking : str
+        Of these: what is said of one that has none: "no labels yet: outline it first".
     held_in : str
         Of things: the kind of a thing that may hold several of them, and may be given for them: a table, whose columns
         are curves.
@@ -117,6 +119,7 @@ class Kind:
     on_shelf: bool = True
     ending: str = ".nii.gz"
     of: str = ""
+    lacking: str = "none yet"
     held_in: str = ""
     alters: str = ""
     leads: bool = False

@@ -158,7 +158,8 @@ class _Finding:
             return (replace(self._of(Meant(record, place), p.thing_kind), whence=LEADS),)
         if kind is not None and kind.of:
             owner = next((g for g in known if g.thing.kind == kind.of and g.item is not None), None)
-            key = owner.item if owner is not None else self.lead.thing if not known else None
+            leads = not known or p == on_it
+            key = owner.item if owner is not None else self.lead.thing if leads else None
             if key is not None:
                 return (self._on(self._record(key), p),)
         return (self._only(p, known),)

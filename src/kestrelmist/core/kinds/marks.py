@@ -16,6 +16,7 @@ MARKS = register(
         on_shelf=False,
         ending=".geojson",
         of="image",
+        lacking="no marks yet: set some first",
         alters="marks",
         edited=True,
     )

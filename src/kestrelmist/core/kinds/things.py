@@ -31,6 +31,7 @@ LABEL_MAP = register(
         metavar=lambda p: "LABEL MAP",
         on_shelf=False,
         of="image",
+        lacking="no labels yet: outline it first",
         alters="label map",
         edited=True,
     )

@@ -7,6 +7,8 @@ from collections.abc import Callable
 from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from ...core.operation import Operation, find_operation
+from ...study.items import Record
+from ...study.store import store_for
 from ..models.desk_model import Desk
 from ..widgets.plain_text import Elided, Words, plain_tip
 from .form_rows import Rows
@@ -40,24 +42,26 @@ class LeadRows(QWidget):
         column.addWidget(self.make)
         rows.form.addRow(self)
         self._makes = bool(maker and open_operation)
-        for signal in (desk.viewing.lead_changed, desk.viewing.lead_ready, desk.viewing.maps.changed):
+        viewing = desk.viewing
+        for signal in (viewing.lead_changed, viewing.lead_ready, viewing.maps.changed, desk.marks.listed):
             signal.connect(self._tell)
         self._tell()
 
     def _tell(self) -> None:
         viewing = self.desk.viewing
-        record, labels = viewing.record, viewing.maps.map
+        record, on_it = viewing.record, self.operation.on_lead
         if self.of_lead is not None:
             self._put(self.of_lead, "nothing leads yet" if record is None else f"{record.name} of {record.subject}")
         lacking = ""
-        if self.of_map is not None:
-            there = viewing.maps.labels is not None and bool(len(viewing.maps.labels.table))
-            if labels is not None:
-                self._put(self.of_map, labels.name)
-            else:
-                self._put(self.of_map, "none yet")
-            if not there and self.operation.edited is None and record is not None:
-                lacking = f"“{record.name}” has no labels yet: outline it first."
+        if self.of_map is not None and on_it is not None:
+            found = None if record is None else store_for(on_it.thing_kind).on(self.desk.study, record)
+            there = found if isinstance(found, Record) else None
+            self._put(self.of_map, "none yet" if there is None else there.name)
+            shown = viewing.maps.map
+            of_it = shown is not None and there is not None and shown.id == there.id
+            empty = of_it and viewing.maps.labels is not None and not len(viewing.maps.labels.table)
+            if (there is None or empty) and self.operation.edited is None and record is not None:
+                lacking = f"“{record.name}” has {on_it.kind.lacking}."
         self.lacks.setText(lacking)
         self.lacks.setVisible(bool(lacking))
         self.make.setVisible(bool(lacking) and self._makes)
