@@ -8,7 +8,7 @@ import SimpleITK as sitk
 
 from kestrelmist.align.transforms import open_transform
 from kestrelmist.core.chain import Chain, PerVolume, joined
-from kestrelmist.core.displacement import DisplacementField
+from kestrelmist.core.displacement import MANY, DisplacementField
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.mapping_kinds import mapping_from
@@ -70,6 +70,17 @@ def of_library(transform, points: np.ndarray) -> np.ndarray:
 
 
 class KindsTest(PlaceCase):
+    def test_few_and_many_points_are_moved_alike(self):
+        random = np.random.default_rng(3)
+        space = Space((9, 8, 7), np.array([[1.5, 0.2, 0, -4], [0, 1, 0, 2], [0, 0, 3, -9], [0, 0, 0, 1.0]]))
+        for shifts in (random.normal(size=(9, 8, 7, 3)), np.asfortranarray(random.normal(size=(9, 8, 7, 3)))):
+            field = DisplacementField(shifts.astype(np.float32, order="K"), space)
+            points = space.to_world(random.uniform(-1.5, 9.5, (MANY + 10, 3)))
+            points[5] = np.nan
+            many = field.to(points)
+            few = np.concatenate([field.to(part) for part in np.array_split(points, 20)])
+            np.testing.assert_allclose(many, few, atol=1e-5)
+
     def test_a_field_is_linear_between_voxels_and_none_beyond(self):
         field = bent()
         reference = sitk.DisplacementFieldTransform(_field_image(field))

@@ -8,6 +8,8 @@ from typing import Any
 import numpy as np
 
 from .errors import Trouble
+from .halves import in_halves
+from .kernel import kernel
 from .mapping import Mapping, worlds_of
 from .space import Space
 from .turned_round import TurnedRound
@@ -15,6 +17,8 @@ from .world import SCANNER, World
 
 BLOCK = 1 << 17
 """Points that are worked on at a time."""
+MANY = 30_000
+"""Points that are worth a kernel: panes ask for fewer at a time, and must not wait for a compiler."""
 ROUNDS, CLOSE = 100, 1e-4
 """Steps on the way back at most, and how near (in voxels) ends it."""
 
@@ -100,9 +104,12 @@ class DisplacementField(Mapping):
 
     def _shift(self, points: np.ndarray) -> np.ndarray:
         voxels = self.space.to_voxel(points)
+        out = np.zeros_like(points)
+        if len(points) >= MANY:
+            in_halves(len(points), lambda first, last: _shifts_at(self.shifts, voxels, out, first, last))
+            return out
         last = np.array(self.space.shape) - 1
         inside = np.all((voxels >= -0.5) & (voxels <= last + 0.5), axis=1)
-        out = np.zeros_like(points)
         if not inside.any():
             return out
         from scipy import ndimage
@@ -131,3 +138,24 @@ class DisplacementField(Mapping):
             far[open_ones] = np.linalg.norm(away, axis=1)
         at[far > 1000 * near] = np.nan  # a tenth of a voxel
         return at
+
+
+@kernel(fastmath={"contract", "reassoc", "nsz", "arcp"})
+def _shifts_at(shifts, voxels, out, first, last):
+    """Shifts at voxel coordinates (n, 3), linear between voxels; none beyond the outer ones, or at no place (NaN)."""
+    ni, nj, nk = shifts.shape[0], shifts.shape[1], shifts.shape[2]
+    for n in range(first, last):
+        x, y, z = voxels[n, 0], voxels[n, 1], voxels[n, 2]
+        if not (-0.5 <= x <= ni - 0.5 and -0.5 <= y <= nj - 0.5 and -0.5 <= z <= nk - 0.5):
+            continue
+        x, y, z = min(max(x, 0.0), ni - 1.0), min(max(y, 0.0), nj - 1.0), min(max(z, 0.0), nk - 1.0)
+        a, b, c = min(int(x), max(ni - 2, 0)), min(int(y), max(nj - 2, 0)), min(int(z), max(nk - 2, 0))
+        u, v, w = x - a, y - b, z - c
+        d, e, f = min(a + 1, ni - 1), min(b + 1, nj - 1), min(c + 1, nk - 1)
+        for m in range(3):
+            x00 = shifts[a, b, c, m] + u * (shifts[d, b, c, m] - shifts[a, b, c, m])
+            x01 = shifts[a, e, c, m] + u * (shifts[d, e, c, m] - shifts[a, e, c, m])
+            x10 = shifts[a, b, f, m] + u * (shifts[d, b, f, m] - shifts[a, b, f, m])
+            x11 = shifts[a, e, f, m] + u * (shifts[d, e, f, m] - shifts[a, e, f, m])
+            y0, y1 = x00 + v * (x01 - x00), x10 + v * (x11 - x10)
+            out[n, m] = y0 + w * (y1 - y0)

@@ -11,7 +11,7 @@ from ..core.mapping import Mapping
 from ..core.space import Space
 from .view import View
 
-BLOCK = 1 << 16
+BLOCK = 1 << 14
 """Pixels that are asked for at a time."""
 
 
