@@ -54,6 +54,8 @@ class Judged:
     called={"onto": "Onto", "landmarks": "Landmarks (moves)", "onto_landmarks": "Landmarks (onto)"},
     rare="mask landmarks onto_landmarks",
     group="Two images",
+    methods="Alignments were judged by likeness, overlap, the Jacobian, and the way there and back",
+    cites=("Studholme 1999",),
 )
 def judge(
     image: Image,
