@@ -84,6 +84,16 @@ class FlowTest(unittest.TestCase):
         jacobian = np.linalg.det(slopes[:, ::-1].transpose(2, 3, 4, 0, 1))
         np.testing.assert_allclose(folding(field), jacobian, atol=1e-3)
 
+    def test_a_few_places_flow_as_many_do(self):
+        warp = made_up(4.0)
+        some = INSIDE[:: max(1, len(INSIDE) // 50)]
+        alone = warp.to(some), warp.back(some)
+        self.assertNotIn("_flow", warp.__dict__)  # nobody has waited for it
+        again = Warp(warp.velocity, GRID).prepared()
+        self.assertIn("_flow", again.__dict__)
+        for one, other in zip(alone, (again.to(some), again.inverse().prepared().to(some))):
+            self.assertLess(np.linalg.norm(one - other, axis=1).max(), 0.1)  # of a voxel of 1 mm
+
     def test_there_and_back(self):
         warp = made_up(4.0)
         self.assertGreater(folding(exponential(warp.velocity)).min(), 0.1)

@@ -70,6 +70,12 @@ class Chain(Mapping):
         ends = (first.between(source, first.target), *self.steps[1:-1], last.between(last.source, target))
         return replace(self, steps=ends)
 
+    def prepared(self) -> Chain:
+        """See `Mapping`."""
+        for step in self.steps:
+            step.prepared()
+        return self
+
     def facts(self) -> tuple[dict[str, Any], list[np.ndarray]]:
         """See `Mapping`."""
         told: list[dict[str, Any]] = []

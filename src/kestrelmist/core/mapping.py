@@ -50,6 +50,10 @@ class Mapping(ABC):
     def facts(self) -> tuple[dict[str, Any], list[np.ndarray]]:
         """As plain values for JSON, and arrays that they name by their places in the list."""
 
+    def prepared(self) -> Self:
+        """The same, with all worked out that it needs to be asked for many places at once; may take a second."""
+        return self
+
     def named(self, name: str, subject: str | None = None) -> Self:
         """The same under another name."""
         subject = self.subject if subject is None else subject

@@ -30,7 +30,7 @@ def seen_through(image: Image, way: Mapping) -> Image:
         space = image.space.moved(way.matrix)
         return image.placed(Placement(space.in_world(way.target)))
     seen = image.placed(Placement(image.space.in_world(way.target)))
-    seen.through = way.inverse()
+    seen.through = way.inverse().prepared()
     return seen
 
 
@@ -39,7 +39,7 @@ def labels_through(labels: LabelMap, way: Mapping) -> LabelMap:
     seen = copy(labels)
     seen.space = labels.space.moved(way.matrix) if isinstance(way, Transform) else labels.space
     seen.space = seen.space.in_world(way.target)
-    seen.through = None if isinstance(way, Transform) else way.inverse()
+    seen.through = None if isinstance(way, Transform) else way.inverse().prepared()
     return seen
 
 

@@ -46,6 +46,11 @@ class TurnedRound(Mapping):
         """The way back."""
         return self.of
 
+    def prepared(self) -> TurnedRound:
+        """See `Mapping`."""
+        self.of.prepared()
+        return self
+
     def between(self, source: World, target: World) -> TurnedRound:
         """The same between two worlds."""
         return replace(self, of=self.of.between(target, source))

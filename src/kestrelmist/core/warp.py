@@ -17,6 +17,8 @@ from .world import SCANNER, World
 
 STEP = 0.1
 """Voxels; see `flows.exponential`."""
+FEW, STEPS = 2000, 24
+"""Places that are followed one by one, and steps on their way."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -70,18 +72,43 @@ class Warp(Mapping):
     def _flow_back(self) -> DisplacementField:
         return self._field(exponential(-self.velocity, STEP))
 
+    @cached_property
+    def _speed(self) -> DisplacementField:
+        return self._field(self.velocity)
+
     def _field(self, shift: np.ndarray) -> DisplacementField:
         world = shift @ self.space.affine[:3, :3].T.astype(np.float32)
         return DisplacementField(np.ascontiguousarray(world.transpose(2, 1, 0, 3)), self.space)
 
     def to(self, points) -> np.ndarray:
         """Positions of `target` for positions of `source`; see `Mapping`."""
-        return _moved(self.after, self._flow.to(_moved(self.before, points)))
+        return _moved(self.after, self._along(_moved(self.before, points), 1.0))
 
     def back(self, points) -> np.ndarray:
         """Positions of `source` for positions of `target`; see `Mapping`."""
         inverse = np.linalg.inv
-        return _moved(inverse(self.before), self._flow_back.to(_moved(inverse(self.after), points)))
+        return _moved(inverse(self.before), self._along(_moved(inverse(self.after), points), -1.0))
+
+    def prepared(self) -> Warp:
+        """See `Mapping`."""
+        assert self._flow is not None
+        return self
+
+    def _along(self, points: np.ndarray, sign: float) -> np.ndarray:
+        """Where places flow to, or have come from. A few are followed one by one, by steps of C. Runge and W. Kutta,
+        so that nobody waits for the flow of all to be worked out."""
+        known = "_flow" if sign > 0 else "_flow_back"
+        if known in self.__dict__ or points.size > 3 * FEW:
+            return (self._flow if sign > 0 else self._flow_back).to(points)
+        speed = self._speed
+        at, step = points.reshape(-1, 3), sign / STEPS
+        for _ in range(STEPS):
+            one = speed.to(at) - at
+            two = speed.to(at + step / 2 * one) - (at + step / 2 * one)
+            three = speed.to(at + step / 2 * two) - (at + step / 2 * two)
+            four = speed.to(at + step * three) - (at + step * three)
+            at = at + step / 6 * (one + 2 * two + 2 * three + four)
+        return at.reshape(points.shape)
 
     def inverse(self) -> Warp:
         """The way back."""
