@@ -71,7 +71,7 @@ def _affine(one: np.ndarray, other: np.ndarray, places: np.ndarray) -> list[Row]
 
     def ours() -> np.ndarray:
         levels = levels_of(Sides(fixed, SPACE), Sides(moving, SPACE))
-        return fitted(levels, similarity_named("information"), freedom(12, False), np.eye(4))[0]
+        return fitted(levels, similarity_named("information"), freedom(12, False), np.eye(4))
 
     ours()
     mine, took = min((_timed(ours) for _ in range(3)), key=lambda one: one[1])

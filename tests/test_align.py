@@ -3,11 +3,14 @@
 import json
 import unittest
 import warnings
+from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 from scipy import ndimage
 from scipy.spatial.transform import Rotation
 
+from kestrelmist.align import full_search
 from kestrelmist.align.affine_fit import Judged, fitted
 from kestrelmist.align.align_images import align_images
 from kestrelmist.align.descent import descended
@@ -175,7 +178,9 @@ class SimilarityTest(unittest.TestCase):
         self.assertAlmostEqual(scores["information"], alone - both, delta=0.15)  # theirs is smoothed by a spline
         self.assertLess(scores["normalised-information"], alone / both)
         self.assertGreater(scores["normalised-information"], 1.3)
-        with self.assertRaisesRegex(Trouble, "no measure of similarity “likeness”: choose correlation"):
+        with self.assertRaisesRegex(
+            Trouble, "no measure of similarity “likeness”: choose one of: correlation, correlation-ratio"
+        ):
             similarity_named("likeness")
 
 
@@ -185,7 +190,7 @@ class FitTest(unittest.TestCase):
     def fit(self, one, other, number, measure, truth, start=None):
         similarity = similarity_named(measure)
         levels = levels_of(Sides(one, SPACE), Sides(other, SPACE), similarity.whole, (4, 2, 1))
-        return fitted(levels, similarity, freedom(number, False), np.eye(4) if start is None else start)[0]
+        return fitted(levels, similarity, freedom(number, False), np.eye(4) if start is None else start)
 
     def test_all_measures_find_one_contrast_again(self):
         fixed, moving = picture(ONE), picture(ONE, self.TRUTH)
@@ -217,7 +222,7 @@ class FitTest(unittest.TestCase):
             grown = np.diag((size, size, size, 1.0))
             space = Space(SPACE.shape, grown @ SPACE.affine)
             levels = levels_of(Sides(fixed, space), Sides(moving, space))
-            found, _ = fitted(levels, similarity_named("information"), freedom(12, False), np.eye(4))
+            found = fitted(levels, similarity_named("information"), freedom(12, False), np.eye(4))
             there = np.linalg.inv(grown) @ found @ grown
             self.assertLess(error(there, self.TRUTH), 0.15, size)
 
@@ -227,11 +232,11 @@ class FitTest(unittest.TestCase):
         mask = np.ones(moving.shape, bool)
         mask[28:50, 18:42, 3:22] = False
         levels = levels_of(Sides(fixed, SPACE), Sides(moving, SPACE, mask))
-        found, _ = fitted(levels, similarity_named("squares"), freedom(12, False), np.eye(4))
+        found = fitted(levels, similarity_named("squares"), freedom(12, False), np.eye(4))
         self.assertLess(error(found, self.TRUTH), 0.15)
         moving[~mask] = np.nan  # as values that are missing
         levels = levels_of(Sides(fixed, SPACE), Sides(moving, SPACE))
-        found, _ = fitted(levels, similarity_named("squares"), freedom(12, False), np.eye(4))
+        found = fitted(levels, similarity_named("squares"), freedom(12, False), np.eye(4))
         self.assertLess(error(found, self.TRUTH), 0.15)
 
     def test_cancel(self):
@@ -287,6 +292,19 @@ class OperationTest(PlaceCase):
         self.assertIn("left and right may be swapped", report.rows[0][-1])
         self.assertGreater(np.linalg.det(made.matrix[:3, :3]), 0)  # it never mirrors by itself
 
+    def test_a_start_counts_in_a_full_search_too(self):
+        one, moved = self.image(ONE, "One"), np.eye(4)
+        moved[:3, :3] = Rotation.from_rotvec((0, 0, 1.9)).as_matrix()
+        other = self.image(OTHER, "Other", moved)
+        with (
+            mock.patch.object(full_search, "TURNS", 1),
+            mock.patch.object(full_search, "turns_in_space", lambda _: [np.eye(3)]),
+        ):
+            lost, _ = align_images(other, one, freedom="6", search="full")
+            found, _ = align_images(other, one, freedom="6", search="full", start=Transform(moved))
+        self.assertGreater(error(lost.matrix, moved), 3)
+        self.assertLess(error(found.matrix, moved), 0.1)
+
     def test_pictures(self):
         grid = Space((60, 56, 1), np.diag((0.5, 0.5, 1.0, 1.0)))
         values = ndimage.gaussian_filter(ONE[TISSUE[:, :, 26]], 0.7)[None]
@@ -323,6 +341,14 @@ class OperationTest(PlaceCase):
                 made, report = align_images(Image(data, SPACE.moved(self.RIGID), name), one, freedom="6")
             self.assertLess(error(made.matrix, self.RIGID), 0.3, name)
             self.assertTrue(np.isfinite([v for v in report.rows[0] if isinstance(v, float)]).all(), name)
+        for space, unit, digits in (
+            (replace(SPACE, unit="px"), "px", 3),
+            (Space(SPACE.shape, np.diag((1e-6, 1e-6, 1e-6, 1)) @ SPACE.affine), "mm", 9),
+        ):
+            _, report = align_images(Image(values, space, "Two"), Image(values, space, "One"), freedom="warp")
+            told = {c.name: (c.unit, c.digits) for c in report.columns}
+            for name in ("shift x", "warp, mean", "warp, most"):
+                self.assertEqual(told[name], (unit, digits))
         thick = Image(values[:, :, ::6].copy(), Space((52, 60, 10), SPACE.affine @ np.diag((1, 1, 6, 1.0))), "Thick")
         self.assertLess(error(align_images(thick, one, freedom="6")[0].matrix, np.eye(4)), 0.6)
         for name, data in (("Nothing", np.full(values.shape, np.nan)), ("One voxel", np.ones((1, 1, 1)))):

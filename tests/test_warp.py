@@ -234,5 +234,5 @@ class FileTest(PlaceCase):
         with Study(study) as opened:
             (record,) = opened.items.of_kind("transform")
             kept = opened.thing(record.id)
-            self.assertEqual((record.name, kept.words), ("moving to fixed", "warp"))
+            self.assertEqual((record.name, kept.words), ("moving to fixed, warped", "warp"))
             self.assertLess(np.linalg.norm(kept.to(INSIDE) - truth.to(INSIDE), axis=1).mean(), 0.9)

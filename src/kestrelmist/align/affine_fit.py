@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, field
-
 import numpy as np
 
 from ..core.errors import Cancelled, Trouble
@@ -22,13 +19,6 @@ CLOSE = 2e-3
 """Shift, in voxels of the level, below which two steps in a row end it."""
 
 
-@dataclass
-class Course:
-    """How a search went: the cost after each step, level by level."""
-
-    costs: list[list[float]] = field(default_factory=list)
-
-
 class Judged:
     """Cost of a matrix on one level, and how it grows with the twelve numbers."""
 
@@ -37,6 +27,11 @@ class Judged:
         self.most = len(level.places) if level.counted is None else int(level.counted.sum())
         self.looks = Looks(level.moving, level.moving_space, level.places, level.centre)
         self.measure = similarity.made(Seen(level.values, level.limits, level.shape if similarity.whole else None))
+
+    def overlap(self, matrix: np.ndarray) -> float:
+        """Which share of the places that count lies inside the moving image."""
+        inside = self.looks.look(matrix)[1]
+        return float((inside if self.level.counted is None else inside & self.level.counted).sum()) / self.most
 
     def cost(self, matrix: np.ndarray) -> tuple[float, np.ndarray] | None:
         """The cost, and how it grows with each number of the frame (3, 4); None where too little overlaps."""
@@ -58,21 +53,14 @@ class Judged:
 
 
 def fitted(
-    levels: list[Level],
-    similarity: Similarity,
-    of: Freedom,
-    start: np.ndarray,
-    progress: Progress | None = None,
-    told: Callable[[np.ndarray, float], None] | None = None,
-) -> tuple[np.ndarray, Course]:
+    levels: list[Level], similarity: Similarity, of: Freedom, start: np.ndarray, progress: Progress | None = None
+) -> np.ndarray:
     """The matrix (4, 4) from the fixed world to the moving one that makes both most alike, begun at one.
 
     Parameters
     ----------
     levels : list
         The coarsest first.
-    told : callable
-        `told(matrix, cost)` after each step.
 
     Raises
     ------
@@ -80,24 +68,23 @@ def fitted(
         When too little of the images overlaps at the start.
     Cancelled
     """
-    progress = progress or silent()
-    course, matrix = Course(), start
+    progress, matrix = progress or silent(), start
     for n, level in enumerate(levels):
         part = progress.part(n / len(levels), (n + 1) / len(levels))
-        matrix, costs = _on_level(Judged(level, similarity), of, matrix, part, told)
-        course.costs.append(costs)
-    return matrix, course
+        matrix, _ = gone_on(Judged(level, similarity), of, matrix, part)
+    return matrix
 
 
-def _on_level(judged: Judged, of: Freedom, matrix: np.ndarray, progress: Progress, told) -> tuple[np.ndarray, list]:
+def gone_on(judged: Judged, of: Freedom, matrix: np.ndarray, progress: Progress) -> tuple[np.ndarray, float]:
+    """A matrix gone on with on one level, and its cost. Raises as `fitted` does."""
     level = judged.level
     start = nearest(numbers_of(matrix, level.centre), of)
     # so that a unit of each moves the places by about half a voxel
     scale = 0.5 * level.pixel * np.array([1.0] * 3 + [1.0 / level.radius] * 9)[:, None] * of.free
-    if judged.at(start) is None:
+    begun = judged.at(start)
+    if begun is None:
         raise Trouble("Too little of the two images overlaps", "bring them nearer by hand, or search fully")
-    costs: list[float] = []
-    before, calm = np.zeros(of.free.shape[1]), 0
+    now, before, steps, calm = begun[0], np.zeros(of.free.shape[1]), 0, 0
 
     def cost(free: np.ndarray) -> tuple[float, np.ndarray]:
         if progress.cancelled:
@@ -107,16 +94,14 @@ def _on_level(judged: Judged, of: Freedom, matrix: np.ndarray, progress: Progres
             return 1e3 + float(free @ free), 2 * free
         return found[0], scale.T @ found[1]
 
-    def after(free: np.ndarray, now: float) -> bool:
-        nonlocal before, calm
-        costs.append(now)
-        progress.at(min(len(costs) / STEPS, 1.0), "Aligning")
-        if told is not None:
-            told(matrix_of(start + scale @ free, level.centre), now)
+    def after(free: np.ndarray, lower: float) -> bool:
+        nonlocal now, before, steps, calm
+        now, steps = lower, steps + 1
+        progress.at(min(steps / STEPS, 1.0), "Aligning")
         calm = calm + 1 if np.linalg.norm(free - before) < 2 * CLOSE else 0
         before = free.copy()
         return calm >= 2
 
     found = descended(cost, before, after, STEPS)
     progress.at(1.0, "Aligning")
-    return matrix_of(start + scale @ found, level.centre), costs
+    return matrix_of(start + scale @ found, level.centre), now

@@ -56,7 +56,7 @@ class Aligned(NamedTuple):
     },
     rare="mask moving_mask stiffness start",
     group="Two images",
-    methods="Images were aligned with {freedom} degrees of freedom by {similarity}",
+    methods="Images were aligned (freedom: {freedom}; similarity: {similarity}; search: {search})",
     cites=(
         "Vercauteren 2008",
         "Arsigny 2006",
@@ -112,7 +112,7 @@ def align_images(
         Mean squares, correlation, correlation ratio, mutual information, normalised mutual information, or
         correlation within cubes of 7 voxels.
     search : "near" or "full"
-        From where both lie, or from all turns.
+        From where both lie, or from all turns; a start that is given is one of these.
     mask, moving_mask : label map
         Only what carries a label there is compared.
     warp_spacing : mm
@@ -143,12 +143,13 @@ def align_images(
     moving = side_of(image, moving_mask, progress.part(0.05, 0.1))
     levels = levels_of(fixed, moving, measure.whole)
     begin, mirror, rest = _begin(start), "", progress.part(0.1, 0.4 if chosen == "warp" else 1.0)
+    before = score(levels[-1], measure, begin)
     if search == "full":
-        begin, mirror = _anywhere(levels_of(fixed, moving) if measure.whole else levels, of, rest.part(0.0, 0.6))
+        here = None if start is None else begin
+        begin, mirror = _anywhere(levels_of(fixed, moving) if measure.whole else levels, of, here, rest.part(0.0, 0.6))
         rest = rest.part(0.6, 1.0)
     _require_some(levels[-1], begin, image, onto)
-    before = score(levels[-1], measure, begin if search == "near" else np.eye(4))
-    matrix, _ = fitted(levels, measure, of, begin, rest)
+    matrix = fitted(levels, measure, of, begin, rest)
     ends = onto.space.world, image.space.world
     name, subject = f"{image.name} to {onto.name}", image.subject or onto.subject
     made: Mapping = Transform(matrix, *ends, name, subject)
@@ -156,7 +157,7 @@ def align_images(
     if chosen == "warp":
         spacing = None if warp_spacing is None else float(warp_spacing)
         found = bent(fixed, moving, matrix, measure, spacing, stiffness, progress.part(0.4, 1.0))
-        made = found.warp.between(*ends).named(name, subject)
+        made = found.warp.between(*ends).named(f"{name}, warped", subject)
         table = with_warp(table, levels[-1], measure, found)
     return Aligned(made, table)
 
@@ -172,11 +173,11 @@ def _begin(start: Mapping | None) -> np.ndarray:
     return start.matrix
 
 
-def _anywhere(levels: list[Level], of: Freedom, progress: Progress) -> tuple[np.ndarray, str]:
+def _anywhere(levels: list[Level], of: Freedom, start: np.ndarray | None, progress: Progress) -> tuple[np.ndarray, str]:
     """Where to begin, and a word when the mirror image fits better."""
     similarity = similarity_named(UNLIKE)
-    found = begun_anywhere(levels, similarity, of, progress.part(0.0, 0.5))
-    mirrored = begun_anywhere([level.mirrored() for level in levels], similarity, of, progress.part(0.5, 1.0))
+    found = begun_anywhere(levels, similarity, of, start, progress.part(0.0, 0.5))
+    mirrored = begun_anywhere([level.mirrored() for level in levels], similarity, of, None, progress.part(0.5, 1.0))
     # images that have nothing in common have 1
     gain = (-mirrored.cost - 1) / max(-found.cost - 1, 1e-9)
     return found.matrix, "its mirror image fits better: left and right may be swapped" if gain > MIRROR else "no"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..core.digits import decimals_of
 from ..core.flows import exponential, folding
 from ..core.mapping import Mapping
 from ..core.table import Column, Table
@@ -13,6 +14,9 @@ from .levels import Level
 from .looks import Looks
 from .similar import Seen, Similarity
 from .warp_fit import Bent
+
+FINE = 100
+"""Parts of a voxel that shifts are told to."""
 
 
 def score(level: Level, similarity: Similarity, matrix: np.ndarray) -> float:
@@ -38,17 +42,24 @@ def score_through(level: Level, similarity: Similarity, way: Mapping) -> float:
 
 
 def fit_report(
-    name: str, of: Freedom, similarity: Similarity, level: Level, matrix: np.ndarray, before: float, mirror: str
+    name: str,
+    of: Freedom,
+    similarity: Similarity,
+    level: Level,
+    matrix: np.ndarray,
+    before: float,
+    mirror: str,
 ) -> Table:
     """What an affine alignment did, and how alike both are; `mirror` is what there is to say of swapped sides."""
     numbers = numbers_of(matrix, level.centre)
-    overlap = float(Judged(level, similarity).looks.look(matrix)[1].mean())
+    digits = decimals_of(level.pixel / FINE)
+    overlap = Judged(level, similarity).overlap(matrix)
     columns = [
         Column("freedom"),
         Column("similarity"),
         Column("before", digits=4),
         Column("after", digits=4),
-        *(Column(f"shift {axis}", "mm", 4) for axis in "xyz"),
+        *(Column(f"shift {axis}", level.unit, digits) for axis in "xyz"),
         *(Column(f"turn {axis}", "degrees", 3) for axis in "xyz"),
         *(Column(f"scale {axis}", digits=4) for axis in "xyz"),
         Column("overlap", "%", 1),
@@ -66,12 +77,13 @@ def with_warp(table: Table, level: Level, similarity: Similarity, found: Bent) -
     shift = exponential(found.warp.velocity)
     far = np.linalg.norm(shift @ found.warp.space.affine[:3, :3].T.astype(np.float32), axis=-1)
     stretched = folding(shift)
+    digits = decimals_of(level.pixel / FINE)
     row = dict(zip((c.name for c in table.columns), table.rows[0]))
     row |= {"freedom": f"{row['freedom']} and warp", "after": score_through(level, similarity, found.warp)}
     columns = [
         *table.columns,
-        Column("warp, mean", "mm", 3),
-        Column("warp, most", "mm", 3),
+        Column("warp, mean", level.unit, digits),
+        Column("warp, most", level.unit, digits),
         Column("least Jacobian", digits=3),
         Column("most Jacobian", digits=3),
     ]

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
 
 from ..core.errors import Cancelled, Trouble
 from ..core.progress import Progress, silent
-from .affine_fit import Judged, fitted
+from .affine_fit import Judged, gone_on
 from .freedom import Freedom, freedom
 from .levels import Level
 from .similar import Similarity
@@ -31,8 +32,14 @@ class Begun:
     cost: float
 
 
-def begun_anywhere(levels: list[Level], similarity: Similarity, of: Freedom, progress: Progress | None = None) -> Begun:
-    """The best place to begin, of all turns.
+def begun_anywhere(
+    levels: list[Level],
+    similarity: Similarity,
+    of: Freedom,
+    start: np.ndarray | None = None,
+    progress: Progress | None = None,
+) -> Begun:
+    """The best place to begin, of all turns, and of one that is given.
 
     Turns are spread evenly (M. Alexa, CVPR 2022). Each is judged with the middles of what is bright in both images on
     one another; the best go on by shift and turn, on two levels.
@@ -42,7 +49,7 @@ def begun_anywhere(levels: list[Level], similarity: Similarity, of: Freedom, pro
     rigid = freedom(3 if of.flat else 6, of.flat)
     here, there = levels[0].middles()
     turns = turns_in_plane(TURNS_IN_PLANE) if of.flat else turns_in_space(TURNS)
-    best: list[Begun] = []
+    tried: list[Begun] = []
     looking = progress.part(0.0, 0.3)
     for n, turn in enumerate(turns):
         if progress.cancelled:
@@ -52,27 +59,22 @@ def begun_anywhere(levels: list[Level], similarity: Similarity, of: Freedom, pro
         matrix[:3, :3], matrix[:3, 3] = turn, there - turn @ here
         found = judged.cost(matrix)
         if found is not None:
-            best.append(Begun(matrix, found[0]))
-    best = _apart(best, KEPT)
+            tried.append(Begun(matrix, found[0]))
+    best = _apart(tried, KEPT)
+    if start is not None:  # it goes on, however it looks from afar
+        best.insert(0, Begun(start, -np.inf))
     for n, level in enumerate(levels[:2]):
+        on_level = Judged(level, similarity)
         part = progress.part(0.3 + 0.35 * n, 0.65 + 0.35 * n)
-        gone_on = [
-            _gone_on(level, similarity, rigid, one, part.part(m / len(best), (m + 1) / len(best)))
-            for m, one in enumerate(best)
-        ]
-        best = _apart([one for one in gone_on if one is not None], LAST)
+        followed: list[Begun] = []
+        for m, one in enumerate(best):
+            own = part.part(m / len(best), (m + 1) / len(best))
+            with suppress(Trouble):  # too little overlaps there
+                followed.append(Begun(*gone_on(on_level, rigid, one.matrix, own)))
+        best = _apart(followed, LAST)
     if not best:
         raise Trouble("The two images do not overlap, however they are turned", "bring them nearer by hand")
     return best[0]
-
-
-def _gone_on(level: Level, similarity: Similarity, rigid: Freedom, one: Begun, progress: Progress) -> Begun | None:
-    try:
-        matrix, _ = fitted([level], similarity, rigid, one.matrix, progress)
-    except Trouble:
-        return None
-    found = Judged(level, similarity).cost(matrix)
-    return None if found is None else Begun(matrix, found[0])
 
 
 def _apart(tried: list[Begun], most: int) -> list[Begun]:

@@ -75,6 +75,11 @@ class Level:
     counted: np.ndarray | None = None
     """Which of the places count, uint8 (n,), when they are all of a grid and not all do."""
 
+    @property
+    def unit(self) -> str:
+        """Of places, in both worlds."""
+        return self.moving_space.unit
+
     def mirrored(self) -> Level:
         """The same with the moving image as in a mirror across its middle, left for right."""
         flip = np.diag((-1.0, 1.0, 1.0, 1.0))

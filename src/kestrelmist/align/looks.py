@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..core.cell import cell, within
 from ..core.halves import in_halves
 from ..core.kernel import kernel
 from ..core.space import Space
@@ -71,12 +72,9 @@ def _look(volume, frame, places, found, steep, inside, first, last):
         inside[n] = 0
         found[n] = 0.0
         steep[n, 0] = steep[n, 1] = steep[n, 2] = 0.0
-        if not (-0.5 <= x < ni - 0.5 and -0.5 <= y < nj - 0.5 and -0.5 <= z < nk - 0.5):
+        if not within(x, y, z, ni, nj, nk):
             continue
-        x, y, z = min(max(x, 0.0), ni - 1.0), min(max(y, 0.0), nj - 1.0), min(max(z, 0.0), nk - 1.0)
-        a, b, c = min(int(x), max(ni - 2, 0)), min(int(y), max(nj - 2, 0)), min(int(z), max(nk - 2, 0))
-        u, v, w = np.float32(x - a), np.float32(y - b), np.float32(z - c)
-        d, e, f = min(a + 1, ni - 1), min(b + 1, nj - 1), min(c + 1, nk - 1)
+        (a, d, u), (b, e, v), (c, f, w) = cell(x, ni), cell(y, nj), cell(z, nk)
         v000, v001 = volume[c, b, a], volume[c, b, d]
         v010, v011 = volume[c, e, a], volume[c, e, d]
         v100, v101 = volume[f, b, a], volume[f, b, d]

@@ -8,7 +8,6 @@ from typing import Protocol
 
 import numpy as np
 
-from ..core.errors import Trouble
 from ..core.registry import Registry
 
 
@@ -54,8 +53,6 @@ class Similarity:
         Whether it looks at neighbours, so that it needs the values of a whole grid.
     score : callable
         `score(cost)`: what a person is told, higher for what is more alike.
-    cites : tuple of str
-        Its sources; see `core.sources`.
     """
 
     name: str
@@ -63,10 +60,9 @@ class Similarity:
     made: Callable[[Seen], Measure]
     whole: bool = False
     score: Callable[[float], float] = lambda cost: -cost
-    cites: tuple[str, ...] = ()
 
 
-SIMILARITIES: Registry[Similarity] = Registry("similarity", f"{__package__}.similarity", order=lambda s: s.name)
+SIMILARITIES: Registry[Similarity] = Registry("measure of similarity", f"{__package__}.similarity")
 
 
 def register(similarity: Similarity) -> Similarity:
@@ -76,7 +72,4 @@ def register(similarity: Similarity) -> Similarity:
 
 def similarity_named(name: str) -> Similarity:
     """The measure of that name; raises Trouble when there is none."""
-    found = SIMILARITIES.get(name)
-    if found is None:
-        raise Trouble(f"There is no measure of similarity “{name}”", f"choose {', '.join(SIMILARITIES.names())}")
-    return found
+    return SIMILARITIES.named(name)

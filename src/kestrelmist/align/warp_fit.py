@@ -7,9 +7,7 @@ goes where any measure of similarity grows.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
-from functools import partial
 
 import numpy as np
 
@@ -56,7 +54,6 @@ def bent(
     spacing: float | None = None,
     stiffness: float = 1.0,
     progress: Progress | None = None,
-    told: Callable[[int, float], None] | None = None,
 ) -> Bent:
     """The warp from the fixed world to the moving one.
 
@@ -71,8 +68,6 @@ def bent(
         that level when left out.
     stiffness : number
         How much the velocity itself is smoothed after each step; 0 for not at all.
-    told : callable
-        `told(level, difference)` after each step.
     """
     progress = progress or silent()
     pixels = pixels_of(fixed.space, moving.space)
@@ -87,7 +82,7 @@ def bent(
         part = progress.part(n / len(pixels), (n + 1) / len(pixels))
         count = LAST if last and n else STEPS
         level = _Level(wanted, seen, similarity, wide / pixel, SOFT * stiffness)
-        velocity, costs = level.followed(velocity, count, part, None if told is None else partial(told, n))
+        velocity, costs = level.followed(velocity, count, part)
         left.append(costs)
         space = grid
     assert velocity is not None and space is not None
@@ -141,9 +136,7 @@ class _Level:
             pulled(seen, slope.reshape(seen.shape), step, sign)
         return cost, step
 
-    def followed(
-        self, velocity: np.ndarray, steps: int, progress: Progress, told: Callable[[float], None] | None
-    ) -> tuple[np.ndarray, list[float]]:
+    def followed(self, velocity: np.ndarray, steps: int, progress: Progress) -> tuple[np.ndarray, list[float]]:
         """A velocity after so many steps, or fewer when they become short; a step after which the cost is higher is
         taken back and tried at half its length."""
         costs: list[float] = []
@@ -164,8 +157,6 @@ class _Level:
                 length *= 0.5
             costs.append(least)
             progress.at((n + 1) / steps, "Warping")
-            if told is not None:
-                told(least)
             if length < SHORT:
                 break
             velocity = smoothed(best + np.float32(length) * way, self.soft)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..core.cell import cell, within
 from ..core.halves import in_halves
 from ..core.kernel import kernel
 
@@ -40,15 +41,10 @@ def _warped(volume, shift, out, low, high):
         for j in range(nj):
             for i in range(ni):
                 x, y, z = i + shift[k, j, i, 0], j + shift[k, j, i, 1], k + shift[k, j, i, 2]
-                if not (-0.5 <= x <= ni - 0.5 and -0.5 <= y <= nj - 0.5 and -0.5 <= z <= nk - 0.5):
+                if not within(x, y, z, ni, nj, nk):
                     out[k, j, i] = np.nan
                     continue
-                x = min(max(x, np.float32(0.0)), np.float32(ni - 1))
-                y = min(max(y, np.float32(0.0)), np.float32(nj - 1))
-                z = min(max(z, np.float32(0.0)), np.float32(nk - 1))
-                a, b, c = min(int(x), max(ni - 2, 0)), min(int(y), max(nj - 2, 0)), min(int(z), max(nk - 2, 0))
-                u, v, w = x - a, y - b, z - c
-                d, e, f = min(a + 1, ni - 1), min(b + 1, nj - 1), min(c + 1, nk - 1)
+                (a, d, u), (b, e, v), (c, f, w) = cell(x, ni), cell(y, nj), cell(z, nk)
                 x00 = volume[c, b, a] + u * (volume[c, b, d] - volume[c, b, a])
                 x01 = volume[c, e, a] + u * (volume[c, e, d] - volume[c, e, a])
                 x10 = volume[f, b, a] + u * (volume[f, b, d] - volume[f, b, a])

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from .cell import cell, within
 from .errors import Trouble
 from .halves import in_halves
 from .kernel import kernel
@@ -146,12 +147,9 @@ def _shifts_at(shifts, voxels, out, first, last):
     ni, nj, nk = shifts.shape[0], shifts.shape[1], shifts.shape[2]
     for n in range(first, last):
         x, y, z = voxels[n, 0], voxels[n, 1], voxels[n, 2]
-        if not (-0.5 <= x <= ni - 0.5 and -0.5 <= y <= nj - 0.5 and -0.5 <= z <= nk - 0.5):
+        if not within(x, y, z, ni, nj, nk):
             continue
-        x, y, z = min(max(x, 0.0), ni - 1.0), min(max(y, 0.0), nj - 1.0), min(max(z, 0.0), nk - 1.0)
-        a, b, c = min(int(x), max(ni - 2, 0)), min(int(y), max(nj - 2, 0)), min(int(z), max(nk - 2, 0))
-        u, v, w = x - a, y - b, z - c
-        d, e, f = min(a + 1, ni - 1), min(b + 1, nj - 1), min(c + 1, nk - 1)
+        (a, d, u), (b, e, v), (c, f, w) = cell(x, ni), cell(y, nj), cell(z, nk)
         for m in range(3):
             x00 = shifts[a, b, c, m] + u * (shifts[d, b, c, m] - shifts[a, b, c, m])
             x01 = shifts[a, e, c, m] + u * (shifts[d, e, c, m] - shifts[a, e, c, m])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from .cell import cell
 from .halves import in_halves
 from .kernel import kernel
 
@@ -66,12 +67,7 @@ def _composed(first, then, out, low, high):
         for j in range(nj):
             for i in range(ni):
                 dx, dy, dz = first[k, j, i, 0], first[k, j, i, 1], first[k, j, i, 2]
-                x = min(max(i + dx, np.float32(0.0)), np.float32(ni - 1))
-                y = min(max(j + dy, np.float32(0.0)), np.float32(nj - 1))
-                z = min(max(k + dz, np.float32(0.0)), np.float32(nk - 1))
-                a, b, c = min(int(x), max(ni - 2, 0)), min(int(y), max(nj - 2, 0)), min(int(z), max(nk - 2, 0))
-                u, v, w = x - a, y - b, z - c
-                d, e, f = min(a + 1, ni - 1), min(b + 1, nj - 1), min(c + 1, nk - 1)
+                (a, d, u), (b, e, v), (c, f, w) = cell(i + dx, ni), cell(j + dy, nj), cell(k + dz, nk)
                 for n in range(3):
                     x00 = then[c, b, a, n] + u * (then[c, b, d, n] - then[c, b, a, n])
                     x01 = then[c, e, a, n] + u * (then[c, e, d, n] - then[c, e, a, n])

@@ -14,6 +14,8 @@ from itertools import chain
 from pathlib import Path
 from typing import Any, Generic, TypeVar
 
+from .errors import Trouble
+
 T = TypeVar("T")
 
 PLUGINS = "kestrelmist"
@@ -81,6 +83,13 @@ class Registry(Generic[T]):
         if name not in self._entries:
             self.discover()
         return self._entries.get(name)
+
+    def named(self, name: str) -> T:
+        """The same; raises Trouble when there is none, and says which there are."""
+        found = self.get(name)
+        if found is None:
+            raise Trouble(f"There is no {self.what} “{name}”", f"choose one of: {', '.join(self.names())}")
+        return found
 
     def _try(self, name: str) -> None:
         """Import the module that is called like an entry, if there is one."""

@@ -11,7 +11,7 @@ REACH = 3
 
 
 class Local:
-    """One less the mean of squared correlations within cubes round every voxel."""
+    """One less the mean of squared correlations within cubes round every voxel (B. B. Avants et al., 2008)."""
 
     def __init__(self, seen: Seen):
         assert seen.shape is not None
@@ -53,6 +53,5 @@ register(
         Local,
         whole=True,
         score=lambda cost: 1.0 - cost,
-        cites=("Avants 2008",),
     )
 )

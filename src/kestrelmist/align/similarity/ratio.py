@@ -10,7 +10,7 @@ BINS = 64
 
 
 class Ratio:
-    """The share of the moving image's variance that is left within bins of the fixed one."""
+    """The share of the moving image's variance that is left within bins of the fixed one (A. Roche et al., 1998)."""
 
     def __init__(self, seen: Seen):
         low, high = (float(v) for v in np.percentile(seen.values, (0.2, 99.8)))
@@ -38,6 +38,5 @@ register(
         "Correlation ratio",
         Ratio,
         score=lambda cost: 1.0 - cost,
-        cites=("Roche 1998",),
     )
 )

@@ -125,10 +125,7 @@ def register(shape: Shape) -> Shape:
 
 def shape_named(name: str) -> Shape:
     """The shape of that name; raises Trouble when nobody knows it."""
-    found = SHAPES.get(name)
-    if found is None:
-        raise Trouble(f"There is no shape “{name}”", f"choose one of: {', '.join(SHAPES.names())}")
-    return found
+    return SHAPES.named(name)
 
 
 def straight(start: np.ndarray, end: np.ndarray, plane: Plane) -> np.ndarray:

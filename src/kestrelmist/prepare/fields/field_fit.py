@@ -76,7 +76,7 @@ class FieldFit:
         levels = levels_of(
             Sides(self.mean, space, inside, "the series"), Sides(bent, space, None, "the map"), False, LEVELS
         )
-        step, _ = fitted(levels, similarity_named("information"), freedom(6, False), np.eye(4), progress)
+        step = fitted(levels, similarity_named("information"), freedom(6, False), np.eye(4), progress)
         six = moved_by(step, space.centre)
         extent = max(s * n for s, n in zip(space.spacing, space.shape))
         if np.abs(six[:3]).max() > FAR_SHIFT * extent or np.degrees(np.abs(six[3:])).max() > FAR_TURN:
