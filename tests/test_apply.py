@@ -3,14 +3,20 @@
 import numpy as np
 from scipy import ndimage
 
-from kestrelmist.core.chain import in_a_row
+from kestrelmist.apply_command import _are_marks
+from kestrelmist.core.chain import PerVolume, in_a_row
+from kestrelmist.core.displacement import DisplacementField
 from kestrelmist.core.errors import Trouble
+from kestrelmist.core.geometry.mark import Mark
+from kestrelmist.core.geometry.marks import Marks
 from kestrelmist.core.image import Image
+from kestrelmist.core.space import Space
 from kestrelmist.core.transform import Transform
 from kestrelmist.core.world import World
 from kestrelmist.formats.mark_files import read_marks
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image, save_thing
+from kestrelmist.measure.mark_files import bring_marks
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase
@@ -71,7 +77,17 @@ class ApplyTest(PlaceCase):
         kestrelmist("take-marks", "one", "--file", self.place / "points.csv", "--unit", "mm", "--study", folder)
         with Study(folder) as study:
             name = study.items.of_kind("marks")[0].name
-        kestrelmist("apply", "shift", "--to", name, "--study", folder, "--out", self.place / "m.csv")
+        # kept marks belong to an image: nobody would see others
+        said = kestrelmist("apply", "shift", "--to", name, "--study", folder, code=1).stderr
+        self.assertIn("would belong to no image of the study: say onto which it is brought", said)
+        kestrelmist("apply", "shift", "--to", name, "--onto", "one", "--study", folder, "--out", self.place / "m.csv")
+        found = read_marks(self.place / "m.csv")
+        np.testing.assert_allclose([mark.points[0] for mark in found], POINTS + (4, -3, 2), atol=1e-2)
+        with Study(folder) as study:
+            self.assertEqual([record.of for record in study.items.of_kind("marks")], [1, 1])
+            study.run("rename", thing=study.items.of_kind("marks")[0].id, name="one")  # called like the image
+        with Study(folder) as study:
+            self.assertFalse(_are_marks("one", folder))
         with Study(folder) as study:
             # by another door the same comes out, which is there already
             with self.assertRaisesRegex(Trouble, "is in the study already"):
@@ -85,7 +101,6 @@ class ApplyTest(PlaceCase):
         one, points = self.place / "one.nii.gz", self.place / "points.csv"
         for words, given in (
             ("Nothing says onto which grid", ["shift.tfm", "--to", one, "--out", self.place / "o.nii.gz"]),
-            ("so --onto has no use", ["shift.tfm", "--to", points, "--onto", one, "--out", self.place / "o.csv"]),
             ("so --how has no use", ["shift.tfm", "--to", points, "--how", "linear", "--out", self.place / "o.csv"]),
         ):
             first, *rest = given
@@ -100,5 +115,24 @@ class ApplyTest(PlaceCase):
         np.testing.assert_allclose(whole.to(POINTS), Transform(np.linalg.inv(TURN)).to(POINTS + (4, -3, 2)), atol=1e-9)
         with self.assertRaisesRegex(Trouble, "join transforms whose ends meet"):
             in_a_row([first, Transform(TURN, c, World("d", "d"), "Then")], a)
+        np.testing.assert_allclose(
+            in_a_row([Transform(TURN, b, a, "T")], a, b).to(POINTS), Transform(np.linalg.inv(TURN)).to(POINTS)
+        )
+        marks = Marks.numbered([Mark("point", (tuple(p),)) for p in POINTS.tolist()], world=a, name="Points")
+        np.testing.assert_allclose([m.points[0] for m in bring_marks(marks, None, [first, then])], whole.to(POINTS))
+        self.assertEqual(bring_marks(marks, None, [first]).world, b)
+        with self.assertRaisesRegex(Trouble, "“Then” leads from c to b, and “Points” lies in a: choose"):
+            bring_marks(marks, None, [then])
+        with self.assertRaisesRegex(Trouble, "Nothing says where “Points” is to be brought"):
+            bring_marks(marks)
+        several = PerVolume(np.stack([SHIFT, TURN]), a, b, name="Moves")
+        with self.assertRaisesRegex(Trouble, "“Moves” is one affine for each of 2 volumes, and one is wanted"):
+            bring_marks(marks, None, [several])
+        shifts = np.zeros((3, 3, 3, 3), np.float32)
+        shifts[..., 0] = -0.9 * (np.indices((3, 3, 3))[0] - 1)  # all of it goes to the middle: nothing leads to x = 2
+        drawn = DisplacementField(shifts, Space((3, 3, 3), np.eye(4)), a, b, name="Field")
+        lost = Marks.numbered([Mark("point", ((2.0, 1, 1),))], world=b, name="Points")
+        with self.assertRaisesRegex(Trouble, "A mark of “Points” lies where “Field, turned round” says nothing"):
+            bring_marks(lost, None, [drawn.inverse().named("Field, turned round")])
         with self.assertRaisesRegex(Trouble, "no transform to go by"):
             in_a_row([], a)

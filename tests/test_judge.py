@@ -94,5 +94,7 @@ class JudgeTest(PlaceCase):
         self.assertEqual(rows["shift, mean"]["unit"], "mm")
         elsewhere = Transform(MOVED, World("a", "A"), World("b", "B"), "T")
         onto = Image(np.asarray(self.ONTO.data), SPACE.in_world(World("c", "C")), "One")
+        with self.assertRaisesRegex(Trouble, "in pairs: name those of both images"):
+            judge(self.IMAGE, self.ONTO, Transform(MOVED), landmarks=Marks())
         with self.assertRaisesRegex(Trouble, "“T” starts from a, and “One” lies in c"):
             judge(self.IMAGE, onto, elsewhere)

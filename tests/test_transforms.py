@@ -2,6 +2,7 @@ import json
 
 import numpy as np
 import SimpleITK as sitk
+from PySide6.QtWidgets import QMenu
 
 from kestrelmist.core.chain import joined
 from kestrelmist.core.errors import Trouble
@@ -259,3 +260,17 @@ class TransformDeskTest(DeskCase):
         window.desk.session.undo()
         self.settle(window)
         self.assertEqual(window.desk.viewing.record.space, before)
+        # the menu of its card goes both ways
+        for words, matrix in (
+            ("Place “Two balls” by it", turned().matrix),
+            ("Place “Two balls” by its way back", np.linalg.inv(turned().matrix)),
+        ):
+            menu = QMenu(window)
+            (card,) = (c for c in window.shelf.cards.values() if c.record.kind == "transform")
+            card.actions(menu)
+            next(action for action in menu.actions() if action.text() == words).trigger()
+            self.settle(window)
+            np.testing.assert_allclose(window.desk.viewing.record.space.affine, matrix @ before.affine, atol=1e-9)
+            window.desk.session.undo()
+            self.settle(window)
+        self.assertEqual(self.troubles, [])

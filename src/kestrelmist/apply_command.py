@@ -18,7 +18,11 @@ def apply_command(do: Callable[[Operation, dict[str, Any]], None]) -> click.Comm
     @click.command("apply", short_help="Bring an image, or points, through transforms.")
     @click.argument("transform", nargs=-1, required=True, metavar="TRANSFORM…")
     @click.option("--to", "what", required=True, metavar="IMAGE|MARKS", help="What is brought: an image, or points.")
-    @click.option("--onto", metavar="IMAGE", help="Of an image: the grid it is brought onto.")
+    @click.option(
+        "--onto",
+        metavar="IMAGE",
+        help="The image onto whose grid it is brought; of points in a study the one they go to.",
+    )
     @click.option("--how", metavar="nearest|linear|cubic|sinc", help="Of an image: interpolation.  [cubic]")
     @click.option("--study", type=click.Path(path_type=Path), metavar="FOLDER", help="Study to work in.")
     @click.option("--out", type=click.Path(path_type=Path), metavar="NEW FILE", help="File to write the result to.")
@@ -31,24 +35,21 @@ def apply_command(do: Callable[[Operation, dict[str, Any]], None]) -> click.Comm
         Of several transforms the first one starts at the grid, or where the points lie. As ITK has it, a transform
         takes places of the fixed image to places of the moving one.
         """
+        given = {"transform": transform, "onto": onto}
         if _are_marks(what, common["study"]):
-            for flag, value in (("--onto", onto), ("--how", how)):
-                if value is not None:
-                    raise Trouble(
-                        f"Points are brought to where the transforms lead, so {flag} has no use", "leave it out"
-                    )
-            do(find_operation("apply-to-marks"), {"marks": what, "transform": transform, **common})
+            if how is not None:
+                raise Trouble("Points are not interpolated, so --how has no use", "leave it out")
+            do(find_operation("bring-marks"), {"marks": what, **given, **common})
             return
         if onto is None:
             raise Trouble("Nothing says onto which grid the image is to be brought", "name an image with --onto")
-        given = {"image": what, "transform": transform, "onto": onto, "how": how}
-        do(find_operation("apply-transform"), {**given, **common})
+        do(find_operation("apply-transform"), {"image": what, "how": how, **given, **common})
 
     return apply
 
 
 def _are_marks(what: str, study: Path | None) -> bool:
-    """Whether a file or a name stands for marks."""
+    """Whether a file or a name stands for marks, and for no image."""
     path = Path(what)
     if path.is_file():
         from .formats.format import format_of
@@ -56,8 +57,14 @@ def _are_marks(what: str, study: Path | None) -> bool:
         return format_of(path, "image") is None and format_of(path, "marks") is not None
     if study is None:
         return False
-    from .study.stores.marks import MARKS
+    from .study.referring import meant
     from .study.study import Study
 
+    def is_one(kind: str) -> bool:
+        try:
+            return meant(opened, what, kind).record is not None
+        except Trouble:
+            return False
+
     with Study(study, read_only=True) as opened:
-        return any(str(r.reference) == what or r.name == what for r in opened.items.of_kind(MARKS.kind))
+        return not is_one("image") and is_one("marks")

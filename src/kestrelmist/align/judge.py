@@ -91,9 +91,11 @@ def judge(
     Raises
     ------
     Trouble
-        When the images cannot be compared, or the transform joins other spaces.
+        When the images cannot be compared, the transform joins other spaces, or landmarks of one image alone are given.
     """
     flat = require_comparable(image, onto)
+    if (landmarks is None) != (onto_landmarks is None):
+        raise Trouble("Landmarks are held against an alignment in pairs", "name those of both images, or of none")
     _require_ends(transform, image, onto)
     fixed, moving = side_of(onto, mask, progress.part(0.0, 0.1)), side_of(image, None, progress.part(0.1, 0.2))
     level = levels_of(fixed, moving, shrinks=(2, 1))[-1]

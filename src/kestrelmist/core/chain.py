@@ -178,9 +178,9 @@ def joined(first: Mapping, second: Mapping) -> Mapping:
     return Chain(tuple(steps), first.name, first.subject)
 
 
-def in_a_row(mappings: Sequence[Mapping], start: World) -> Mapping:
-    """Several mappings as one, the first and then the next; each is turned round where only that lets its end meet the
-    one before, or the world that the first is to start from.
+def in_a_row(mappings: Sequence[Mapping], start: World, end: World = SCANNER) -> Mapping:
+    """Several mappings as one, the first and then the next; each is turned round where only that lets it go on from the
+    one before, or from the world that the first is to start from, or, of one alone, lead to where it is to end.
 
     Raises Trouble when there are none, or two do not meet.
     """
@@ -189,10 +189,15 @@ def in_a_row(mappings: Sequence[Mapping], start: World) -> Mapping:
     whole: Mapping | None = None
     for mapping in mappings:
         here = start if whole is None else whole.target
-        known = bool(here.id and mapping.source.id and mapping.target.id)
-        if known and not mapping.source.is_one_with(here) and mapping.target.is_one_with(here) and len(mappings) > 1:
+        there = end if len(mappings) == 1 else SCANNER
+        if not leads(mapping, here, there) and leads(mapping, there, here):
             mapping = mapping.inverse().named(f"{mapping.name}, turned round")
         whole = mapping if whole is None else joined(whole, mapping)
     assert whole is not None
-    names = " then ".join(mapping.name for mapping in mappings)
-    return whole if len(mappings) == 1 else whole.named(names)
+    return whole if len(mappings) == 1 else whole.named(" then ".join(mapping.name for mapping in mappings))
+
+
+def leads(mapping: Mapping, start: World, end: World) -> bool:
+    """Whether it leads from one world to another, as far as is known of both."""
+    ends = (mapping.source, start), (mapping.target, end)
+    return all(not one.id or not other.id or one.is_one_with(other) for one, other in ends)

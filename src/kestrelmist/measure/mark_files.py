@@ -5,6 +5,9 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Annotated
 
+import numpy as np
+
+from ..core.chain import in_a_row, leads
 from ..core.errors import Trouble
 from ..core.geometry.marks import Marks
 from ..core.image import Image
@@ -16,6 +19,7 @@ from ..core.parameter import FilePath, NewPath, Role
 from ..core.safe_write import require_new
 from ..core.table import Column, Table
 from ..core.transform import Transform
+from ..core.world import World
 from ..formats.lengths import millimetres
 from ..formats.mark_files import read_marks
 from ..formats.saving import save_thing
@@ -93,16 +97,12 @@ def take_marks(
 
 def _corner(affine):
     """From pixels that count from a corner to the world."""
-    import numpy as np
-
     shift = np.eye(4)
     shift[:3, 3] = (-0.5, -0.5, 0.0)
     return affine @ shift
 
 
 def _scale(factor: float):
-    import numpy as np
-
     return np.diag([factor, factor, factor, 1.0])
 
 
@@ -139,42 +139,56 @@ def save_marks(marks: Marks, to: NewPath, *, replace_file: bool = False) -> Tabl
     "Bring marks to another image",
     name="bring-marks",
     keywords="copy transfer propagate transform map landmarks contours regions of interest rois apply transform",
-    called={"transform": "Through"},
+    called={"transform": "Through", "onto": "Onto"},
     group="Marks",
     methods="Marks were brought along by world position",
 )
 def bring_marks(
     marks: Marks,
-    onto: Grid,
-    transform: Annotated[Mapping | None, Leads("marks", "onto")] = None,
+    onto: Grid | None = None,
+    transform: Annotated[list[Mapping] | None, Leads("marks", "onto")] = None,
     *,
     name: str = "",
 ) -> Marks:
-    """Copy marks to another image, to the same places of the body: through a transform where the two lie in two worlds.
+    """Bring marks to another image, to the same places of the body: through transforms where the two lie in two worlds.
 
     Parameters
     ----------
     onto : image
-        Where they go.
-    transform : transform
-        From the world of the marks to that of the image; the way that the study knows when left out.
+        Where they go. Of files it may be left out: positions are then given as the transforms lead.
+    transform : transforms
+        From the world of the marks to that of the image, one after the other; the way that the study knows when left
+        out. As ITK has it, a transform takes places of the fixed image to places of the moving one.
     name : text
         What they are called there.
 
     Raises
     ------
     Trouble
-        When no way is known between the two worlds, or a mark lies where the transform says nothing.
+        When nothing says where they go, no way is known between the two worlds, the transforms do not meet or start
+        elsewhere, or a mark lies where one says nothing.
     """
-    here, there = marks.world, onto.space.world
-    if transform is not None:
-        try:
-            marks = marks.moved(transform)
-        except Trouble as trouble:
-            what = f"A mark of “{marks.name}” lies where “{transform.name}” says nothing"
-            raise Trouble(what, "leave it out, or use another transform") from trouble
+    here, there = marks.world, World() if onto is None else onto.space.world
+    if onto is None and not transform:
+        raise Trouble(f"Nothing says where “{marks.name}” is to be brought", "name an image, or a transform")
+    if transform:
+        way = in_a_row(transform, here, there)
+        if not leads(way, here, there):
+            whose = "" if onto is None else f", “{onto.name}” in {there}"
+            raise Trouble(
+                f"“{way.name}” leads from {way.source} to {way.target}, and “{marks.name}” lies in {here}{whose}",
+                "choose the transform that starts where the marks lie",
+            )
+        places = [way.to(mark.array) for mark in marks]
+        if not all(np.isfinite(one).all() for one in places):
+            what = f"A mark of “{marks.name}” lies where “{way.name}” says nothing"
+            raise Trouble(what, "leave it out, or use another transform")
+        marks, there = marks.moved(way), there if onto is not None else way.target
     elif here.id and there.id and not here.is_one_with(there):
+        assert onto is not None
         raise apart(marks.name, here, onto.name, there)
+    if onto is None:
+        return replace(marks, name=name or marks.name, of="")
     if marks.unit != onto.space.unit:
         raise Trouble(f"“{marks.name}” is in {marks.unit}, “{onto.name}” in {onto.space.unit}", "give both a scale")
     marks = replace(marks, name=name or marks.name, subject=onto.subject, of=onto.name)

@@ -79,7 +79,7 @@ def settle(study: OpenStudy | None, name: str, given: dict[str, Any], lead: Lead
         if p.name not in inputs and p.required:
             inputs[p.name] = finding.filled(p, inputs)
     for p in operation.inputs:
-        if p.leads is not None and p.name not in inputs:
+        if p.leads is not None and not inputs.get(p.name):
             way = finding.way(p.leads, inputs)
             if way is not None:
                 inputs[p.name] = (way,)

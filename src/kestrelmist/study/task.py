@@ -13,6 +13,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.kind import kind_of_value
 from ..core.left_out import Found
@@ -136,6 +137,8 @@ def prepared(study: OpenStudy, task: Task, things: Sequence[Any], progress: Prog
             if store_for(kind.name).is_of_image(thing):
                 image = task.of(task.about.lead)
                 one.of = image.item if image is not None else None
+                if one.of is None and kind.of:  # nobody would see it
+                    raise Trouble(f"“{one.name}” would belong to no image of the study", "say onto which it is brought")
             found.append(one)
     except BaseException:
         for one in found:

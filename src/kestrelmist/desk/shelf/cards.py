@@ -189,11 +189,12 @@ class TransformCard(Card):
 
     def actions(self, menu: QMenu) -> None:
         lead, key = self.desk.viewing.record, self.record.id
-        place = menu.addAction(
-            f"Place “{lead.name}” by it" if lead else "Place the lead image by it",
-            lambda: self.desk.run("place-by", {"transform": key}),
-        )
-        place.setEnabled(lead is not None)
+        named = f"“{lead.name}”" if lead else "the lead image"
+        # an alignment leads from the image that stays to the one that moved
+        for back, words in ((False, f"Place {named} by it"), (True, f"Place {named} by its way back")):
+            given = {"transform": key, "back": back}
+            place = menu.addAction(words, lambda _=False, given=given: self.desk.run("place-by", given))
+            place.setEnabled(lead is not None)
         menu.addAction("Turn it round", lambda: self.desk.session.run("invert-transform", {"transform": key}))
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from ...core.chain import in_a_row
+from ...core.chain import in_a_row, leads
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.mapping import Mapping
@@ -58,21 +58,12 @@ def apply_transform(
     Trouble
         When the transform joins other spaces, several do not meet, or they do not overlap through it.
     """
-    through = in_a_row(transform, onto.space.world)
-    return resample(image, onto, through=_towards(through, onto, image), how=how, progress=progress)
-
-
-def _towards(transform: Mapping, onto: Image, image: Image) -> Mapping:
-    """The transform as leading from the world of the grid to that of the image."""
     here, there = onto.space.world, image.space.world
-    ways = ((transform.source, here), (transform.target, there), (transform.source, there), (transform.target, here))
-    fits = [not end.id or not world.id or end.is_one_with(world) for end, world in ways]
-    if fits[0] and fits[1]:
-        return transform
-    if fits[2] and fits[3]:
-        return transform.inverse()
-    raise Trouble(
-        f"“{transform.name}” leads from {transform.source} to {transform.target}, and “{onto.name}” lies in {here},"
-        f" “{image.name}” in {there}",
-        "choose the transform that joins these two",
-    )
+    through = in_a_row(transform, here, there)
+    if not leads(through, here, there):
+        raise Trouble(
+            f"“{through.name}” leads from {through.source} to {through.target}, and “{onto.name}” lies in {here},"
+            f" “{image.name}” in {there}",
+            "choose the transform that joins these two",
+        )
+    return resample(image, onto, through=through, how=how, progress=progress)
