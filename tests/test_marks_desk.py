@@ -244,6 +244,11 @@ class MarksDeskTest(DeskCase):
         self.window.drawer.marks.shown.setChecked(False)
         pause(50)
         self.assertLess(self.count(self.canvas), 20)
+        self.draw((0, 60), (20, 60))  # who draws sees them again
+        self.assertTrue(self.window.drawer.marks.shown.isChecked())
+        self.marks.choose(None)
+        pause(50)
+        self.assertAlmostEqual(self.count(self.canvas), plain, delta=5)
 
     def count(self, canvas) -> int:
         """Pixels in the colour of marks, in the middle of a pane."""

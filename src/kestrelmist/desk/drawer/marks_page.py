@@ -118,7 +118,8 @@ class MarksPage(QWidget):
         self.marks.go_to(self._numbers([index.row()])[0])
 
     def _follow(self) -> None:
-        """The chosen mark is the chosen row."""
+        """The chosen mark is the chosen row, and the box says whether marks are shown."""
+        self.shown.setChecked(self.marks.shown)
         chosen = self.marks.chosen
         if self._waiting or not self.isVisible() or chosen is None:
             return

@@ -105,6 +105,12 @@ class DrawnMarks(QObject):
 
     # how they look
 
+    def show_again(self) -> None:
+        """Show marks that were hidden: whoever draws is to see it."""
+        if not self.shown:
+            self.shown = True
+            self.changed.emit()
+
     def thickness(self, view: View) -> float:
         """How thick the slice is that a view shows, mm."""
         record = self.viewing.record

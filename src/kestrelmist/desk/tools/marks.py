@@ -157,7 +157,10 @@ def can_draw(desk: Desk) -> bool:
     if desk.marks.marks is None:
         desk.session.trouble.emit("The marks are still being opened: wait a moment.")
         return False
-    return bool(desk.session.done(desk.session.study.catalogue.require_writable))
+    if not desk.session.done(desk.session.study.catalogue.require_writable):
+        return False
+    desk.marks.show_again()
+    return True
 
 
 def _start(event: ToolEvent, shape: Shape) -> Gesture | None:
