@@ -11,7 +11,7 @@ import numpy as np
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.core.geometry.marks import MarkEdit, Marks
-from kestrelmist.core.geometry.shape import SHAPES, Plane
+from kestrelmist.core.geometry.shape import SHAPES
 from kestrelmist.core.image import Image
 from kestrelmist.core.placement import Placement
 from kestrelmist.core.space import Space
@@ -28,13 +28,6 @@ from kestrelmist.scene.view import plane_view
 from kestrelmist.study.journal.history import Stale
 from kestrelmist.study.study import Study
 from tests.making import keep_thing, straight_space
-
-AXIAL = Plane(np.array((1.0, 0, 0)), np.array((0, -1.0, 0)))
-TURN = np.radians(30)
-TILTED = Plane(
-    np.array((np.cos(TURN), np.sin(TURN), 0)),
-    np.cross((0.6 * np.sin(TURN), -0.6 * np.cos(TURN), 0.8), (np.cos(TURN), np.sin(TURN), 0)),
-)
 
 
 class EditsTest(unittest.TestCase):

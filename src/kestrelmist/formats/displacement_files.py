@@ -16,6 +16,7 @@ from ..core.mapping import Mapping
 from ..core.progress import Progress
 from ..core.safe_write import written_whole_path
 from ..core.space import Space
+from ..core.turned_round import TurnedRound
 from ..core.warp import Warp
 from .format import Format, register
 from .itk_transforms import TURN
@@ -74,9 +75,10 @@ def write_field(path: Path, mapping: Mapping, progress: Progress | None = None) 
     if isinstance(mapping, Warp):
         mapping = mapping.as_field()
     if not isinstance(mapping, DisplacementField):
+        other = "" if isinstance(mapping, TurnedRound) else "end the name in .tfm or .h5, or "
         raise Trouble(
             f"“{mapping.name}” is {mapping.words}, and NIfTI holds displacement fields alone",
-            "end the name in .tfm or .h5, or make a field of it (“Field of a transform”)",
+            f"{other}make a field of it (“Field of a transform”)",
             path,
         )
     shifts = (np.asarray(mapping.shifts) * TURN.astype(np.float32))[:, :, :, None]

@@ -40,7 +40,7 @@ class TransformStore(Store):
 
     def only(self, things: list[Any], path: Path | None, name: str = "") -> Mapping:
         found: Mapping = super().only(things, path, name)
-        return found if path is None else found.named(path.stem)
+        return found if path is None or found.name else found.named(path.stem)
 
     def open(self, study: OpenStudy, record: Record) -> Mapping:
         home = study.folder / self.folder / str(record.id)
