@@ -10,7 +10,7 @@ import numpy as np
 
 from kestrelmist.command_output import ROWS, print_table
 from kestrelmist.core.labels import LabelMap, LabelTable
-from kestrelmist.core.operation import all_operations
+from kestrelmist.core.operation import all_operations, find_operation
 from kestrelmist.core.table import Column, Table
 from kestrelmist.formats.label_files import read_label_map, write_label_map
 from kestrelmist.formats.opening import open_image
@@ -155,6 +155,19 @@ class FilesTest(PlaceCase):
         colours = {row.colour for row in again.table}
         table = (self.place / "l.tsv").read_text()
         self.assertIn(colours.pop(), table)
+
+    def test_ctrl_c_is_one_sentence_and_its_own_code(self):
+        smooth = find_operation("smooth")
+        path, out = self.nifti(two_balls()), self.place / "x.nii"
+
+        def interrupted(**given):
+            raise KeyboardInterrupt
+
+        self.addCleanup(object.__setattr__, smooth, "function", smooth.function)
+        object.__setattr__(smooth, "function", interrupted)
+        ran = kestrelmist("smooth", path, "--fwhm", "1", "--out", out, code=130)
+        self.assertEqual(ran.stderr.strip(), "Stopped; nothing was kept of this step.")
+        self.assertFalse(out.exists())
 
     def test_words_that_are_no_values(self):
         path = self.nifti(two_balls())

@@ -153,6 +153,8 @@ def _run(operation: Operation, given: dict[str, Any]) -> None:
     except Trouble as trouble:
         say_trouble(trouble, as_json)
         raise
+    except KeyboardInterrupt:  # click would say it in its own words, with another exit code
+        raise Cancelled() from None
 
 
 def _would_use(operation: Operation, given: dict[str, Any], folder: Path | None, as_json: bool) -> None:
