@@ -7,67 +7,22 @@ from __future__ import annotations
 
 import os
 import tempfile
-import time
 from pathlib import Path
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
-from PySide6.QtCore import QEvent, QEventLoop, QPoint, QPointF, Qt, QTimer
+from form_shots import aligned, brain, heights, pictures
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
+from walk import HOME, Walk
 
-from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.core.operation import find_operation
-from kestrelmist.demo.many_radiographs import write_radiographs
 from kestrelmist.demo.overwintering import demo_study
-from kestrelmist.desk.app import application, open_window
 
-HOME = Path(__file__).parent / "screenshots"
 JOINTS = ((-4.60, -3.28, -2.02), (4.77, -3.27, -1.85))
 IN_THE_SKULL = (-0.6, 3.45, -1.8)
-
-
-class Walk:
-    """A person's way through the demo study."""
-
-    def __init__(self, folder: Path):
-        application()
-        self.window = open_window(folder)
-        self.window.resize(1280, 800)
-        self.window.show()
-        self.window.start()
-        self.window.desk.session.trouble.connect(lambda text: print("!", text))
-        self.settle()
-
-    def settle(self) -> None:
-        calm, end = 0, time.monotonic() + 120
-        while calm < 8 and time.monotonic() < end:
-            loop = QEventLoop()
-            QTimer.singleShot(20, loop.quit)
-            loop.exec()
-            calm = calm + 1 if self.window.settled else 0
-
-    def keep(self, name: str) -> None:
-        self.settle()
-        self.window.grab().save(str(HOME / f"{name}.png"))
-        print(name)
-
-    def show(self, name: str) -> None:
-        self.window.desk.viewing.show_image(self.window.desk.study.find(name).id)
-        self.settle()
-
-    def press(self, widget) -> None:
-        QTest.mouseClick(widget, Qt.MouseButton.LeftButton)
-        self.settle()
-
-    def click(self, world) -> None:
-        self.window.desk.viewing.go_to(world)
-        self.settle()
-        canvas = self.window.table.slices[0].canvas
-        x, y = canvas.current_view().to_pixel(world)
-        QTest.mouseClick(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(round(x), round(y)))
-        self.settle()
 
 
 def gather_views(walk: Walk) -> None:
@@ -290,91 +245,6 @@ def large_section(walk: Walk) -> None:
     canvas.fit()
 
 
-def heights(walk: Walk) -> None:
-    """A height map while it is levelled, and sections of it."""
-    window, desk, bench = walk.window, walk.window.desk, walk.window.bench
-    walk.show("HM-07/Enamel, etched window")
-    desk.viewing.set_stage("Prepare")
-    desk.session.run("level", {"image": desk.viewing.record.id, "how": "plane", "robust": True})
-    walk.settle()
-    window.drawer.hide()
-    bench.open_operation(find_operation("level"))
-    fields = bench.page("Prepare").form.fields
-    fields["order"].setValue(2)
-    fields["each_line"].setChecked(True)
-    fields["limit_below"].setText("-90")
-    fields["limit_above"].setText("90")
-    walk.keep("level")
-    walk.press(bench.page("Prepare").form.apply)
-    bench.page("Prepare").close_form()
-    desk.viewing.set_stage("Measure")
-    window.drawer.open_page("sections")
-    walk.settle()
-    record, sections = desk.viewing.record, desk.sections
-
-    def draw(first: tuple[int, int], last: tuple[int, int]) -> None:
-        ends = tuple(tuple(record.grid.to_world((*at, 0)).tolist()) for at in (first, last))
-        kept = 0 if sections.mark is None else sections.mark.id
-        line = Mark("section", ends, kept, across=sections.width)
-        sections.keep_line("Draw a section", line, desk.marks.key, record.id)
-        walk.settle()
-
-    for first, last, width in (((30, 380), (480, 380), 0.004), ((40, 300), (470, 240), 0.002)):
-        sections.set_width(width)
-        draw(first, last)
-        sections.keep()
-        walk.settle()
-    sections.set_width(0.006)
-    draw((30, 180), (480, 200))
-    sections.set_cursor(0, 0.008)
-    sections.set_cursor(1, 0.023)
-    walk.keep("profile")
-    sections.clear()
-    window.drawer.hide()
-
-
-def pictures(walk: Walk, place: Path) -> None:
-    """Radiographs of many animals with the boxes of a table, before a set is made of them."""
-    table = write_radiographs(place / "radiographs", 60)
-    window, desk, bench = walk.window, walk.window.desk, walk.window.bench
-    desk.viewing.set_stage("Prepare")
-    bench.open_operation(find_operation("picture-set"))
-    form = bench.page("Prepare").form
-    for name, value in (("table", table), ("folder", table.parent / "pictures"), ("to", place / "set")):
-        form.fields[name].field.setText(str(value))
-    walk.press(form.companion.button)
-    for name, value in (("table", "boxes.csv"), ("folder", "pictures"), ("to", "set of 224")):
-        form.fields[name].field.setText(value)
-    walk.keep("pictures")
-    desk.collection.close()
-    bench.page("Prepare").close_form()
-    window.drawer.hide()
-
-
-def previewed(walk: Walk) -> None:
-    """What would become of a slice, wiped over what there is."""
-    desk, bench = walk.window.desk, walk.window.bench
-    walk.show("HM-07/Head PD")
-    desk.viewing.set_stage("Prepare")
-    desk.layers.compare_by(way="swipe", share=0.5)
-    bench.open_operation(find_operation("reduce-noise"))
-    bench.page("Prepare").form.fields["strength"].setValue(1.5)
-    walk.keep("prepare")
-    bench.page("Prepare").close_form()
-    desk.layers.compare_by(way="over")
-
-
-def brain(walk: Walk) -> None:
-    """The brain of the second animal, as it was taken out."""
-    desk, bench = walk.window.desk, walk.window.bench
-    walk.show("HM-08/Head T1")
-    desk.viewing.set_stage("Prepare")
-    desk.viewing.go_to((0.9, -2.0, 2.4))
-    bench.open_operation(find_operation("take-out-brain"))
-    walk.press(bench.page("Prepare").form.apply)
-    walk.keep("brain")
-
-
 def main() -> None:
     HOME.mkdir(exist_ok=True)
     with tempfile.TemporaryDirectory() as place:
@@ -417,8 +287,8 @@ def main() -> None:
         window.drawer.hide()
         heights(walk)
         pictures(walk, Path(place))
-        previewed(walk)
         brain(walk)
+        aligned(walk)
         desk.viewing.set_stage("Outline")
         desk.viewing.show_image(1)
         desk.viewing.go_to((0.9, -2.0, 2.4))

@@ -264,7 +264,7 @@ class OperationTest(PlaceCase):
         made, report = align_images(other, one)
         row = dict(zip((c.name for c in report.columns), report.rows[0]))
         self.assertEqual((row["freedom"], row["similarity"]), ("12", "Normalised mutual information"))
-        self.assertEqual(made.name, "Other to One")
+        self.assertEqual((made.name, made.subject), ("Other to A One", "B"))
         self.assertLess(error(made.matrix, self.RIGID), 0.12)
         self.assertGreater(row["after"], row["before"])
         # the one that moved is placed on the other by going the way back

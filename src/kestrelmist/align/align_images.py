@@ -151,7 +151,8 @@ def align_images(
     _require_some(levels[-1], begin, image, onto)
     matrix = fitted(levels, measure, of, begin, rest)
     ends = onto.space.world, image.space.world
-    name, subject = f"{image.name} to {onto.name}", image.subject or onto.subject
+    whose = f"{onto.subject} " if onto.subject and image.subject and onto.subject != image.subject else ""
+    name, subject = f"{image.name} to {whose}{onto.name}", image.subject or onto.subject
     made: Mapping = Transform(matrix, *ends, name, subject)
     table = fit_report(name, of, measure, levels[-1], matrix, before, mirror)
     if chosen == "warp":
