@@ -113,6 +113,9 @@ class ApplyTest(PlaceCase):
         first, then = Transform(SHIFT, a, b, "First"), Transform(TURN, c, b, "Then")
         whole = in_a_row([first, then], a)
         np.testing.assert_allclose(whole.to(POINTS), Transform(np.linalg.inv(TURN)).to(POINTS + (4, -3, 2)), atol=1e-9)
+        ticked = in_a_row([then, first], a)  # as a list has them, which knows no order
+        np.testing.assert_allclose(ticked.to(POINTS), whole.to(POINTS), atol=1e-9)
+        self.assertEqual(ticked.name, "First then Then, turned round")
         with self.assertRaisesRegex(Trouble, "join transforms whose ends meet"):
             in_a_row([first, Transform(TURN, c, World("d", "d"), "Then")], a)
         np.testing.assert_allclose(

@@ -46,6 +46,8 @@ class JudgeTest(PlaceCase):
         wrong = told(judge(self.IMAGE, self.ONTO, Transform(np.linalg.inv(MOVED), name="T")))
         self.assertEqual(wrong["verdict"], "doubtful")
         self.assertIn("both are less alike than where they lay before", wrong["because"])
+        rows = judge(self.IMAGE, self.ONTO, Transform(np.linalg.inv(MOVED), name="T")).rows
+        self.assertEqual([row[0] for row in rows[:2]], ["verdict", "because"])
 
     def test_what_hardly_overlaps(self):
         away = np.eye(4)

@@ -202,3 +202,23 @@ class FormTest(DeskCase):
         self.settle(window)
         self.assertEqual(len(window.desk.study.items.of_kind("transform")), 1)
         self.assertIn("There are no points among the marks", self.troubles[-1])
+
+    def test_marks_are_brought_to_another_image_and_never_offered_their_own(self):
+        with self.study_with_balls() as study:
+            balls = study.image("Two balls")
+            other = keep_thing(study, balls.like(np.asarray(balls.data) + 1, name="Other"))
+            study.run("add-mark", marks="Two balls", points="1,2,3", name="nose")
+        window = self.open(self.place / "study")
+        window.desk.viewing.show_image(1)
+        self.settle(window)
+        window.bench.open_operation(find_operation("bring-marks"))
+        form = window.bench.page("Measure").form
+        field = form.fields["onto"]
+        self.assertEqual((form.lead_rows.of_map.text(), field.value()), ("Marks", None))
+        self.press(form.apply)
+        self.settle(window)
+        self.assertIn("Nothing says where “Marks” is to be brought", self.troubles[-1])
+        field.setCurrentIndex(field.findData(other))
+        self.press(form.apply)
+        self.settle(window)
+        self.assertEqual([mark.points for mark in window.desk.study.marks.on(other)], [((1, 2, 3),)])

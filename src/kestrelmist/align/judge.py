@@ -86,7 +86,8 @@ def judge(
     Returns
     -------
     Table
-        A row a number: likeness before and after, overlap, shifts (mm), Jacobian, there and back; the verdict last.
+        The verdict and its reasons, then a row a number: likeness before and after, overlap, shifts (mm), Jacobian, there
+        and back.
 
     Raises
     ------
@@ -108,8 +109,8 @@ def judge(
         for name, value in (("mean", left.mean()), ("largest", left.max())):
             judged.say(f"landmarks apart, {name}", float(value), onto.space.unit)
     verdict = "bad" if judged.bad else "doubtful" if judged.doubtful else "nothing speaks against it"
-    judged.rows.append(("verdict", None, "", verdict))
-    judged.rows += [("because", None, "", reason) for reason in (*judged.bad, *judged.doubtful)]
+    because = [("because", None, "", reason) for reason in (*judged.bad, *judged.doubtful)]
+    judged.rows[:0] = [("verdict", None, "", verdict), *because]  # first, as it is what is looked for
     columns = [Column("what"), Column("value", figures=4), Column("unit"), Column("said")]
     return Table(f"{image.name} to {onto.name}, judged", columns, judged.rows)
 

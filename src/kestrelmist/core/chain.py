@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from functools import reduce
 from typing import Any
 
 import numpy as np
@@ -179,22 +180,25 @@ def joined(first: Mapping, second: Mapping) -> Mapping:
 
 
 def in_a_row(mappings: Sequence[Mapping], start: World, end: World = SCANNER) -> Mapping:
-    """Several mappings as one, the first and then the next; each is turned round where only that lets it go on from the
-    one before, or from the world that the first is to start from, or, of one alone, lead to where it is to end.
+    """Several mappings as one, the first and then the next. Where the next does not go on from the one before, or from
+    the world that the first is to start from, another one that does comes before it, as they may have been ticked in a
+    list; and each is turned round where only that lets it go on, or, of one alone, lead to where it is to end.
 
     Raises Trouble when there are none, or two do not meet.
     """
     if not mappings:
         raise Trouble("There is no transform to go by", "name at least one")
-    whole: Mapping | None = None
-    for mapping in mappings:
-        here = start if whole is None else whole.target
-        there = end if len(mappings) == 1 else SCANNER
-        if not leads(mapping, here, there) and leads(mapping, there, here):
-            mapping = mapping.inverse().named(f"{mapping.name}, turned round")
-        whole = mapping if whole is None else joined(whole, mapping)
-    assert whole is not None
-    return whole if len(mappings) == 1 else whole.named(" then ".join(mapping.name for mapping in mappings))
+    left, in_order, here = list(mappings), [], start
+    there = end if len(mappings) == 1 else SCANNER
+    while left:
+        nearest = next((m for m in left if leads(m, here, there) or leads(m, there, here)), left[0])
+        left.remove(nearest)
+        if not leads(nearest, here, there) and leads(nearest, there, here):
+            nearest = nearest.inverse().named(f"{nearest.name}, turned round")
+        in_order.append(nearest)
+        here = nearest.target
+    whole = reduce(joined, in_order)
+    return whole if len(in_order) == 1 else whole.named(" then ".join(mapping.name for mapping in in_order))
 
 
 def leads(mapping: Mapping, start: World, end: World) -> bool:

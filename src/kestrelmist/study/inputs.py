@@ -157,7 +157,9 @@ class _Finding:
             place = () if "series" in self.operation.takes else self.lead.place
             return (replace(self._of(Meant(record, place), p.thing_kind), whence=LEADS),)
         if kind is not None and kind.of:
-            owner = next((g for g in known if g.thing.kind == kind.of and g.item is not None), None)
+            before = self.operation.inputs[: self.operation.inputs.index(p)]  # what comes after it, it is brought to
+            mine = [g for q in before for g in so_far.get(q.name, ())]
+            owner = next((g for g in mine if g.thing.kind == kind.of and g.item is not None), None)
             leads = not known or p == on_it
             key = owner.item if owner is not None else self.lead.thing if leads else None
             if key is not None:

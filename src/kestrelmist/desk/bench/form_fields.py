@@ -84,7 +84,11 @@ def _thing(desk: Desk, operation: Operation, p: Parameter) -> FormField:
         several = ThingsField(desk.study, p.thing_kind, lead)
         desk.session.shelf_changed.connect(several.follow)
         return FormField(several, several.value)
-    if p == operation.lead or p.kind.family == "record":
+    inputs, on_it = operation.inputs, operation.on_lead
+    elsewhere = on_it is not None and not p.required and inputs.index(on_it) < inputs.index(p)
+    if p == operation.lead and elsewhere:
+        chosen = None  # the work is on what is of the one that leads, such as its marks, and goes to another one
+    elif p == operation.lead or p.kind.family == "record":
         chosen = lead  # another one is wanted only when it is asked for
     else:
         chosen = likely(desk.study, operation, p, desk.lead)
