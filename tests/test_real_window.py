@@ -3,7 +3,6 @@ import shutil
 import signal
 import subprocess
 import sys
-import time
 import unittest
 from pathlib import Path
 
@@ -17,20 +16,15 @@ class RealWindowTest(PlaceCase):
 
     def setUp(self):
         super().setUp()
-        number = 97
-        while os.path.exists(f"/tmp/.X11-unix/X{number}"):
-            number += 1
         self.server = subprocess.Popen(
-            ["Xvfb", f":{number}", "-screen", "0", "1280x800x24", "-nolisten", "tcp"],
-            stdout=subprocess.DEVNULL,
+            ["Xvfb", "-displayfd", "1", "-noreset", "-screen", "0", "1280x800x24", "-nolisten", "tcp"],
+            stdout=subprocess.PIPE,
             stderr=subprocess.DEVNULL,
+            text=True,
         )
-        self.addCleanup(self.server.wait)
+        self.addCleanup(self.server.communicate)
         self.addCleanup(self.server.terminate)
-        for _ in range(100):
-            if os.path.exists(f"/tmp/.X11-unix/X{number}"):
-                break
-            time.sleep(0.1)
+        number = int(self.server.stdout.readline())  # of a display that is free, told when it answers
         self.env = {
             **os.environ,
             "DISPLAY": f":{number}",
@@ -90,7 +84,7 @@ class RealWindowTest(PlaceCase):
         for n, number in enumerate((signal.SIGTERM, signal.SIGINT)):
             before = self.painted()
             window = subprocess.Popen(
-                [sys.executable, "-c", code, str(n)],
+                [sys.executable, "-X", "faulthandler", "-c", code, str(n)],
                 env=self.env,
                 cwd=Path(__file__).parent.parent,
                 stdout=subprocess.PIPE,
@@ -98,7 +92,10 @@ class RealWindowTest(PlaceCase):
                 text=True,
             )
             self.addCleanup(window.kill)
-            child = int(window.stdout.readline().split()[1])  # the stroke is in hand, and the Solid view drawn
+            said = window.stdout.readline()
+            if not said:
+                self.fail(f"it ended with {window.wait(60)}: {window.stderr.read()}")
+            child = int(said.split()[1])  # the stroke is in hand, and the Solid view drawn
             self.assertTrue(Path(f"/proc/{child}").exists())
             window.send_signal(number)
             said, failed = window.communicate(timeout=60)

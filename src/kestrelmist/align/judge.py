@@ -86,8 +86,8 @@ def judge(
     Returns
     -------
     Table
-        The verdict and its reasons, then a row a number: likeness before and after, overlap, shifts (mm), Jacobian, there
-        and back.
+        The verdict and its reasons, then a row a number: likeness before and after, overlap, shifts (mm), Jacobian,
+        there and back.
 
     Raises
     ------
