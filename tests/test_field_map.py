@@ -13,10 +13,10 @@ from kestrelmist.core.labels import LabelMap
 from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space
 from kestrelmist.core.world import World
+from kestrelmist.formats.echo_lines import lines_of
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.sidecar import KEY, facts_of
-from kestrelmist.prepare.fields.echo_lines import lines_of
 from kestrelmist.prepare.fields.field_fit import mutual_information
 from kestrelmist.prepare.fields.field_map import field_map
 from kestrelmist.prepare.fields.line_shift import shifted, shifted_back

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Protocol
+
 import numpy as np
 
 from ..core.errors import Cancelled, Trouble
@@ -19,11 +21,23 @@ CLOSE = 2e-3
 """Shift, in voxels of the level, below which two steps in a row end it."""
 
 
+class Costs(Protocol):
+    """What an alignment goes down: a cost of twelve numbers about a centre (mm), for places that lie a radius (mm)
+    about it, on voxels of a size (mm)."""
+
+    centre: np.ndarray
+    radius: float
+    pixel: float
+
+    def at(self, numbers: np.ndarray) -> tuple[float, np.ndarray] | None:
+        """The cost, and how it grows with each number; None where it cannot be told."""
+
+
 class Judged:
     """Cost of a matrix on one level, and how it grows with the twelve numbers."""
 
     def __init__(self, level: Level, similarity: Similarity):
-        self.level, self.centre = level, level.centre
+        self.level, self.centre, self.radius, self.pixel = level, level.centre, level.radius, level.pixel
         self.most = len(level.places) if level.counted is None else int(level.counted.sum())
         self.looks = Looks(level.moving, level.moving_space, level.places, level.centre)
         self.measure = similarity.made(Seen(level.values, level.limits, level.shape if similarity.whole else None))
@@ -75,12 +89,11 @@ def fitted(
     return matrix
 
 
-def gone_on(judged: Judged, of: Freedom, matrix: np.ndarray, progress: Progress) -> tuple[np.ndarray, float]:
-    """A matrix gone on with on one level, and its cost. Raises as `fitted` does."""
-    level = judged.level
-    start = nearest(numbers_of(matrix, level.centre), of)
+def gone_on(judged: Costs, of: Freedom, matrix: np.ndarray, progress: Progress) -> tuple[np.ndarray, float]:
+    """A matrix gone on with, and its cost. Raises as `fitted` does."""
+    start = nearest(numbers_of(matrix, judged.centre), of)
     # so that a unit of each moves the places by about half a voxel
-    scale = 0.5 * level.pixel * np.array([1.0] * 3 + [1.0 / level.radius] * 9)[:, None] * of.free
+    scale = 0.5 * judged.pixel * np.array([1.0] * 3 + [1.0 / judged.radius] * 9)[:, None] * of.free
     begun = judged.at(start)
     if begun is None:
         raise Trouble("Too little of the two images overlaps", "bring them nearer by hand, or search fully")
@@ -104,4 +117,4 @@ def gone_on(judged: Judged, of: Freedom, matrix: np.ndarray, progress: Progress)
 
     found = descended(cost, before, after, STEPS)
     progress.at(1.0, "Aligning")
-    return matrix_of(start + scale @ found, level.centre), now
+    return matrix_of(start + scale @ found, judged.centre), now

@@ -142,7 +142,7 @@ def align_images(
     fixed = side_of(onto, mask, progress.part(0.0, 0.05))
     moving = side_of(image, moving_mask, progress.part(0.05, 0.1))
     levels = levels_of(fixed, moving, measure.whole)
-    begin, mirror, rest = _begin(start), "", progress.part(0.1, 0.4 if chosen == "warp" else 1.0)
+    begin, mirror, rest = affine_start(start), "", progress.part(0.1, 0.4 if chosen == "warp" else 1.0)
     before = score(levels[-1], measure, begin)
     if search == "full":
         here = None if start is None else begin
@@ -163,7 +163,8 @@ def align_images(
     return Aligned(made, table)
 
 
-def _begin(start: Mapping | None) -> np.ndarray:
+def affine_start(start: Mapping | None) -> np.ndarray:
+    """The matrix to begin with; raises Trouble when a start is none."""
     if start is None:
         return np.eye(4)
     if not isinstance(start, Transform):

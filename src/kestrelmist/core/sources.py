@@ -37,6 +37,10 @@ SOURCES: dict[str, str] = {
     ),
     "Dice 1945": "L. R. Dice, Measures of the amount of ecologic association between species, Ecology 26, 1945",
     "Gonzalez 2002": "R. C. Gonzalez and R. E. Woods, Digital Image Processing, 2002",
+    "Greve 2009": (
+        "D. N. Greve and B. Fischl, Accurate and robust brain image alignment using boundary-based registration, "
+        "NeuroImage 48, 2009"
+    ),
     "Hampel 1974": "F. R. Hampel, The influence curve and its role in robust estimation, J. Am. Stat. Assoc. 69, 1974",
     "Henson 1999": "R. N. A. Henson et al., The slice-timing problem in event-related fMRI, NeuroImage 9, 1999",
     "Horn 1987": (

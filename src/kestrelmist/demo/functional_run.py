@@ -135,11 +135,12 @@ class FunctionalRun:
         weights = np.stack([whole, whole * 0.04 * self.answer(moment), whole * 0.02 * self.pulse(moment), 0 * whole], 1)
         return self._noisy(self._taken(weights, self.pose(n)), self.space)
 
-    def reference(self) -> np.ndarray:
-        """A single volume taken apart from the run: no motion, steady; uint16 [i, j, k]."""
+    def reference(self, pose: np.ndarray | None = None) -> np.ndarray:
+        """A single volume taken apart from the run: no motion, steady; uint16 [i, j, k]. The head lies in it by a
+        pose (4, 4), or as it does in the anatomy."""
         weights = np.zeros((self.space.shape[2], 4))
         weights[:, 0] = 1.0
-        return self._noisy(self._taken(weights, np.eye(4)), self.space)
+        return self._noisy(self._taken(weights, np.eye(4) if pose is None else pose), self.space)
 
     def field_map(self) -> tuple[list[np.ndarray], list[np.ndarray], np.ndarray]:
         """Magnitudes (uint16) and phases (0 to 4095) of two echoes, and the phase difference (−4096 to 4094), all

@@ -15,7 +15,7 @@ from ...core.image import Image
 from ...core.progress import Progress
 from ...core.resampling import resampled
 from ...core.rigid import moved_by
-from .echo_lines import Lines
+from ...formats.echo_lines import Lines
 from .line_shift import shifted
 from .smooth_field import head_mask
 

@@ -11,17 +11,17 @@ from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.labels import LabelMap
 from ...core.left_out import Found, LeftOut
+from ...core.mean_volume import mean_volume
+from ...core.off_resonance import HERTZ, RADIANS
 from ...core.on_grid import require_same_grid
 from ...core.operation import operation
 from ...core.parameter import Between, Unit
 from ...core.progress import Progress, silent
 from ...core.table import Column, Table
 from ...formats.sidecar import facts_of, number_of, with_facts
-from ..series.mean_volume import mean_volume
 from .phase import ROUGH, TURN, coherence, scale_of_phase, unwrapped
 from .smooth_field import carried_on, cleaned, eroded, head_mask
 
-RADIANS, HERTZ = "rad/s", "Hz"
 LONGEST = 0.1
 """s between two echoes; more is a mistake."""
 MOST = 2e5

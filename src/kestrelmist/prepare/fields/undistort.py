@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Annotated, Any, Literal, NamedTuple
+from typing import Annotated, Literal, NamedTuple
 
 import numpy as np
 
@@ -11,17 +11,17 @@ from ...core.caveat import FIELD_DOUBTFUL, Caveat
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.left_out import LeftOut, Suits
+from ...core.mean_volume import mean_volume
+from ...core.off_resonance import hertz_of, is_field
 from ...core.operation import operation
 from ...core.overlap import require_one_world
 from ...core.parameter import Between, Unit
 from ...core.progress import Progress, silent
 from ...core.rigid import moved_by
 from ...core.table import Column, Table
+from ...formats.echo_lines import Lines, found_direction, found_spacing, lines_of
 from ...formats.sidecar import number_of, with_facts
-from ..series.mean_volume import mean_volume
-from .echo_lines import Lines, found_direction, found_spacing, lines_of
 from .field_fit import FieldFit
-from .field_map import RADIANS, TURN
 from .line_shift import shifted_back
 
 ROUNDS = 2
@@ -141,7 +141,7 @@ def undistort(
         raise Trouble(f"“{image.name}” has more than one axis besides space", "keep one place along it first")
     if field.axes or (magnitude is not None and magnitude.axes and magnitude.axes[0].name not in ("echo", "time")):
         raise Trouble(f"“{field.name}” is a series, and one volume is wanted", "choose one, as in name@1")
-    hertz = _hertz(field)
+    hertz = hertz_of(field)
     lines = lines_of(image, echo_spacing or 0.0, direction or "", acceleration)
     for other in (field, magnitude):
         if other is not None:
@@ -264,24 +264,6 @@ def signal_left(hertz: np.ndarray, spacing, echo: float) -> np.ndarray:
         if n > 1 and echo > 0:
             left *= np.abs(np.sinc(np.gradient(hertz, axis=axis) * echo)).astype(np.float32)
     return left
-
-
-def is_field(image: Any) -> bool:
-    """Whether an image, or what is known of it, is a map of a field by its unit."""
-    return not image.axes and image.unit.replace(" ", "").lower() in (RADIANS, "hz")
-
-
-def _hertz(field: Image) -> np.ndarray:
-    plain = field.unit.replace(" ", "").lower()
-    if plain not in (RADIANS, "hz"):
-        raise Trouble(
-            f"“{field.name}” is in {field.unit or 'no unit'}, and a field in rad/s or Hz is wanted",
-            "make it with “Field map”, which also takes a map whose unit is given",
-        )
-    values = field.kji.astype(np.float32)
-    if not np.isfinite(values).any():
-        raise Trouble(f"“{field.name}” has no values", "choose another")
-    return values / np.float32(TURN) if plain == RADIANS else values
 
 
 def _mean(image: Image, progress: Progress) -> np.ndarray:

@@ -11,13 +11,13 @@ from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.labels import LabelMap
 from ...core.left_out import LeftOut
+from ...core.mean_volume import mean_volume
 from ...core.on_grid import require_same_grid
 from ...core.operation import operation
 from ...core.parameter import Between, LabelName, Unit
 from ...core.patch import LabelEdit
 from ...core.progress import Progress, silent
 from ...core.resampling import resampled
-from ..series.mean_volume import mean_volume
 from .cranium import inside_of_skull
 from .depth import depth_inside
 from .given_label import found_anew, label_named

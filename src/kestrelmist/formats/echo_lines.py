@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from ...core.errors import Trouble
-from ...core.image import Image
-from ...core.left_out import Found
-from ...formats.sidecar import facts_of, number_of
+from ..core.errors import Trouble
+from ..core.image import Image
+from ..core.left_out import Found
+from .sidecar import facts_of, number_of
 
 LONGEST, SHORTEST = 0.3, 5e-4
 """s that it may take to read all lines of a slice."""

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from ...core.image import Image
-from ...core.progress import Progress
+from .image import Image
+from .progress import Progress
 
 MOST = 40
 """Volumes whose mean is taken; more change it by less than the noise."""
