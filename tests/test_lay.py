@@ -7,7 +7,7 @@ from kestrelmist.core.image import Image
 from kestrelmist.core.space import Space
 from kestrelmist.core.transform import Transform
 from kestrelmist.core.world import World
-from kestrelmist.formats.open import open_image
+from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from tests.command import kestrelmist
 from tests.making import PlaceCase, straight_space, tilted_space

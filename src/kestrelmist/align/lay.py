@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from itertools import permutations, product
 from typing import Annotated, Any, Literal
 
@@ -92,12 +91,13 @@ def lay_by_hand(
         When both lie in two spaces with no way between them and it is to stay there, the way bends space, or their
         scales have nothing in common.
     """
-    space, onto_space = image.space, space_of(onto, image)
+    space, onto_space = image.space, image.space if onto is None else onto.space
     if not np.isfinite([*shift, *turn, scale]).all():
         raise Trouble("Shift, turn and scale are to be numbers", "type others")
     if onto is not None and onto_space.unit != space.unit:
         raise Trouble(f"“{image.name}” is in {space.unit}, “{onto.name}” in {onto_space.unit}", "give both a scale")
-    if not space.world.is_one_with(onto_space.world):
+    here, there = space.world, onto_space.world
+    if onto is not None and here.id and there.id and not here.is_one_with(there):
         if way is not None and not isinstance(way, Transform):
             raise Trouble(
                 f"“{way.name}” is a {way.words}, and voxels are moved by affine ones only",
@@ -105,13 +105,13 @@ def lay_by_hand(
             )
         if way is None and first == "stays":
             raise Trouble(
-                f"“{image.name}” lies in {space.world}, “{onto.name if onto else ''}” in {onto_space.world}, and no "
+                f"“{image.name}” lies in {here}, “{onto.name}” in {there}, and no "
                 "transform leads from one to the other",
                 "lay its middle or its axes on the other one's first",
             )
         if way is not None:
             space = space.moved(way.matrix)
-        space = replace(space, world=onto_space.world)
+        space = space.in_world(there)
     if first == "axes":
         space = space.moved(_along_axes(space, onto_space))
     if first != "stays":
@@ -120,10 +120,6 @@ def lay_by_hand(
     space = space.moved(hand_matrix(shift, turn, scale, middle))
     facts = placed(image, space)
     return Placement(space, facts=None if facts == image.facts else facts)
-
-
-def space_of(onto: Image | None, image: Image) -> Space:
-    return image.space if onto is None else onto.space
 
 
 def hand_matrix(shift, turn, scale: float, about) -> np.ndarray:

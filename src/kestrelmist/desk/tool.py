@@ -15,6 +15,7 @@ from ..scene.view import View
 from .models.drawn_marks import DrawnMarks
 from .models.hand import Hand
 from .models.layers import Layers
+from .models.laying import Laying
 from .models.sections import Sections
 from .models.session import Session
 from .models.viewing import Viewing
@@ -27,6 +28,7 @@ class OpenDesk(Protocol):
     viewing: Viewing
     hand: Hand
     layers: Layers
+    laying: Laying
     sections: Sections
     marks: DrawnMarks
 

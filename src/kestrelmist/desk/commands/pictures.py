@@ -40,14 +40,14 @@ def usual_letters(window) -> None:
     order=30,
 )
 def same_range(window) -> None:
-    window.desk.layers.range_for_all()
+    window.desk.copied.for_all()
 
 
 @command("copy-range", "Copy the range", "Looking", more="copy window level display range colours", order=31)
 def copy_range(window) -> None:
-    window.desk.layers.copy_look()
+    window.desk.copied.copy()
 
 
 @command("give-range", "Give this image the copied range", "Looking", more="paste window level display range", order=32)
 def give_range(window) -> None:
-    window.desk.layers.give_look()
+    window.desk.copied.give()

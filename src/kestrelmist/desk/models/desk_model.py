@@ -24,11 +24,13 @@ from .asked_marks import AskedMarks
 from .beside import Beside
 from .channels import Channels
 from .collection import Collection
+from .copied_look import CopiedLook
 from .courses import Courses
 from .drawn_marks import DrawnMarks
 from .film import Film
 from .hand import Hand, ToolSettings
 from .layers import Layers
+from .laying import Laying
 from .previewing import Previewing
 from .sections import Sections
 from .session import Session
@@ -57,6 +59,8 @@ class Desk(QObject):
         self.viewing.stage = self._remembered()["stage"]  # so that only its page is made at first
         self.hand = Hand(self.viewing, self)
         self.courses = Courses(self.viewing, self.hand)
+        self.copied = CopiedLook(self.layers)
+        self.laying = Laying(self.viewing, self.layers)
         self.marks = DrawnMarks(self.viewing)
         self.asked = AskedMarks(self.marks)
         self.sections = Sections(self.viewing, self.marks)

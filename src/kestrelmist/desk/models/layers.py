@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from functools import partial
 
+import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from ...core.errors import Trouble
@@ -12,6 +13,7 @@ from ...core.image import Image
 from ...core.labels import LabelMap
 from ...core.overlap import Apart, apart, require_overlap, why_apart
 from ...core.through import labels_through, seen_through
+from ...core.transform import Transform
 from ...scene.compare import Comparison
 from ...scene.first_look import over_look, over_opacity
 from ...scene.laid import LaidStack
@@ -22,8 +24,6 @@ from ...scene.tiles import BASE
 from ...study.items import ImageRecord
 from .viewing import Viewing
 
-COPIED = ("low", "high", "colour_map", "inverted", "below_map", "below_low", "below_high", "hide_below", "hide_above")
-"""What of a look is copied with a range."""
 MOST = 1 << 30
 """Bytes of a layer on the screen; of larger pictures a coarser level is shown."""
 
@@ -54,7 +54,8 @@ class Layers(QObject):
         self._maps: dict[int, LabelMap] = {}
         self._chosen: int | None = None
         self._held: Comparison | None = None
-        self._copied: dict | None = None
+        self._moved: tuple[int, Image] | None = None
+        """A layer as a hand moves it, as long as it does."""
         self.comparison = Comparison()
         """How what lies over the lead image is seen; the same in every pane."""
         viewing.lead_changed.connect(self._lead)
@@ -98,9 +99,21 @@ class Layers(QObject):
         above = []
         for row in reversed(self.rows):
             image = self._images.get(row.record.id)
+            if self._moved is not None and self._moved[0] == row.record.id:
+                image = self._moved[1]
             if not row.leads and row.layer.shown and image is not None and isinstance(row.layer.look, ImageLook):
                 above.append(Drawn(image, row.layer.look, row.layer.opacity))
         return above
+
+    def show_moved(self, key: int, matrix: np.ndarray | None) -> None:
+        """Draw a layer as if it were moved in the world by a matrix (4, 4), until its values are read again where it
+        lies; None for where it lay."""
+        image = self._images.get(key)
+        self._moved = None
+        if matrix is not None and image is not None:
+            world = image.space.world
+            self._moved = key, seen_through(image, Transform(matrix, world, world))
+        self.viewing.looks_changed.emit()
 
     def compare(self, how: Comparison) -> None:
         """See what lies over the lead image in another way."""
@@ -164,43 +177,6 @@ class Layers(QObject):
         layer = self.stack.of(self._chosen)
         if layer is not None and isinstance(layer.look, ImageLook):
             self._put(self.stack.changed(self._chosen, look=replace(layer.look, **changes)), whole=False)
-
-    def copy_look(self) -> None:
-        """Remember the range and colours of the chosen layer."""
-        look = self.look
-        if look is not None:
-            self._copied = {name: getattr(look, name) for name in COPIED}
-            low, high = look.low, look.high
-            self.viewing.session.said.emit(f"The range {low:.4g} to {high:.4g} is remembered, with its colours.")
-
-    def give_look(self) -> None:
-        """Give the chosen layer the range and colours that are remembered."""
-        if self._copied is None:
-            self.viewing.session.trouble.emit("No range is remembered yet: copy one first.")
-        else:
-            self.set_look(**self._copied)
-
-    def range_for_all(self) -> None:
-        """Show every image of the kind of the chosen layer (its modality and unit) in its range and colours; those that
-        were not looked at yet, once they are."""
-        look, key = self.look, self.chosen
-        record = None if key is None else self.viewing.study.items.get(key)
-        if look is None or not isinstance(record, ImageRecord):
-            return
-        changes = {name: getattr(look, name) for name in COPIED}
-        kin = [
-            other
-            for other in self.viewing.study.records()
-            if other.id != key and (other.modality, other.unit) == (record.modality, record.unit) and not other.colour
-        ]
-        for other in kin:
-            stack = self.viewing.stacks.get(other.id, Stack((Layer(other.id, look=look),)))
-            own = stack.of(other.id)
-            if own is not None and isinstance(own.look, ImageLook):
-                self.viewing.stacks[other.id] = stack.changed(other.id, look=replace(own.look, **changes))
-        self.viewing.looks_changed.emit()
-        several = "" if len(kin) == 1 else "s"
-        self.viewing.session.said.emit(f"{len(kin)} more image{several} of this kind shown in this range.")
 
     # putting down and taking away
 
@@ -322,6 +298,7 @@ class Layers(QObject):
     def _lead(self) -> None:
         """Another image leads: what lay over it the last time is read again."""
         self._images, self._maps, self._places, self._chosen = {}, {}, {}, None
+        self._moved = None
         self.changed.emit()
         for row in self.rows:
             if not row.leads:
@@ -370,6 +347,7 @@ class Layers(QObject):
         def put(result) -> None:
             if lead is not None and viewing.leads(lead.id) and self.stack.of(record.id) is not None:
                 self._images[record.id], labels = result
+                self._moved = None
                 self._places[record.id] = self._place(record, lead)
                 self._keep_labels(record.id, labels)
                 viewing.looks_changed.emit()
