@@ -7,7 +7,9 @@ from typing import Protocol
 import numpy as np
 
 from ..core.errors import Cancelled, Trouble
+from ..core.found_so_far import FoundSoFar
 from ..core.progress import Progress, silent
+from ..core.transform import Transform
 from .descent import descended
 from .freedom import Freedom, matrix_of, nearest, numbers_of, slopes_of
 from .levels import Level
@@ -85,12 +87,17 @@ def fitted(
     progress, matrix = progress or silent(), start
     for n, level in enumerate(levels):
         part = progress.part(n / len(levels), (n + 1) / len(levels))
-        matrix, _ = gone_on(Judged(level, similarity), of, matrix, part)
+        matrix, cost = gone_on(Judged(level, similarity), of, matrix, part, (n + 1, len(levels)))
+        progress.show(FoundSoFar(cost, n + 1, len(levels), Transform(matrix), True))
+        if progress.has_enough:
+            break
     return matrix
 
 
-def gone_on(judged: Costs, of: Freedom, matrix: np.ndarray, progress: Progress) -> tuple[np.ndarray, float]:
-    """A matrix gone on with, and its cost. Raises as `fitted` does."""
+def gone_on(
+    judged: Costs, of: Freedom, matrix: np.ndarray, progress: Progress, level: tuple[int, int] = (1, 1)
+) -> tuple[np.ndarray, float]:
+    """A matrix gone on with, and its cost; `level` says which one this is, of how many. Raises as `fitted` does."""
     start = nearest(numbers_of(matrix, judged.centre), of)
     # so that a unit of each moves the places by about half a voxel
     scale = 0.5 * judged.pixel * np.array([1.0] * 3 + [1.0 / judged.radius] * 9)[:, None] * of.free
@@ -113,7 +120,10 @@ def gone_on(judged: Costs, of: Freedom, matrix: np.ndarray, progress: Progress) 
         progress.at(min(steps / STEPS, 1.0), "Aligning")
         calm = calm + 1 if np.linalg.norm(free - before) < 2 * CLOSE else 0
         before = free.copy()
-        return calm >= 2
+        if progress.watched:
+            way = Transform(matrix_of(start + scale @ free, judged.centre))
+            progress.show(FoundSoFar(lower, *level, way))
+        return calm >= 2 or progress.has_enough
 
     found = descended(cost, before, after, STEPS)
     progress.at(1.0, "Aligning")

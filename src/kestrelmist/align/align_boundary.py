@@ -171,7 +171,8 @@ def align_boundary(
     matrix, of = begun, freedom(6, False)
     for n, share in enumerate(ROUNDS):
         cost = Across(mean, image.space, boundary, share * depth, usual, sign, aside, axis)
-        matrix, _ = gone_on(cost, of, matrix, rest.part(0.5 + 0.25 * n, 0.75 + 0.25 * n))
+        part = rest.part(0.5 + 0.25 * n, 0.75 + 0.25 * n)
+        matrix, _ = gone_on(cost, of, matrix, part, (n + 1, len(ROUNDS)))
     told = Across(mean, image.space, boundary, depth, usual, sign, aside, axis)
     after = told.changes(matrix)
     flat = bool(np.nanmedian(after) * sign < LITTLE)
@@ -200,7 +201,8 @@ def _by_information(mean: np.ndarray, image: Image, onto: Image, progress: Progr
     """From the anatomy to the series, by mutual information; the series stays, as it may see a part only."""
     part = Sides(mean, image.space, None, image.name)
     levels = levels_of(part, side_of(onto, None, progress.part(0.0, 0.2)), shrinks=(4, 2, 1))
-    back = fitted(levels, similarity_named("normalised-information"), freedom(6, False), np.eye(4), progress)
+    measure = similarity_named("normalised-information")
+    back = fitted(levels, measure, freedom(6, False), np.eye(4), progress.part(0.2, 1.0).unseen())
     return np.linalg.inv(back)
 
 

@@ -146,7 +146,8 @@ def align_images(
     before = score(levels[-1], measure, begin)
     if search == "full":
         here = None if start is None else begin
-        begin, mirror = _anywhere(levels_of(fixed, moving) if measure.whole else levels, of, here, rest.part(0.0, 0.6))
+        anywhere = levels_of(fixed, moving) if measure.whole else levels
+        begin, mirror = _anywhere(anywhere, of, here, rest.part(0.0, 0.6).unseen())
         rest = rest.part(0.6, 1.0)
     _require_some(levels[-1], begin, image, onto)
     matrix = fitted(levels, measure, of, begin, rest)

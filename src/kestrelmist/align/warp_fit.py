@@ -13,6 +13,7 @@ import numpy as np
 
 from ..core.errors import Cancelled
 from ..core.flows import exponential, folding, smoothed
+from ..core.found_so_far import FoundSoFar
 from ..core.progress import Progress, silent
 from ..core.resampling import resampled
 from ..core.space import Space
@@ -82,9 +83,14 @@ def bent(
         part = progress.part(n / len(pixels), (n + 1) / len(pixels))
         count = LAST if last and n else STEPS
         level = _Level(wanted, seen, similarity, wide / pixel, SOFT * stiffness)
-        velocity, costs = level.followed(velocity, count, part)
+        velocity, costs = level.followed(velocity, count, part, (n + 1, len(pixels)))
         left.append(costs)
         space = grid
+        if progress.watched:
+            way = Warp(velocity, space, np.eye(4), affine)
+            progress.show(FoundSoFar(costs[-1] if costs else 0.0, n + 1, len(pixels), way, True))
+        if progress.has_enough:
+            break
     assert velocity is not None and space is not None
     velocity, smallest = _unfolded(velocity)
     return Bent(Warp(velocity, space, np.eye(4), affine), left, smallest)
@@ -136,7 +142,9 @@ class _Level:
             pulled(seen, slope.reshape(seen.shape), step, sign)
         return cost, step
 
-    def followed(self, velocity: np.ndarray, steps: int, progress: Progress) -> tuple[np.ndarray, list[float]]:
+    def followed(
+        self, velocity: np.ndarray, steps: int, progress: Progress, level: tuple[int, int] = (1, 1)
+    ) -> tuple[np.ndarray, list[float]]:
         """A velocity after so many steps, or fewer when they become short; a step after which the cost is higher is
         taken back and tried at half its length."""
         costs: list[float] = []
@@ -157,7 +165,8 @@ class _Level:
                 length *= 0.5
             costs.append(least)
             progress.at((n + 1) / steps, "Warping")
-            if length < SHORT:
+            progress.show(FoundSoFar(least, *level))
+            if length < SHORT or progress.has_enough:
                 break
             velocity = smoothed(best + np.float32(length) * way, self.soft)
         return best, costs

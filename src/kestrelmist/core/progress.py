@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterable, Iterator
+from typing import Any
 
 import numpy as np
 
@@ -14,12 +15,18 @@ class Progress:
     """Tells a listener how far a computation is and tells the computation when to stop.
 
     `stop` is a one-element uint8 array, so that a compiled kernel that has released the interpreter
-    lock can look at it without a call back into Python.
+    lock can look at it without a call back into Python. `watcher` is shown what work has found so far; work that shows
+    something may also be told that this is enough.
     """
 
-    def __init__(self, listener: Callable[[float, str], None] | None = None, title: str = ""):
-        self.listener, self.title = listener, title
-        self.stop = np.zeros(1, np.uint8)
+    def __init__(
+        self,
+        listener: Callable[[float, str], None] | None = None,
+        title: str = "",
+        watcher: Callable[[Any], None] | None = None,
+    ):
+        self.listener, self.title, self.watcher = listener, title, watcher
+        self.stop, self.enough = np.zeros(1, np.uint8), np.zeros(1, np.uint8)
         self.fraction, self.started = 0.0, time.monotonic()
 
     def cancel(self) -> None:
@@ -38,6 +45,31 @@ class Progress:
         self.fraction = min(max(float(fraction), 0.0), 1.0)
         if self.listener:
             self.listener(self.fraction, what)
+
+    def stop_here(self) -> None:
+        """Ask the work to end with what it has found by now; may be called from any thread."""
+        self.enough[0] = 1
+
+    @property
+    def has_enough(self) -> bool:
+        """Whether the work was asked to end with what it has found."""
+        return bool(self.enough[0])
+
+    @property
+    def watched(self) -> bool:
+        """Whether somebody looks at what is found so far."""
+        return self.watcher is not None
+
+    def show(self, state: Any) -> None:
+        """Show what was found so far."""
+        if self.watcher is not None:
+            self.watcher(state)
+
+    def unseen(self) -> Progress:
+        """The same, of which nothing is shown: what is found on the way is not what is looked for."""
+        inner = self.part(0.0, 1.0)
+        inner.watcher = None
+        return inner
 
     def seconds_left(self) -> float | None:
         """Seconds still needed if the work goes on at its pace so far, None before 2 % are done."""
@@ -58,8 +90,8 @@ class Progress:
 
     def part(self, start: float, end: float) -> Progress:
         """A Progress for a stretch of this one; shares its cancel."""
-        inner = Progress(lambda f, what: self.at(start + f * (end - start), what), self.title)
-        inner.stop = self.stop
+        inner = Progress(lambda f, what: self.at(start + f * (end - start), what), self.title, self.watcher)
+        inner.stop, inner.enough = self.stop, self.enough
         return inner
 
 

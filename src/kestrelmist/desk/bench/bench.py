@@ -13,6 +13,7 @@ from .here import HerePanel
 from .look import LookPanel
 from .page import PAGES, BenchContext, OperationPages
 from .rows import OnePage
+from .under_way import UnderWayPanel
 
 WIDTH = 286
 
@@ -51,6 +52,8 @@ class Bench(QWidget):
         foot = QVBoxLayout()
         foot.setContentsMargins(0, 0, 8, 0)
         foot.setSpacing(8)
+        self.under_way = UnderWayPanel(desk)
+        foot.addWidget(self.under_way)
         self.here = HerePanel(desk)  # in view whatever the page is scrolled to
         foot.addWidget(self.here)
         foot.addWidget(self.checks)
@@ -91,6 +94,7 @@ class Bench(QWidget):
         return self.page("Measure")
 
     def dress(self) -> None:
+        self.under_way.dress()
         for page in self._pages.values():
             page.dress()
 

@@ -20,6 +20,7 @@ from ...study.inputs import Lead
 from ...study.items import ImageRecord
 from ...study.study import Study
 from ..tool import TOOLS
+from .alignment_run import AlignmentRun
 from .asked_marks import AskedMarks
 from .beside import Beside
 from .channels import Channels
@@ -61,6 +62,7 @@ class Desk(QObject):
         self.courses = Courses(self.viewing, self.hand)
         self.copied = CopiedLook(self.layers)
         self.laying = Laying(self.viewing, self.layers)
+        self.alignment = AlignmentRun(self.viewing, self.layers)
         self.marks = DrawnMarks(self.viewing)
         self.asked = AskedMarks(self.marks)
         self.sections = Sections(self.viewing, self.marks)

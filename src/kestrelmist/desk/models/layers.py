@@ -115,6 +115,12 @@ class Layers(QObject):
             self._moved = key, seen_through(image, Transform(matrix, world, world))
         self.viewing.looks_changed.emit()
 
+    def show_as(self, key: int, image: Image) -> None:
+        """Draw an image in place of a layer, for the time being; see `show_moved`."""
+        if key in self._images:
+            self._moved = key, image
+            self.viewing.looks_changed.emit()
+
     def compare(self, how: Comparison) -> None:
         """See what lies over the lead image in another way."""
         if how != self.comparison:

@@ -42,6 +42,10 @@ class Session(QObject):
     """Ids of things that have come onto the Shelf; an image among them is to be shown."""
     made_over = Signal(int, list)
     """An image, and ids of images made of it that are to be laid over it."""
+    began = Signal(object, object)
+    """A job that runs an operation has begun, with its task."""
+    was_kept = Signal(object, dict)
+    """What a task made was kept: the task, and the ids of what it made."""
     trouble = Signal(str)
     said = Signal(str)
     asked = Signal(object, object, dict)
@@ -193,6 +197,7 @@ class Session(QObject):
         left = None if about.acts else Made.drop
         job = self.work.start(title or task.title, work, made, failed, left=left)
         job.edits_labels = edits_labels
+        self.began.emit(job, task)
         return job
 
     def run_now(self, operation: str, given: dict[str, Any], lead: Lead = NOTHING) -> bool:
@@ -226,6 +231,7 @@ class Session(QObject):
             self.trouble.emit(str(trouble))
             return
         self._show(kept, done, over)
+        self.was_kept.emit(task, kept)
 
     def _show(self, kept: dict[str, Any], done, over: int | None = None) -> None:
         made = [value for value in kept.values() if isinstance(value, list) and value]

@@ -32,6 +32,8 @@ class Job(QObject):
     """One piece of work under way."""
 
     moved = Signal(float, str)
+    showed = Signal(object)
+    """What it has found so far."""
     ended = Signal(object, object, object)
 
     def __init__(
@@ -48,8 +50,10 @@ class Job(QObject):
         """When it was seen to be cancelled."""
         self.left: Callable[[Any], Any] | None = None
         """Of a job that may be left when it is cancelled and does not end: what becomes of what it makes after all."""
-        self._told = 0.0
-        self.progress = Progress(self._tell, title)
+        self.shown: list[Any] = []
+        """All that it has found so far, state by state."""
+        self._told = self._showed = 0.0
+        self.progress = Progress(self._tell, title, self._show)
 
     def let_go(self) -> None:
         """Who asked for it is gone: nobody is told what comes of it."""
@@ -62,6 +66,13 @@ class Job(QObject):
         if now - self._told > 0.05 or fraction >= 1:
             self._told = now
             self.moved.emit(fraction, what)
+
+    def _show(self, state: Any) -> None:
+        now = time.monotonic()
+        self.shown.append(state)
+        if now - self._showed > 0.05 or getattr(state, "done", False):
+            self._showed = now
+            self.showed.emit(state)
 
     def run(self) -> None:
         result = error = None

@@ -1,0 +1,182 @@
+"""An alignment under way: what it has found so far is drawn in the panes, its cost is told, and it can be ended with
+what there is; once it has ended, what it found can be gone on with."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from PySide6.QtCore import QObject, Signal
+
+from ...core.found_so_far import FoundSoFar
+from ...core.image import Image
+from ...core.mapping import Mapping
+from ...core.through import seen_through
+from ...core.transform import Transform
+from ...study.items import ImageRecord
+from ...study.task import Task
+from .layers import Layers
+from .viewing import Viewing
+from .work import Job
+
+
+@dataclass
+class Run:
+    """One alignment: ids of the image that moves and of the one that stays, costs by level, and what came of it."""
+
+    job: Job
+    moves: int
+    onto: int
+    costs: dict[int, list[float]] = field(default_factory=dict)
+    levels: int = 1
+    transform: int | None = None
+    seen: int = 0
+    """States whose costs are among them."""
+    by_voxels: bool = False
+    """Whether what was found moves voxels, so that the image can be placed by it."""
+
+    def take(self, state: FoundSoFar) -> None:
+        """Costs of this state, and of those before it that nobody was told of."""
+        self.levels = state.levels
+        for one in self.job.shown[self.seen :]:
+            self.costs.setdefault(one.level, []).append(one.cost)
+            self.seen += 1
+
+
+class AlignmentRun(QObject):
+    """The alignment that was begun last, as long as anybody wants to see it."""
+
+    changed = Signal()
+
+    def __init__(self, viewing: Viewing, layers: Layers):
+        super().__init__(viewing)
+        self.viewing, self.layers, self.session = viewing, layers, viewing.session
+        self.run: Run | None = None
+        self._wanted: Mapping | None = None
+        self.session.began.connect(self._began)
+        self.session.was_kept.connect(self._kept)
+        self.session.shelf_changed.connect(self._still_there)
+
+    @property
+    def under_way(self) -> bool:
+        return self.run is not None and self.run.job in self.session.work.jobs
+
+    def stop_here(self) -> None:
+        """End it with what it has found by now."""
+        if self.run is not None:
+            self.run.job.progress.stop_here()
+
+    def forget(self) -> None:
+        """Nobody wants to see it any more."""
+        self._draw(None)
+        self.run = None
+        self.changed.emit()
+
+    def place(self) -> None:
+        """Place the image that moved by what was found."""
+        run = self.run
+        if run is not None and run.transform is not None:
+            given = {"image": run.moves, "transform": run.transform, "back": True}
+            if self.session.run_now("place-by", given):
+                self.forget()
+
+    def record(self, key: int) -> ImageRecord | None:
+        found = self.viewing.study.items.get(key)
+        return found if isinstance(found, ImageRecord) and not found.removed else None
+
+    def _began(self, job: Job, task: Task) -> None:
+        both = _both(task)
+        if both is None or not isinstance(self.viewing.study.items.get(both[0]), ImageRecord):
+            return  # nothing to watch, as by landmarks
+        self._draw(None)
+        self.run = Run(job, *both)
+        job.showed.connect(self._showed)
+        job.ended.connect(self._ended)
+        other = self._other()
+        record = None if other is None else self.record(other)
+        if other is not None and record is not None and self.layers.stack.of(other) is None:
+            if self.layers.why_not(record) is None:
+                self.layers.lay_over(other)  # what is found is seen where both lie over one another
+        self.changed.emit()
+
+    def _other(self) -> int | None:
+        """The one of both that does not lead, while the other one does."""
+        run, lead = self.run, self.viewing.record
+        if run is None or lead is None or lead.id not in (run.moves, run.onto):
+            return None
+        return run.moves if lead.id == run.onto else run.onto
+
+    def _showed(self, state: FoundSoFar) -> None:
+        if self.run is None or self.sender() is not self.run.job:
+            return
+        self.run.take(state)
+        if state.way is not None and self.under_way:
+            self._draw(state.way)
+        self.changed.emit()
+
+    def _draw(self, way: Mapping | None) -> None:
+        """Draw the layer where a mapping from the one that stays to the one that moves has it."""
+        key, self._wanted = self._other(), way
+        if key is None or self.run is None:
+            return
+        image, record = self.layers.image(key), self.record(key)
+        if way is None or image is None or record is None or image.through is not None:
+            if way is None:
+                self.layers.show_moved(key, None)
+            return
+        if key == self.run.moves:
+            way = way.inverse()
+        lead = self.viewing.record
+        assert lead is not None
+        known = self.viewing.study.way(record.grid.world, lead.grid.world)
+        back = known.mapping.inverse() if known is not None and known.made_of else None
+        own = image if back is None else seen_through(image, back)
+        world = lead.grid.world
+        if isinstance(way, Transform):
+            self.layers.show_as(key, seen_through(own, way.between(own.space.world, world)))
+            return
+        wanted, run = self._wanted, self.run
+
+        def work(progress) -> Image:
+            return seen_through(own, way.between(own.space.world, world))  # the flow of all is worked out here
+
+        def put(shown: Image) -> None:
+            if self._wanted is wanted and self.run is run and self.under_way and self._other() == key:
+                self.layers.show_as(key, shown)
+
+        self.session.work.start("Drawing what was found so far", work, put, lane="preview", loud=False)
+
+    def _ended(self, job: Job, result, error) -> None:
+        if self.run is None or job is not self.run.job:
+            return
+        self._draw(None)
+        if error is not None:
+            self.run = None
+        self.changed.emit()
+
+    def _kept(self, task: Task, kept: dict) -> None:
+        """What was made of it is on the Shelf."""
+        run, key = self.run, kept.get("transform")
+        if run is None or not isinstance(key, int) or self.under_way or run.transform is not None:
+            return
+        if _both(task) != (run.moves, run.onto):
+            return
+        run.transform = key
+        record = self.viewing.study.items.get(key)
+        run.by_voxels = record is not None and isinstance(self.viewing.study.thing(key), Transform)
+        self.changed.emit()
+
+    def _still_there(self) -> None:
+        run = self.run
+        if run is None or self.under_way or run.transform is None:
+            return
+        found = self.viewing.study.items.get(run.transform)
+        if found is None or found.removed or self.record(run.moves) is None:
+            self.forget()
+
+
+def _both(task: Task) -> tuple[int, int] | None:
+    """Ids of what moves and what stays in a task that aligns two things of the study; None when it does not."""
+    given = [task.inputs.get(name) for name in ("image", "onto")]
+    keys = [one[0].item for one in given if one]
+    aligns = any(result.kind.name == "transform" for result in task.about.results)
+    return (keys[0], keys[1]) if aligns and len(keys) == 2 and keys[0] is not None and keys[1] is not None else None
