@@ -95,7 +95,11 @@ class AlignmentRunTest(DeskCase):
         found = self.desk.study.thing(run.transform)
         self.assertEqual(found.words, "warp")
         self.assertFalse(run.by_voxels)
-        self.assertFalse(self.panel.place.isVisible())
+        self.press(self.panel.place)  # it cannot be placed by a warp, and is brought through
+        self.settle(self.window)
+        made = self.desk.study.records()[-1]
+        self.assertEqual(made.grid.shape, self.desk.study.find(self.onto).grid.shape)
+        self.assertIsNotNone(self.desk.layers.stack.of(made.id))
 
     def test_cancel_leaves_nothing(self):
         job = self.begin(freedom="warp")

@@ -103,10 +103,10 @@ def warm_demo() -> None:
 
 def all_kept(first: bool = False) -> bool:
     """Whether compiled code lies in the cache: for what the first pane needs, or for all that a person may use."""
-    modules = ["scene.sampling", "scene.colouring", "scene.colour_mixing"]
+    modules = ["scene.sampling", "scene.colouring", "scene.colour_mixing", "scene.bent"]
     modules += [] if first else ["core.patch", "outline.brush", "outline.runs", "measure.labels", "scene.occupancy"]
     names = {importlib.import_module(f"{__package__}.{m}").__name__ for m in modules}
-    inner = {"_blend", "span", "_find"}  # taken into those that call them
+    inner = {"_blend", "span", "_find", "_bent"}  # taken into those that call them
     wanted = [k for k in kernel.KERNELS if k.__module__ in names and k.__name__ not in inner]
     if first:
         wanted = [k for k in wanted if k.__name__ in FIRST]

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from .bend import Bend
 from .errors import Trouble
 from .mapping import Mapping, worlds_of
 from .transform import Transform
@@ -70,6 +71,18 @@ class Chain(Mapping):
             return replace(self, steps=(first.between(source, target),))
         ends = (first.between(source, first.target), *self.steps[1:-1], last.between(last.source, target))
         return replace(self, steps=ends)
+
+    def bend(self) -> Bend | None:
+        """See `Mapping`."""
+        bends = [n for n, step in enumerate(self.steps) if not isinstance(step, Transform)]
+        one = self.steps[bends[0]].bend() if len(bends) == 1 else None
+        if one is None:
+            return None
+        before, after = (
+            reduce(lambda first, step: step.matrix @ first, steps, np.eye(4))  # type: ignore[attr-defined]
+            for steps in (self.steps[: bends[0]], self.steps[bends[0] + 1 :])
+        )
+        return Bend(one.before @ before, one.field, after @ one.after)
 
     def prepared(self) -> Chain:
         """See `Mapping`."""

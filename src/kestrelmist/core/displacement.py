@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from .bend import Bend
 from .cell import cell, within
 from .errors import Trouble
 from .halves import in_halves
@@ -86,6 +87,10 @@ class DisplacementField(Mapping):
         for n in range(0, len(flat), BLOCK):
             out[n : n + BLOCK] = self._found_back(flat[n : n + BLOCK])
         return out.reshape(points.shape)
+
+    def bend(self) -> Bend:
+        """See `Mapping`."""
+        return Bend(np.eye(4), self, np.eye(4))
 
     def inverse(self) -> Mapping:
         """The way back."""

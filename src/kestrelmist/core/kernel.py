@@ -7,6 +7,7 @@ of the kernel's module and of every module whose kernels it calls, so that a cha
 
 from __future__ import annotations
 
+import ctypes
 import hashlib
 import os
 import shutil
@@ -33,6 +34,7 @@ class Kernel:
         self.function, self.options = function, options
         self.__doc__, self.__name__, self.__module__ = function.__doc__, function.__name__, function.__module__
         self._compiled: Callable | None = None
+        self._at_hand = False
         KERNELS.append(self)
 
     def __call__(self, *arguments):
@@ -69,6 +71,14 @@ class Kernel:
         folder = cache_folder(self)
         return folder is not None and any(folder.rglob(f"*.{self.__name__}-*.nbc"))
 
+    @property
+    def at_hand(self) -> bool:
+        """Whether a call would not wait for a compiler, or may."""
+        if getattr(_here, "used", False):
+            return True
+        self._at_hand = self._at_hand or self._compiled is not None or self.kept
+        return self._at_hand
+
 
 def kernel(function: Callable | None = None, /, **options):
     """Mark a function to be compiled with numba, without the interpreter lock, and kept on disk.
@@ -81,6 +91,17 @@ def kernel(function: Callable | None = None, /, **options):
     if function is None:
         return lambda given: Kernel(given, options)
     return Kernel(function, options)
+
+
+def unmarked(values: Any) -> Any:
+    """An array that is mapped from a file, as kernels are compiled for: not marked as one that is only read, which
+    would be another type to them. Only for kernels that write nothing into it, and while the array itself is kept."""
+    import numpy as np
+
+    if values.flags.writeable or not values.flags.c_contiguous or not values.size:
+        return values
+    memory = (ctypes.c_char * values.nbytes).from_address(values.ctypes.data)
+    return np.ndarray(values.shape, values.dtype, memory)
 
 
 def cache_root() -> Path:

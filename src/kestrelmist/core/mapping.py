@@ -9,6 +9,7 @@ from typing import Any, Self
 
 import numpy as np
 
+from .bend import Bend
 from .world import World
 
 
@@ -53,6 +54,10 @@ class Mapping(ABC):
     def prepared(self) -> Self:
         """The same, with all worked out that it needs to be asked for many places at once; may take a second."""
         return self
+
+    def bend(self) -> Bend | None:
+        """The same as one bend between two affine transforms, where it is that."""
+        return None
 
     def named(self, name: str, subject: str | None = None) -> Self:
         """The same under another name."""

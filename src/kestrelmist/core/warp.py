@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from .bend import Bend
 from .displacement import DisplacementField
 from .errors import Trouble
 from .flows import exponential
@@ -88,6 +89,10 @@ class Warp(Mapping):
         """Positions of `source` for positions of `target`; see `Mapping`."""
         inverse = np.linalg.inv
         return _moved(inverse(self.before), self._along(_moved(inverse(self.after), points), -1.0))
+
+    def bend(self) -> Bend:
+        """See `Mapping`."""
+        return Bend(self.before, self._flow, self.after)
 
     def prepared(self) -> Warp:
         """See `Mapping`."""

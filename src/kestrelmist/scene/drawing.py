@@ -44,6 +44,7 @@ def warm(whole: bool = True) -> None:
     whole : bool
         For every number type, and for colours; otherwise for what the first pane of a volume needs.
     """
+    from ..core.displacement import DisplacementField
     from ..core.space import Space
     from .view import AXIAL, SAGITTAL, plane_view
 
@@ -57,9 +58,15 @@ def warm(whole: bool = True) -> None:
                 for shift in (0.0, 0.3):
                     view = plane_view(plane, (100.0 + shift, 100.0 + shift, 100.0 + shift), 1.0, 210, 210)
                     draw(view, [Drawn(image, ImageLook(0, 1)), Drawn(labels, LabelLook())])
+        if whole:
+            bent = image.like(image.data)
+            bent.through = DisplacementField(np.zeros((2, 2, 2, 3), np.float32), Space((2, 2, 2), np.eye(4)))
+            draw(view, [Drawn(bent, ImageLook(0, 1))])
     if whole:
         flat = Image(np.zeros((200, 200, 1), np.float32), Space((200, 200, 1), np.eye(4)))
         draw(plane_view(AXIAL, (100, 100, 0), 1.0, 210, 210), [Drawn(flat, ImageLook(0, 1, light=0.5, steep=1.0))])
         for tilt in (np.eye(4), tilted):
             colours = Image(np.zeros((4, 4, 4, 3), np.uint8), Space((4, 4, 4), tilt), colour=True)
             draw(plane_view(AXIAL, (1, 1, 1), 0.05, 210, 200), [Drawn(colours, ImageLook(0, 255))])
+        colours.through = labels.through = bent.through
+        draw(view, [Drawn(colours, ImageLook(0, 255)), Drawn(labels, LabelLook())])

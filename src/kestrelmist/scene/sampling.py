@@ -14,7 +14,7 @@ import numpy as np
 
 from ..core import kernel as kernels
 from ..core.image import Image
-from ..core.kernel import kernel
+from ..core.kernel import kernel, unmarked
 from ..core.labels import LabelMap
 from . import bent, plain
 from .colour_mixing import plane_colours, span, volume_colours
@@ -31,7 +31,7 @@ def sample_values(view: View, image: Image, smooth: bool) -> np.ndarray:
     """Values under a view's pixels, float32 (height, width), NaN where there are none. The first picture of a window
     is made of nearest voxels: a smooth one by numpy would take longer than the kernels take to come."""
     if image.through is not None:
-        return bent.values(view, image, smooth)
+        return bent.values(view, image, smooth, compiled_for(view))
     shape, frame = (view.height, view.width), view.voxel_frame(image.space)
     plane = lifted(image.kji, frame, shape, smooth)
     if not compiled_for(view):
@@ -42,14 +42,14 @@ def sample_values(view: View, image: Image, smooth: bool) -> np.ndarray:
         columns, rows = plane.columns(shape[1]), plane.rows(shape[0])
         in_bands(shape, lambda a, b: _plane_values(plane.values, columns, rows, smooth, out, a, b))
     else:
-        in_bands(shape, lambda a, b: _values(image.kji, frame, smooth, out, a, b))
+        in_bands(shape, lambda a, b: _values(unmarked(image.kji), frame, smooth, out, a, b))
     return out
 
 
 def sample_numbers(view: View, labels: LabelMap) -> np.ndarray:
     """Label numbers under a view's pixels, uint16 (height, width), 0 outside."""
     if labels.through is not None:
-        return bent.nearest(view, labels.kji, labels.space, labels.through, np.uint16)
+        return bent.nearest(view, labels.kji, labels.space, labels.through, np.uint16, compiled_for(view))
     return _nearest(view, labels.kji, view.voxel_frame(labels.space), np.uint16)
 
 
@@ -57,7 +57,7 @@ def sample_colours(view: View, image: Image, smooth: bool) -> np.ndarray:
     """Colours under a view's pixels, packed uint32 (height, width), 0 outside. Of a view along the grid, the
     nearest of two slices is taken."""
     if image.through is not None:
-        return bent.nearest(view, image.kji, image.space, image.through, np.uint32)
+        return bent.nearest(view, image.kji, image.space, image.through, np.uint32, compiled_for(view))
     shape, frame = (view.height, view.width), view.voxel_frame(image.space)
     if not smooth:
         return _nearest(view, image.kji, frame, np.uint32)
@@ -69,7 +69,7 @@ def sample_colours(view: View, image: Image, smooth: bool) -> np.ndarray:
         columns, rows = plane.columns(shape[1]), plane.rows(shape[0])
         in_bands(shape, lambda a, b: plane_colours(plane.values, columns, rows, out, a, b))
     else:
-        in_bands(shape, lambda a, b: volume_colours(image.kji, frame, out, a, b))
+        in_bands(shape, lambda a, b: volume_colours(unmarked(image.kji), frame, out, a, b))
     return out
 
 
@@ -83,7 +83,7 @@ def _nearest(view: View, volume: np.ndarray, frame: np.ndarray, dtype) -> np.nda
         columns, rows = plane.columns(shape[1]), plane.rows(shape[0])
         in_bands(shape, lambda a, b: _plane_nearest(plane.values, columns, rows, out, a, b))
     else:
-        in_bands(shape, lambda a, b: _volume_nearest(volume, frame, out, a, b))
+        in_bands(shape, lambda a, b: _volume_nearest(unmarked(volume), frame, out, a, b))
     return out
 
 

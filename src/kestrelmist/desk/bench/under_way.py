@@ -66,7 +66,7 @@ class UnderWayPanel(Shaded):
         self.stop.setToolTip(plain_tip("End with what has been found by now"))
         self.judge.setToolTip(plain_tip("Likeness before and after, overlap, folding, there and back"))
         self.stop.clicked.connect(self.alignment.stop_here)
-        self.place.clicked.connect(self.alignment.place)
+        self.place.clicked.connect(self.alignment.go_on)
         self.judge.clicked.connect(self._judge)
         top, line = QHBoxLayout(), QHBoxLayout()
         top.addWidget(self.head, 1)
@@ -109,5 +109,9 @@ class UnderWayPanel(Shaded):
         self.stop.setEnabled(bool(run.costs) and not run.job.progress.has_enough)
         self.shut.setVisible(not going)
         self.judge.setVisible(not going)
-        self.place.setVisible(not going and run.by_voxels)
-        self.place.setToolTip(plain_tip(f"Move {names[0]} to where it was found; its values stay"))
+        self.place.setVisible(not going)
+        self.place.setText("Place it" if run.by_voxels else "Bring it through")
+        told = f"Move {names[0]} to where it was found; its values stay"
+        if not run.by_voxels:
+            told = f"Work {names[0]} out on the grid of {names[1]}, through the warp, as a new image"
+        self.place.setToolTip(plain_tip(told))

@@ -71,10 +71,16 @@ class AlignmentRun(QObject):
         self.run = None
         self.changed.emit()
 
-    def place(self) -> None:
-        """Place the image that moved by what was found."""
+    def go_on(self) -> None:
+        """Place the image that moved by what was found, or, where that bends space, bring it through onto the grid of
+        the one that stays."""
         run = self.run
-        if run is not None and run.transform is not None:
+        if run is None or run.transform is None:
+            return
+        if not run.by_voxels:
+            given = {"image": run.moves, "onto": run.onto, "transform": [run.transform]}
+            self.session.run("apply-transform", given, over=run.onto)
+        else:
             given = {"image": run.moves, "transform": run.transform, "back": True}
             if self.session.run_now("place-by", given):
                 self.forget()
