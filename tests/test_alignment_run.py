@@ -97,7 +97,7 @@ class AlignmentRunTest(DeskCase):
         self.assertFalse(run.by_voxels)
         self.press(self.panel.place)  # it cannot be placed by a warp, and is brought through
         self.settle(self.window)
-        made = self.desk.study.records()[-1]
+        made = max(self.desk.study.records(), key=lambda record: record.id)
         self.assertEqual(made.grid.shape, self.desk.study.find(self.onto).grid.shape)
         self.assertIsNotNone(self.desk.layers.stack.of(made.id))
 

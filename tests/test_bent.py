@@ -23,9 +23,8 @@ TURN = hand_matrix((1, 2, -1), (5, -8, 12), 1.05, GRID.centre)
 
 def smooth(seed: int, size: float) -> np.ndarray:
     rng = np.random.default_rng(seed)
-    return np.stack(
-        [ndimage.gaussian_filter(rng.normal(size=GRID.shape[::-1]), 3) * size for _ in range(3)], -1
-    ).astype(np.float32)
+    parts = [ndimage.gaussian_filter(rng.normal(size=GRID.shape[::-1]), 3) * size for _ in range(3)]
+    return np.stack(parts, -1).astype(np.float32)
 
 
 WARP = Warp(smooth(1, 20), GRID, TURN, np.linalg.inv(TURN))
@@ -63,7 +62,7 @@ class BentTest(unittest.TestCase):
         one = joined(Transform(TURN), WARP).bend()
         points = np.random.default_rng(5).uniform(10, 35, (50, 3))
         before = points @ one.before[:3, :3].T + one.before[:3, 3]
-        found = one.field.to(before) @ one.after[:3, :3].T + one.after[:3, 3]
+        found = DisplacementField(one.shifts, one.space).to(before) @ one.after[:3, :3].T + one.after[:3, 3]
         np.testing.assert_allclose(found, joined(Transform(TURN), WARP.prepared()).to(points), atol=1e-4)
 
     def test_arrays_that_are_only_read(self):

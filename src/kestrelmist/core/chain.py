@@ -82,7 +82,7 @@ class Chain(Mapping):
             reduce(lambda first, step: step.matrix @ first, steps, np.eye(4))  # type: ignore[attr-defined]
             for steps in (self.steps[: bends[0]], self.steps[bends[0] + 1 :])
         )
-        return Bend(one.before @ before, one.field, after @ one.after)
+        return Bend(one.before @ before, one.shifts, one.space, after @ one.after)
 
     def prepared(self) -> Chain:
         """See `Mapping`."""

@@ -90,7 +90,7 @@ class DisplacementField(Mapping):
 
     def bend(self) -> Bend:
         """See `Mapping`."""
-        return Bend(np.eye(4), self, np.eye(4))
+        return Bend(np.eye(4), self.shifts, self.space, np.eye(4))
 
     def inverse(self) -> Mapping:
         """The way back."""

@@ -92,7 +92,7 @@ class Warp(Mapping):
 
     def bend(self) -> Bend:
         """See `Mapping`."""
-        return Bend(self.before, self._flow, self.after)
+        return Bend(self.before, self._flow.shifts, self.space, self.after)
 
     def prepared(self) -> Warp:
         """See `Mapping`."""

@@ -28,7 +28,7 @@ def values(view: View, image: Image, smooth: bool, compiled: bool = False) -> np
     if bend is not None:
         found = np.empty((view.height, view.width), np.float32)
         frames = _frames(view, image.space, bend)
-        given = unmarked(image.kji), unmarked(bend.field.shifts), *frames
+        given = unmarked(image.kji), unmarked(bend.shifts), *frames
         in_bands(found.shape, lambda a, b: _bent_values(*given, smooth, found, a, b))
         return found
     from scipy import ndimage
@@ -49,7 +49,7 @@ def nearest(
     if bend is not None:
         found = np.zeros((view.height, view.width), dtype)
         frames = _frames(view, space, bend)
-        given = unmarked(volume), unmarked(bend.field.shifts), *frames
+        given = unmarked(volume), unmarked(bend.shifts), *frames
         in_bands(found.shape, lambda a, b: _bent_nearest(*given, found, a, b))
         return found
     out = np.zeros(view.width * view.height, dtype)
