@@ -4,6 +4,7 @@ from ..core.heading import Heading
 
 HEADINGS = (
     Heading("Two images"),
+    Heading("Several images"),
     Heading("This image"),
     Heading("Transforms"),
 )

@@ -13,6 +13,10 @@ SOURCES: dict[str, str] = {
         "B. B. Avants, C. L. Epstein, M. Grossman and J. C. Gee, Symmetric diffeomorphic image registration with "
         "cross-correlation, Med. Image Anal. 12, 2008"
     ),
+    "Avants 2010": (
+        "B. B. Avants et al., The optimal template effect in hippocampus studies of diseased populations, "
+        "NeuroImage 49, 2010"
+    ),
     "Baker 2004": (
         "S. Baker and I. Matthews, Lucas–Kanade 20 years on: a unifying framework, Int. J. Comput. Vis. 56, 2004"
     ),
