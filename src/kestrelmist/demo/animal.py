@@ -47,9 +47,14 @@ def _shape(rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
     return bends, 1 + 0.025 * rng.standard_normal(3)
 
 
+def bends_of(animal: Animal) -> tuple[np.ndarray, np.ndarray]:
+    """What makes it another one than its kind: a place p of it is that of the kind at (p + bends at p) / scales."""
+    return _shape(np.random.default_rng(animal.seed))
+
+
 def landmarks_in(animal: Animal, places: np.ndarray) -> np.ndarray:
     """Where landmarks of the kind lie in an animal: those that are one place (n, 3) in all of them, mm."""
-    bends, scale = _shape(np.random.default_rng(animal.seed))
+    bends, scale = bends_of(animal)
     found = np.asarray(places, float) * scale
     for _ in range(60):
         at = (found + 16.5).T[::-1]
