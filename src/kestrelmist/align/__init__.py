@@ -5,6 +5,7 @@ from ..core.heading import Heading
 HEADINGS = (
     Heading("Two images"),
     Heading("Several images"),
+    Heading("Standard space"),
     Heading("This image"),
     Heading("Transforms"),
 )

@@ -8,8 +8,8 @@ from typing import Annotated, NamedTuple
 import numpy as np
 
 from ..core.chain import joined
-from ..core.displacement import DisplacementField
 from ..core.errors import Trouble
+from ..core.field_from import field_over
 from ..core.image import Image
 from ..core.left_out import LeftOut
 from ..core.mapping import Mapping
@@ -228,28 +228,13 @@ def field_of_transform(transform: Mapping, grid: Grid, *, progress: Progress = s
             f"“{transform.name}” starts from {transform.source}, and “{grid.name}” lies in {world}",
             "choose an image of the space that it starts from",
         )
-    from scipy import ndimage
-
-    space = grid.space
-    shifts = np.empty((*space.shape, 3), np.float32)
-    i, j = np.meshgrid(np.arange(space.shape[0]), np.arange(space.shape[1]), indexing="ij")
-    for k in progress.over(range(space.shape[2]), what="Working out the field"):
-        here = space.to_world(np.stack([i, j, np.full_like(i, k)], axis=-1).reshape(-1, 3))
-        shifts[:, :, k] = (transform.to(here) - here).reshape(*i.shape, 3)
-    known = np.isfinite(shifts).all(axis=-1)
-    if known.mean() < 0.5:
-        raise Trouble(f"“{transform.name}” says nothing of most of “{grid.name}”", "choose a grid where it leads")
-    if not known.all():
-        nearest = ndimage.distance_transform_edt(
-            ~known, sampling=space.spacing, return_distances=False, return_indices=True
-        )
-        shifts = shifts[tuple(nearest)]
+    found, filled = field_over(transform, grid.space, progress)
+    shifts = found.shifts
     name = f"Field of {transform.name}"
     lengths = np.linalg.norm(shifts, axis=-1)
     columns = [Column("voxels"), Column("filled in"), *(Column(n, "mm", 4) for n in ("smallest", "mean", "largest"))]
-    row = (known.size, int((~known).sum()), float(lengths.min()), float(lengths.mean()), float(lengths.max()))
-    made = DisplacementField(shifts, space, transform.source, transform.target, name, transform.subject)
-    return FieldOf(made, Table(name, columns, [row]))
+    row = (lengths.size, filled, float(lengths.min()), float(lengths.mean()), float(lengths.max()))
+    return FieldOf(found.named(name), Table(name, columns, [row]))
 
 
 @operation(

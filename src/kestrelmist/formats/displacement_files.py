@@ -12,11 +12,11 @@ import numpy as np
 
 from ..core.displacement import DisplacementField
 from ..core.errors import Trouble
+from ..core.field_from import as_field
 from ..core.mapping import Mapping
 from ..core.progress import Progress
 from ..core.safe_write import written_whole_path
 from ..core.space import Space
-from ..core.turned_round import TurnedRound
 from ..core.warp import Warp
 from .format import Format, register
 from .itk_transforms import TURN
@@ -72,13 +72,11 @@ def write_field(path: Path, mapping: Mapping, progress: Progress | None = None) 
     """Write a displacement field as NIfTI of vectors (intent 1007). Raises Trouble for other mappings."""
     import nibabel as nib
 
-    if isinstance(mapping, Warp):
-        mapping = mapping.as_field()
+    mapping = mapping.as_field() if isinstance(mapping, Warp) else as_field(mapping)
     if not isinstance(mapping, DisplacementField):
-        other = "" if isinstance(mapping, TurnedRound) else "end the name in .tfm or .h5, or "
         raise Trouble(
             f"“{mapping.name}” is {mapping.words}, and NIfTI holds displacement fields alone",
-            f"{other}make a field of it (“Field of a transform”)",
+            "end the name in .tfm or .h5, or make a field of it (“Field of a transform”)",
             path,
         )
     shifts = (np.asarray(mapping.shifts) * TURN.astype(np.float32))[:, :, :, None]

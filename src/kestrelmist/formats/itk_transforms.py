@@ -15,6 +15,7 @@ import numpy as np
 from ..core.chain import Chain, PerVolume, joined
 from ..core.displacement import DisplacementField
 from ..core.errors import Trouble
+from ..core.field_from import as_field
 from ..core.mapping import Mapping
 from ..core.space import Space
 from ..core.transform import Transform
@@ -113,7 +114,8 @@ def field_of(vectors: np.ndarray, space: Space, name: str) -> DisplacementField:
 def library_transform(mapping: Mapping) -> Any:
     """A mapping as a transform of the library.
 
-    Raises Trouble for what its files cannot hold: the way back of a field, and transforms of single volumes.
+    The way back of a field is worked out on a grid. Raises Trouble for what its files cannot hold: transforms of single
+    volumes, and splines.
     """
     import SimpleITK as sitk
 
@@ -125,6 +127,8 @@ def library_transform(mapping: Mapping) -> Any:
         return made
     if isinstance(mapping, Warp):
         mapping = mapping.as_field()
+    if isinstance(mapping, TurnedRound):
+        mapping = as_field(mapping)
     if isinstance(mapping, DisplacementField):
         return sitk.DisplacementFieldTransform(field_image(mapping))
     if isinstance(mapping, Chain):
@@ -136,8 +140,6 @@ def library_transform(mapping: Mapping) -> Any:
 
 
 def _instead(mapping: Mapping) -> str:
-    if isinstance(mapping, TurnedRound):
-        return "turn it round first and write that, or write the field that leads this way (“Field of a transform”)"
     if isinstance(mapping, PerVolume):
         return "write the transform of one volume"
     return "write the field that does the same (“Field of a transform”)"

@@ -24,6 +24,8 @@ from .label_files import read_label_map, table_path
 from .opening import open_image
 
 FILE = "pack.json"
+STANDARD = "StandardSpace"
+"""The fact of an image that says of which standard space it is."""
 TEXTS = ("name", "version", "species", "origin", "licence")
 PARTS = ("templates", "masks", "tissues", "atlases")
 
@@ -75,6 +77,7 @@ class Pack:
         image = open_image(self.folder / {**self.tissues, **self.templates}[name])
         image.space = image.space.in_world(self.world)
         image.name, image.subject = name, self.name
+        image.facts = image.facts | {STANDARD: self.name}
         return image
 
     def label_map(self, name: str) -> LabelMap:
@@ -112,9 +115,10 @@ def read_pack(folder: str | Path) -> Pack:
     parts = {part: _files(folder, part, facts.get(part), path) for part in PARTS}
     if not parts["templates"]:
         raise Trouble("This pack names no template", "name one under “templates”", path)
-    texts = [str(facts.get(name) or "").strip() for name in TEXTS]
+    texts = {name: str(facts.get(name) or "").strip() for name in TEXTS}
     regions = {name: _regions(folder / file) for name, file in parts["atlases"].items()}
-    return Pack(folder, *texts, *parts.values(), regions=regions)  # type: ignore[arg-type]
+    given: dict[str, Any] = texts | parts
+    return Pack(folder, **given, regions=regions)
 
 
 def _files(folder: Path, part: str, given: Any, path: Path) -> dict[str, str]:

@@ -41,6 +41,7 @@ class HerePanel(QWidget):
     def __init__(self, desk: Desk):
         super().__init__()
         self.viewing, self.layers, self._pointer = desk.viewing, desk.layers, None
+        self.standard = desk.standard
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
@@ -78,6 +79,7 @@ class HerePanel(QWidget):
             viewing.maps.chosen,
             viewing.maps.changed,
             desk.layers.changed,
+            desk.standard.changed,
         ):
             signal.connect(self.refresh)
         self.refresh()
@@ -115,6 +117,7 @@ class HerePanel(QWidget):
             if not chosen.leads:
                 place = "outside" if voxel is None else " ".join(map(str, voxel))
                 found.append((f"Voxel in {chosen.record.name}", place))
+        found += self.standard.lines(world)
         return found if len(found) > 1 else []
 
     def refresh(self) -> None:

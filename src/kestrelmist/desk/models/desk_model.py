@@ -35,6 +35,7 @@ from .laying import Laying
 from .previewing import Previewing
 from .sections import Sections
 from .session import Session
+from .standard import Standard
 from .tile_reader import TileReader
 from .undoing import Undoing
 from .viewing import MOST_SHOWN, Viewing
@@ -63,6 +64,7 @@ class Desk(QObject):
         self.copied = CopiedLook(self.layers)
         self.laying = Laying(self.viewing, self.layers)
         self.alignment = AlignmentRun(self.viewing, self.layers)
+        self.standard = Standard(self.viewing)
         self.marks = DrawnMarks(self.viewing)
         self.asked = AskedMarks(self.marks)
         self.sections = Sections(self.viewing, self.marks)

@@ -24,6 +24,7 @@ from ...scene.tiles import BASE
 from ...study.items import ImageRecord
 from .viewing import Viewing
 
+OUTLINES = LabelLook(fill=0.0, edges=True)
 MOST = 1 << 30
 """Bytes of a layer on the screen; of larger pictures a coarser level is shown."""
 
@@ -93,6 +94,11 @@ class Layers(QObject):
             if not row.leads and row.record.id in self._maps:
                 found.append((f"Labels on {row.record.name}", self._maps[row.record.id]))
         return found
+
+    def outlines(self) -> list[Drawn]:
+        """Edges of the labels of what lies over the lead image and is shown, such as the regions of an atlas."""
+        rows = [row for row in reversed(self.rows) if not row.leads and row.layer.shown]
+        return [Drawn(self._maps[row.record.id], OUTLINES) for row in rows if row.record.id in self._maps]
 
     def drawn(self) -> list[Drawn]:
         """What lies over the lead image, the lowest first."""

@@ -111,7 +111,8 @@ class Sight(QObject):
         if self.leads:
             look = self.viewing.look
             lower = self.viewing.drawn_image(replace(look, tint=tint) if look is not None and tint else look)
-            return Parts(lower, self.layers.drawn(), self.comparison, self.viewing.maps.drawn())
+            labels = [*self.layers.outlines(), *self.viewing.maps.drawn()]
+            return Parts(lower, self.layers.drawn(), self.comparison, labels)
         if self._image is None:
             return Parts()
         assert self.key is not None

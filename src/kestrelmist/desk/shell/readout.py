@@ -19,7 +19,7 @@ from ..models.viewing import Viewing
 from ..theme.theme import figures
 from ..widgets.plain_text import Words, plain_tip
 
-WIDTHS = {"World": 218, "Voxel": 112, "Value": 92, "Label": 150}
+WIDTHS = {"World": 218, "Voxel": 112, "Value": 92, "Label": 150, "Standard": 0}
 """Pixels that the fields have at least, so that they stay where they are while the pointer moves."""
 SIDES = {
     True: ("Left shown on left (from above)", "Left shown on left", "L on left"),
@@ -37,7 +37,7 @@ class Readout(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(30)
         self.viewing, self._pointer, self._sight = desk.viewing, None, None
-        self.tiles, self._awaited = desk.tiles, None
+        self.tiles, self._awaited, self.standard = desk.tiles, None, desk.standard
         self._sides, self._scale = SIDES[True], ("",) * 3
         self._rest = QTimer(self, singleShot=True, interval=120)
         self._rest.timeout.connect(self._ask)
@@ -73,6 +73,7 @@ class Readout(QWidget):
             viewing.lead_changed,
             viewing.lead_ready,
             viewing.arrangement_changed,
+            desk.standard.changed,
         ):
             signal.connect(self.refresh)
         self.refresh()
@@ -113,6 +114,9 @@ class Readout(QWidget):
             label = labels.table.get(number) if number else None
             self.fields["Label"].setText(f"{label.number} {label.name}" if label else "none")
         self._scale = _scale(record)
+        told = self.standard.lines(world)[:2] if self._sight is None else []
+        self.fields["Standard"].setText(" · ".join(value for _, value in told))
+        self.fields["Standard"].setToolTip(plain_tip(told[0][0] if told else "Standard"))
         self._fit()
 
     def resizeEvent(self, event) -> None:
@@ -134,6 +138,8 @@ class Readout(QWidget):
             for name, field in self.fields.items():
                 self.heads[name].setVisible(level < 3)
                 field.setMinimumWidth(WIDTHS[name] if level < 4 else 0)
+            for part in (self.fields["Standard"], self.heads["Standard"]):
+                part.setVisible(level < 2 and bool(self.fields["Standard"].text().strip("–")))
             self.fields["Voxel"].setVisible(level < 5)
             self.layout().invalidate()
             if self.layout().sizeHint().width() <= self.width():
