@@ -5,11 +5,14 @@ import json
 import numpy as np
 
 from kestrelmist.align.judge import judge
+from kestrelmist.align.label_agreement import agreements
 from kestrelmist.core.displacement import DisplacementField
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.core.geometry.marks import Marks
 from kestrelmist.core.image import Image
+from kestrelmist.core.labels import LabelMap, LabelTable
+from kestrelmist.core.space import Space
 from kestrelmist.core.transform import Transform
 from kestrelmist.core.world import World
 from kestrelmist.formats.saving import save_image, save_thing
@@ -48,6 +51,30 @@ class JudgeTest(PlaceCase):
         self.assertIn("both are less alike than where they lay before", wrong["because"])
         rows = judge(self.IMAGE, self.ONTO, Transform(np.linalg.inv(MOVED), name="T")).rows
         self.assertEqual([row[0] for row in rows[:2]], ["verdict", "because"])
+
+    def test_labels_that_both_have(self):
+        """Two boxes, one of them shifted by a voxel: Dice and distances by counting."""
+        space = Space((20, 20, 20), np.eye(4))
+        maps = []
+        for shift in (0, 1):
+            numbers = np.zeros(space.shape, np.uint16)
+            numbers[5 + shift : 13 + shift, 6:12, 6:12] = 1
+            numbers[2:4, 2:4, 2:4] = 2
+            maps.append(LabelMap(space, numbers, LabelTable().with_new("Box")[0].with_new("Small")[0], f"M{shift}"))
+        found = {one.name: one for one in agreements(maps[1], maps[0], Transform(np.eye(4)))}
+        self.assertAlmostEqual(found["Box"].dice, 7 / 8)
+        self.assertEqual((found["Small"].dice, found["Small"].mean, found["Box"].largest), (1.0, 0.0, 1.0))
+        # by hand: each face across x is a voxel off; of the four others only the ring at the ends is
+        self.assertTrue(0.2 < found["Box"].mean < 0.6)
+        moved = np.eye(4)
+        moved[0, 3] = 1.0
+        self.assertEqual(agreements(maps[1], maps[0], Transform(moved))[0].dice, 1.0)
+        told = judge(self.IMAGE, self.ONTO, Transform(np.eye(4)), regions=maps[1], onto_regions=maps[0])
+        self.assertIn(("Box, Dice", 0.875, "", ""), told.rows)
+        with self.assertRaisesRegex(Trouble, "in pairs"):
+            judge(self.IMAGE, self.ONTO, Transform(np.eye(4)), regions=maps[1])
+        with self.assertRaisesRegex(Trouble, "no label of one name"):
+            agreements(LabelMap(space), maps[0], Transform(np.eye(4)))
 
     def test_what_hardly_overlaps(self):
         away = np.eye(4)

@@ -18,6 +18,7 @@ from ..core.table import Column, Table
 from ..core.transform import Transform
 from .align_report import score, score_through
 from .fit_landmarks import paired
+from .label_agreement import agreements
 from .landmarks import distances
 from .levels import Level, levels_of
 from .sides import require_comparable, side_of
@@ -51,11 +52,17 @@ class Judged:
     "Judge an alignment",
     name="judge",
     keywords="quality check registration qc alignment accuracy jacobian folding inverse consistency overlap similarity",
-    called={"onto": "Onto", "landmarks": "Landmarks (moves)", "onto_landmarks": "Landmarks (onto)"},
-    rare="mask landmarks onto_landmarks",
+    called={
+        "onto": "Onto",
+        "landmarks": "Landmarks (moves)",
+        "onto_landmarks": "Landmarks (onto)",
+        "regions": "Labels (moves)",
+        "onto_regions": "Labels (onto)",
+    },
+    rare="mask landmarks onto_landmarks regions onto_regions",
     group="Two images",
     methods="Alignments were judged by likeness, overlap, the Jacobian, and the way there and back",
-    cites=("Studholme 1999",),
+    cites=("Studholme 1999", "Dice 1945"),
 )
 def judge(
     image: Image,
@@ -65,6 +72,8 @@ def judge(
     mask: LabelMap | None = None,
     landmarks: Marks | None = None,
     onto_landmarks: Marks | None = None,
+    regions: LabelMap | None = None,
+    onto_regions: LabelMap | None = None,
     progress: Progress = silent(),
 ) -> Table:
     """How well an image fits another one through a transform, in numbers, and a verdict with its reasons.
@@ -83,6 +92,9 @@ def judge(
     landmarks, onto_landmarks : marks
         Points of both that are known to go together; how far they lie apart is told.
 
+    regions, onto_regions : label map
+        Labels of both: for each name that both have, Dice and the distance of the surfaces are told.
+
     Returns
     -------
     Table
@@ -97,6 +109,8 @@ def judge(
     flat = require_comparable(image, onto)
     if (landmarks is None) != (onto_landmarks is None):
         raise Trouble("Landmarks are held against an alignment in pairs", "name those of both images, or of none")
+    if (regions is None) != (onto_regions is None):
+        raise Trouble("Labels are held against an alignment in pairs", "name those of both images, or of none")
     _require_ends(transform, image, onto)
     fixed, moving = side_of(onto, mask, progress.part(0.0, 0.1)), side_of(image, None, progress.part(0.1, 0.2))
     level = levels_of(fixed, moving, shrinks=(2, 1))[-1]
@@ -108,6 +122,11 @@ def judge(
         left = distances(transform, paired(landmarks, onto_landmarks))
         for name, value in (("mean", left.mean()), ("largest", left.max())):
             judged.say(f"landmarks apart, {name}", float(value), onto.space.unit)
+    if regions is not None and onto_regions is not None:
+        for one in agreements(regions, onto_regions, transform):
+            judged.say(f"{one.name}, Dice", one.dice)
+            judged.say(f"{one.name}, surfaces apart, mean", one.mean, onto.space.unit)
+            judged.say(f"{one.name}, surfaces apart, largest", one.largest, onto.space.unit)
     verdict = "bad" if judged.bad else "doubtful" if judged.doubtful else "nothing speaks against it"
     because = [("because", None, "", reason) for reason in (*judged.bad, *judged.doubtful)]
     judged.rows[:0] = [("verdict", None, "", verdict), *because]  # first, as it is what is looked for

@@ -55,6 +55,8 @@ class Subject:
         Which of them this one is.
     over : sequence
         What the study knows of the images that lie over it.
+    transforms : sequence
+        What the study knows of the transforms of the same subject.
     """
 
     image: Image
@@ -64,6 +66,7 @@ class Subject:
     records: Sequence = ()
     record_id: int | None = None
     over: Sequence = ()
+    transforms: Sequence = ()
 
     @property
     def series(self) -> Image:

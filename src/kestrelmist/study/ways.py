@@ -12,7 +12,7 @@ from ..core.errors import Trouble
 from ..core.mapping import Mapping
 from ..core.transform import Transform
 from ..core.world import World
-from .items import Record
+from .items import ImageRecord, Record
 from .open_study import OpenStudy
 
 AGREE = 0.01
@@ -27,6 +27,8 @@ class Way:
 
     mapping: Mapping
     made_of: tuple[Record, ...] = ()
+    turned: tuple[bool, ...] = ()
+    """Which of them are gone along backwards."""
 
     @property
     def words(self) -> str:
@@ -56,12 +58,7 @@ def way_between(study: OpenStudy, source: World, target: World) -> Way | None:
 
 def _shortest(study: OpenStudy, start: str, end: str) -> list[list[tuple[Record, bool]]]:
     """All shortest routes, each as transforms and whether they are gone along backwards."""
-    steps: dict[str, list[tuple[str, Record, bool]]] = {}
-    for record in study.items.of_kind("transform"):
-        one, other = (str(record.body.get(end, {}).get("id") or "") for end in ("source", "target"))
-        if one and other and one != other and record.body.get("kind") != "per volume":
-            steps.setdefault(one, []).append((other, record, False))
-            steps.setdefault(other, []).append((one, record, True))
+    steps = _steps(study)
     found: list[list[tuple[Record, bool]]] = []
     away = {start: 0}
     waiting: deque[tuple[str, list[tuple[Record, bool]]]] = deque([(start, [])])
@@ -79,6 +76,50 @@ def _shortest(study: OpenStudy, start: str, end: str) -> list[list[tuple[Record,
     return [route for route in found if len(route) == len(found[0])]
 
 
+def _steps(study: OpenStudy) -> dict[str, list[tuple[str, Record, bool]]]:
+    """Of each world, by its id: where a transform leads from it, which one, and whether it is gone along backwards."""
+    steps: dict[str, list[tuple[str, Record, bool]]] = {}
+    for record in study.items.of_kind("transform"):
+        one, other = (str(record.body.get(end, {}).get("id") or "") for end in ("source", "target"))
+        if one and other and one != other and record.body.get("kind") != "per volume":
+            steps.setdefault(one, []).append((other, record, False))
+            steps.setdefault(other, []).append((one, record, True))
+    return steps
+
+
+def reached(study: OpenStudy, start: str) -> set[str]:
+    """Ids of all worlds that some way leads to from one, itself with them."""
+    steps, found, waiting = _steps(study), {start}, [start]
+    while waiting:
+        for other, _, _ in steps.get(waiting.pop(), ()):
+            if other not in found:
+                found.add(other)
+                waiting.append(other)
+    return found
+
+
+def missing_link(study: OpenStudy, image: ImageRecord, onto: ImageRecord) -> tuple[ImageRecord, ImageRecord]:
+    """Two images whose alignment would close the gap between the spaces of two others that no way leads between: one of
+    what is reached from each; of one subject where there are such, and anatomy before series."""
+    near, far = (reached(study, one.grid.world.id) for one in (image, onto))
+    images = [record for record in study.items.of_kind("image") if isinstance(record, ImageRecord) and record.grid]
+    here = [r for r in images if r.grid.world.id in near] or [image]
+    there = [r for r in images if r.grid.world.id in far] or [onto]
+
+    def worth(pair: tuple[ImageRecord, ImageRecord]) -> tuple:
+        one, other = pair
+        return (
+            one.subject != other.subject,
+            bool(one.axes) + bool(other.axes),
+            one.modality != other.modality,
+            one.grid.flat_axis is not None or other.grid.flat_axis is not None,
+            one.id != image.id,
+            other.id != onto.id,
+        )
+
+    return min(((one, other) for one in here for other in there), key=worth)
+
+
 def _followed(study: OpenStudy, route: list[tuple[Record, bool]], source: World, target: World) -> Way:
     whole: Mapping | None = None
     for record, turned in route:
@@ -88,7 +129,7 @@ def _followed(study: OpenStudy, route: list[tuple[Record, bool]], source: World,
     assert whole is not None
     records = tuple(record for record, _ in route)
     named = whole.named(" then ".join(r.name for r in records), records[0].subject)
-    return Way(named.between(source, target), records)
+    return Way(named.between(source, target), records, tuple(turned for _, turned in route))
 
 
 def _require_agreement(one: Way, other: Way) -> None:

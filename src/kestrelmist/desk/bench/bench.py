@@ -106,8 +106,8 @@ class Bench(QWidget):
         self.viewing.set_stage("Measure")
         self.desk.run("measure labels", {})
 
-    def open_operation(self, operation: Operation) -> None:
-        """Go to an operation's stage and open its form."""
+    def open_operation(self, operation: Operation):
+        """Go to an operation's stage and open its form, which is given back."""
         stage = operation.stage.capitalize()
         self.viewing.set_stage(stage)
-        self.page(stage).open(operation)
+        return self.page(stage).open(operation)

@@ -74,12 +74,23 @@ class UnderWayPanel(Shaded):
         for button in (self.stop, self.place, self.judge):
             button.setProperty("kind", "primary" if button is self.place else "small")
             line.addWidget(button, 1)
+        self.verdicts: dict[str, QPushButton] = {}
+        verdicts = QHBoxLayout()
+        for verdict in ("fine", "doubtful", "bad"):
+            button = QPushButton(verdict.capitalize(), checkable=True)
+            button.setProperty("kind", "small")
+            button.setToolTip(plain_tip(f"Write down that you looked, and that it is {verdict}"))
+            button.clicked.connect(lambda _=False, verdict=verdict: self.alignment.say(verdict))
+            verdicts.addWidget(button, 1)
+            self.verdicts[verdict] = button
         self.column.addLayout(top)
         self.column.addWidget(self.said)
         self.column.addWidget(self.curve)
         self.column.addLayout(line)
+        self.column.addLayout(verdicts)
         self.alignment.changed.connect(self.follow)
         desk.session.work.changed.connect(self.follow)
+        desk.session.history_changed.connect(self.follow)
         self.dress()
         self.follow()
 
@@ -106,7 +117,13 @@ class UnderWayPanel(Shaded):
         self.said.setText(f"{names[0]} onto {names[1]}{told}")
         self.curve.show_costs(run.costs, run.levels)
         self.stop.setVisible(going)
-        self.stop.setEnabled(bool(run.costs) and not run.job.progress.has_enough)
+        enough = run.job is not None and run.job.progress.has_enough
+        self.stop.setEnabled(bool(run.costs) and not enough)
+        self.curve.setVisible(bool(run.costs))
+        said = self.alignment.verdict()
+        for verdict, button in self.verdicts.items():
+            button.setVisible(not going)
+            button.setChecked(verdict == said)
         self.shut.setVisible(not going)
         self.judge.setVisible(not going)
         self.place.setVisible(not going)

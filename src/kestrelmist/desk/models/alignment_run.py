@@ -23,7 +23,7 @@ from .work import Job
 class Run:
     """One alignment: ids of the image that moves and of the one that stays, costs by level, and what came of it."""
 
-    job: Job
+    job: Job | None
     moves: int
     onto: int
     costs: dict[int, list[float]] = field(default_factory=dict)
@@ -37,7 +37,7 @@ class Run:
     def take(self, state: FoundSoFar) -> None:
         """Costs of this state, and of those before it that nobody was told of."""
         self.levels = state.levels
-        for one in self.job.shown[self.seen :]:
+        for one in self.job.shown[self.seen :] if self.job is not None else ():
             self.costs.setdefault(one.level, []).append(one.cost)
             self.seen += 1
 
@@ -58,11 +58,11 @@ class AlignmentRun(QObject):
 
     @property
     def under_way(self) -> bool:
-        return self.run is not None and self.run.job in self.session.work.jobs
+        return self.run is not None and self.run.job is not None and self.run.job in self.session.work.jobs
 
     def stop_here(self) -> None:
         """End it with what it has found by now."""
-        if self.run is not None:
+        if self.run is not None and self.run.job is not None:
             self.run.job.progress.stop_here()
 
     def forget(self) -> None:
@@ -84,6 +84,50 @@ class AlignmentRun(QObject):
             given = {"image": run.moves, "transform": run.transform, "back": True}
             if self.session.run_now("place-by", given):
                 self.forget()
+
+    def look_at(self, key: int) -> None:
+        """Show an alignment that was found before: the image that stays leads, the one that moved lies over it, and
+        both can be judged."""
+        both = self._aligned_by(key)
+        if both is None:
+            self.session.trouble.emit("The images that this transform joins are not in the study: gather them first.")
+            return
+        moves, onto = both
+        self._draw(None)
+        self.run = Run(None, moves, onto, transform=key, by_voxels=self._moves_voxels(key))
+        self.viewing.show_image(onto, lambda: self.layers.lay_over(moves))
+        self.changed.emit()
+
+    def _moves_voxels(self, key: int) -> bool:
+        return isinstance(self.viewing.study.thing(key), Transform)
+
+    def _aligned_by(self, key: int) -> tuple[int, int] | None:
+        """Ids of what moved and of what stayed: by the step that made a transform, else by the spaces that it joins."""
+        study, record = self.viewing.study, self.viewing.study.items.get(key)
+        for step in study.logbook.entries():
+            if any(thing.item == key for things in step.outputs.values() for thing in things):
+                given = [step.inputs.get(name) for name in ("image", "onto")]
+                found = [self.record(things[0].item) for things in given if things and things[0].item is not None]
+                if len(found) == 2 and all(found):
+                    return found[0].id, found[1].id  # type: ignore[union-attr]
+        ends = [record.body.get(end, {}).get("id") for end in ("target", "source")] if record is not None else []
+        pair = [next((r for r in study.records() if end and r.grid.world.id == end), None) for end in ends]
+        if len(pair) == 2 and pair[0] is not None and pair[1] is not None and pair[0].id != pair[1].id:
+            return pair[0].id, pair[1].id
+        return None
+
+    def verdict(self) -> str:
+        """What somebody said of it: "" when nobody did."""
+        run = self.run
+        record = self.viewing.study.items.get(run.transform) if run is not None and run.transform is not None else None
+        said = record.body.get("said") if record is not None else None
+        return str(said.get("verdict", "")) if isinstance(said, dict) else ""
+
+    def say(self, verdict: str) -> None:
+        """Write down how it is."""
+        if self.run is not None and self.run.transform is not None:
+            self.session.run("say-alignment", {"transform": self.run.transform, "verdict": verdict})
+            self.changed.emit()
 
     def record(self, key: int) -> ImageRecord | None:
         found = self.viewing.study.items.get(key)
@@ -167,8 +211,7 @@ class AlignmentRun(QObject):
         if _both(task) != (run.moves, run.onto):
             return
         run.transform = key
-        record = self.viewing.study.items.get(key)
-        run.by_voxels = record is not None and isinstance(self.viewing.study.thing(key), Transform)
+        run.by_voxels = self._moves_voxels(key)
         self.changed.emit()
 
     def _still_there(self) -> None:

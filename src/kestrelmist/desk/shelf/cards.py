@@ -195,6 +195,7 @@ class TransformCard(Card):
             given = {"transform": key, "back": back}
             place = menu.addAction(words, lambda _=False, given=given: self.desk.run("place-by", given))
             place.setEnabled(lead is not None)
+        menu.addAction("Show what it aligns", lambda: self.desk.alignment.look_at(key))
         menu.addAction("Turn it round", lambda: self.desk.session.run("invert-transform", {"transform": key}))
 
 
