@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from copy import copy
-from typing import Literal
 
 import numpy as np
 
+from .at_places import Places
 from .errors import Trouble
 from .image import Image
 from .labels import LabelMap
@@ -16,8 +16,6 @@ from .progress import Progress, silent
 from .resampling import How, resampled
 from .space import Space
 from .transform import Transform
-
-ORDERS: dict[str, Literal[0, 1, 3]] = {"nearest": 0, "linear": 1, "cubic": 3}
 
 
 def seen_through(image: Image, way: Mapping) -> Image:
@@ -51,6 +49,7 @@ def resampled_through(
     how: How = "linear",
     outside: float = np.nan,
     progress: Progress | None = None,
+    places: Places | None = None,
 ) -> np.ndarray:
     """A volume at the voxels of a grid in another world, interpolated once.
 
@@ -63,6 +62,8 @@ def resampled_through(
         From the world of `target` to that of `source`.
     how : text
         As in `resampling.resampled`; a sinc only where the mapping is affine.
+    places : Places, optional
+        The same for all volumes of a series, so that transforms that bend are followed once.
 
     Returns
     -------
@@ -75,28 +76,6 @@ def resampled_through(
         return resampled(
             values, (source.inverse @ way.matrix @ target.affine)[:3], target.shape, how, outside, progress
         )
-    from scipy import ndimage
-
     if how == "sinc":
         raise Trouble(f"“{way.name}” bends space, and a sinc cannot follow it", "take cubic interpolation")
-    order = ORDERS[how]
-    there = np.isfinite(values) if values.dtype.kind == "f" else None
-    if there is not None and there.all():
-        there = None
-    filled = values if there is None else np.where(there, values, values.dtype.type(0))
-    if order == 3:
-        filled = ndimage.spline_filter(filled.astype(np.float32), 3, output=np.float32, mode="mirror")
-    kind = values.dtype if order == 0 and (np.isfinite(outside) or values.dtype.kind == "f") else np.dtype(np.float32)
-    out = np.empty(target.shape[::-1], kind)
-    j, i = np.meshgrid(np.arange(target.shape[1]), np.arange(target.shape[0]), indexing="ij")
-    last = np.array(values.shape[::-1]) - 1
-    for k in progress.over(range(target.shape[2]), what="Resampling"):
-        voxels = np.stack([i.ravel(), j.ravel(), np.full(i.size, k)], axis=1)
-        at = source.to_voxel(way.to(target.to_world(voxels)))
-        inside = np.all((at >= -0.5) & (at <= last + 0.5), axis=1)  # False for NaN, too
-        spots = np.clip(np.nan_to_num(at), 0, last).T[::-1]
-        found = ndimage.map_coordinates(filled, spots, order=order, prefilter=False, mode="mirror", output=kind)
-        if there is not None:
-            inside &= ndimage.map_coordinates(there.astype(np.uint8), spots, order=0, mode="nearest") > 0
-        out[k] = np.where(inside, found, kind.type(outside)).reshape(i.shape)
-    return out
+    return (places or Places(source, target, way)).look(values, how, outside, progress)

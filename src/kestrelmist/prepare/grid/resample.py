@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 
 import numpy as np
 
+from ...core.at_places import Places
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.left_out import Leads
@@ -109,8 +110,11 @@ def resample(
     facts = image.facts if image.space.same_grid(target) else on_another_grid(image, turned)
     widths = softening(image.space, turned) if soften and how != "nearest" else (0.0, 0.0, 0.0)
 
+    places = Places(image.space, target, way) if not isinstance(way, Transform) else None
+
     def work(values: np.ndarray, progress: Progress) -> np.ndarray:
-        return resampled_through(softened(values.T, widths), image.space, target, way, how, progress=progress).T
+        given = softened(values.T, widths), image.space, target, way, how
+        return resampled_through(*given, progress=progress, places=places).T
 
     if image.axes:
         return image.like(
