@@ -8,6 +8,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from kestrelmist.align.align_images import align_images
+from kestrelmist.align.how_sure import how_sure
 from kestrelmist.core.image import Image
 from kestrelmist.core.mapping import Mapping
 from kestrelmist.core.space import Space
@@ -83,7 +84,7 @@ def _apart(found: Mapping, move: np.ndarray, places: np.ndarray) -> float:
 def _two_animals(seed: int) -> list[Row]:
     space = head_mr_space()
     animals = [make_animal(f"HM-{n}", n) for n in range(seed, seed + PAIRS + 1)]
-    left, rises, folds = [], [], []
+    left, rises, folds, held = [], [], [], []
     for one, other in pairwise(animals):
         onto, image = (Image(scan_mr(a, space), space, a.name, modality="MR", subject=a.name) for a in (one, other))
         for scan in (onto, image):
@@ -94,12 +95,18 @@ def _two_animals(seed: int) -> list[Row]:
         overlap = [_overlap(one, other, way, space) for way, _ in ways]
         left.append(away[1] / away[0])
         rises.append(overlap[1] > overlap[0])
+        limit = how_sure(image, onto, ways[1][0]).map
+        at = np.clip(np.rint(limit.space.to_voxel(points)).astype(int), 0, np.array(limit.space.shape) - 1)
+        off = np.linalg.norm(ways[1][0].to(points) - goals, axis=1)
+        held.append(float(np.mean(off <= np.asarray(limit.data)[tuple(at.T)])))
         folds.append(dict(zip((c.name for c in ways[1][1].columns), ways[1][1].rows[0]))["least Jacobian"])
     return [
         Row("two animals, landmarks: what the warp leaves of what the affine left", float(np.mean(left)), at_most=0.5,
             against=f"30 places in {PAIRS} pairs"),
         Row("two animals: the mean overlap of regions rises by the warp", float(np.mean(rises)), 1.0,
             against=f"{', '.join(REGIONS).lower()} in {PAIRS} pairs"),
+        Row("two animals: landmarks within the stated 90 % limit", float(np.mean(held)), 0.8, 0.98,
+            against=f"30 places in {PAIRS} pairs, “How sure an alignment is”"),
         Row("two animals: the smallest Jacobian of a warp", float(np.min(folds)), 0.0, against="no folding"),
     ]  # fmt: skip
 

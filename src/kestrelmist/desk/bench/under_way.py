@@ -62,16 +62,19 @@ class UnderWayPanel(Shaded):
         self.shut = QToolButton()
         self.shut.setAccessibleName("Put away what was aligned last")
         self.shut.clicked.connect(self.alignment.forget)
-        self.stop, self.place, self.judge = (QPushButton(w) for w in ("Stop here", "Place it", "Judge"))
+        names = ("Stop here", "Place it", "Judge", "How sure")
+        self.stop, self.place, self.judge, self.sure = (QPushButton(w) for w in names)
+        self.sure.setToolTip(plain_tip("How far it may be off, place by place: it is done three times more for that"))
         self.stop.setToolTip(plain_tip("End with what has been found by now"))
         self.judge.setToolTip(plain_tip("Likeness before and after, overlap, folding, there and back"))
         self.stop.clicked.connect(self.alignment.stop_here)
         self.place.clicked.connect(self.alignment.go_on)
         self.judge.clicked.connect(self._judge)
+        self.sure.clicked.connect(self._how_sure)
         top, line = QHBoxLayout(), QHBoxLayout()
         top.addWidget(self.head, 1)
         top.addWidget(self.shut)
-        for button in (self.stop, self.place, self.judge):
+        for button in (self.stop, self.place, self.judge, self.sure):
             button.setProperty("kind", "primary" if button is self.place else "small")
             line.addWidget(button, 1)
         self.verdicts: dict[str, QPushButton] = {}
@@ -103,6 +106,12 @@ class UnderWayPanel(Shaded):
             given = {"image": run.moves, "onto": run.onto, "transform": run.transform}
             self.desk.session.run("judge", given)
 
+    def _how_sure(self) -> None:
+        run = self.alignment.run
+        if run is not None and run.transform is not None:
+            given = {"image": run.moves, "onto": run.onto, "transform": run.transform}
+            self.desk.session.run("how-sure", given, over=run.onto)
+
     def follow(self) -> None:
         run = self.alignment.run
         going = self.alignment.under_way
@@ -126,6 +135,7 @@ class UnderWayPanel(Shaded):
             button.setChecked(verdict == said)
         self.shut.setVisible(not going)
         self.judge.setVisible(not going)
+        self.sure.setVisible(not going)
         self.place.setVisible(not going)
         self.place.setText("Place it" if run.by_voxels else "Bring it through")
         told = f"Move {names[0]} to where it was found; its values stay"
