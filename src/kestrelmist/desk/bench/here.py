@@ -24,6 +24,8 @@ from ..theme.theme import figures
 from ..widgets.plain_text import Words, plain_tip
 from .rows import section
 
+WIDE = 236
+"""Pixels that name and value have together."""
 TALLEST = 160
 """Pixels of the rows; more of them are scrolled."""
 
@@ -87,7 +89,9 @@ class HerePanel(QWidget):
     @property
     def told(self) -> list[tuple[str, str]]:
         """Whole name and value of each layer, of those that are shown."""
-        return [(n.accessibleName(), v.text()) for n, v in zip(self._names, self._values) if n.isVisibleTo(self)]
+        return [
+            (n.accessibleName(), v.accessibleName()) for n, v in zip(self._names, self._values) if n.isVisibleTo(self)
+        ]
 
     @property
     def world(self):
@@ -131,6 +135,8 @@ class HerePanel(QWidget):
             self._grid.addWidget(value, len(self._values), 1)
             self._names.append(name)
             self._values.append(value)
+        metrics = self.fontMetrics()
+        room = WIDE - max((min(metrics.horizontalAdvance(words), 128) for words, _ in lines), default=0)
         for n, (name, value) in enumerate(zip(self._names, self._values)):
             for label in (name, value):
                 label.setVisible(n < len(lines))
@@ -140,7 +146,10 @@ class HerePanel(QWidget):
                 name.setText(short)
                 name.setAccessibleName(words)
                 name.setToolTip(plain_tip(words) if short != words else "")
-                value.setText(text)
+                seen = value.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, room)
+                value.setText(seen)
+                value.setAccessibleName(text)
+                value.setToolTip(plain_tip(text) if seen != text else "")
         self._area.setFixedHeight(min(self._grid.sizeHint().height(), TALLEST))
 
     def put_on_clipboard(self) -> None:

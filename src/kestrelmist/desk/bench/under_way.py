@@ -128,7 +128,7 @@ class UnderWayPanel(Shaded):
         self.stop.setVisible(going)
         enough = run.job is not None and run.job.progress.has_enough
         self.stop.setEnabled(bool(run.costs) and not enough)
-        self.curve.setVisible(bool(run.costs))
+        self.curve.setVisible(going and bool(run.costs))
         said = self.alignment.verdict()
         for verdict, button in self.verdicts.items():
             button.setVisible(not going)

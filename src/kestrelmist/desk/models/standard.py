@@ -97,14 +97,14 @@ class Standard(QObject):
             self.changed.emit()
 
     def lines(self, world) -> list[tuple[str, str]]:
-        """For each space its name and the place in it, and the region there."""
+        """For each space the place in it, in the unit of the image that leads, and the region there."""
         told = []
         for one in self.known:
             place = one.place(world)
             words = "outside" if place is None else " ".join(f"{v:+.2f}".replace("-", "−") for v in place)
-            told.append((one.name, words if place is None else f"{words} {one.unit}"))
+            told.append((f"In {one.name}" if len(self.known) > 1 else "Standard", words))
             if one.regions is not None:
-                told.append(("Region there", one.region(place) or "none"))
+                told.append(("Region", one.region(place) or "none"))
         return told
 
     def own_place(self, place) -> np.ndarray:

@@ -38,6 +38,7 @@ class Readout(QWidget):
         self.setFixedHeight(30)
         self.viewing, self._pointer, self._sight = desk.viewing, None, None
         self.tiles, self._awaited, self.standard = desk.tiles, None, desk.standard
+        self._standard: list[str] = []
         self._sides, self._scale = SIDES[True], ("",) * 3
         self._rest = QTimer(self, singleShot=True, interval=120)
         self._rest.timeout.connect(self._ask)
@@ -115,8 +116,9 @@ class Readout(QWidget):
             self.fields["Label"].setText(f"{label.number} {label.name}" if label else "none")
         self._scale = _scale(record)
         told = self.standard.lines(world)[:2] if self._sight is None else []
-        self.fields["Standard"].setText(" · ".join(value for _, value in told))
-        self.fields["Standard"].setToolTip(plain_tip(told[0][0] if told else "Standard"))
+        self._standard = [value for _, value in told]
+        names = ", ".join(one.name for one in self.standard.known[:1])
+        self.fields["Standard"].setToolTip(plain_tip(names or "Standard"))
         self._fit()
 
     def resizeEvent(self, event) -> None:
@@ -138,8 +140,9 @@ class Readout(QWidget):
             for name, field in self.fields.items():
                 self.heads[name].setVisible(level < 3)
                 field.setMinimumWidth(WIDTHS[name] if level < 4 else 0)
+            self.fields["Standard"].setText(" · ".join(self._standard[: 2 if level < 2 else 1]))
             for part in (self.fields["Standard"], self.heads["Standard"]):
-                part.setVisible(level < 2 and bool(self.fields["Standard"].text().strip("–")))
+                part.setVisible(level < 4 and bool(self._standard))
             self.fields["Voxel"].setVisible(level < 5)
             self.layout().invalidate()
             if self.layout().sizeHint().width() <= self.width():

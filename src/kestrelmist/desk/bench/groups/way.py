@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QPushButton
 
 from ....core.errors import Trouble
 from ....core.operation import find_operation
+from ....formats.pack import STANDARD
 from ....study.items import ImageRecord
 from ....study.ways import missing_link, way_between
 from ...widgets.plain_text import plain_tip
 from ..page import GROUPS, BenchContext, Group
 from ..rows import Shaded, quietly, row, section, soft
 
+ROOM = 168
+"""Pixels of the words of an image in the list."""
 MOST = 60
 """Images that are offered to lead to, one of each space."""
 
@@ -46,16 +50,20 @@ class WayGroup(Shaded):
             return
         chosen, worlds = self.onto.currentData(), {}
         for record in self.desk.study.records():
-            if record.grid.world.id and not record.grid.world.is_one_with(lead.grid.world):
+            flat = (record.grid.flat_axis is None) != (lead.grid.flat_axis is None)
+            if record.grid.world.id and not flat and not record.grid.world.is_one_with(lead.grid.world):
                 worlds.setdefault(record.grid.world.id, record)
         with quietly(self.onto):
             self.onto.clear()
-            for record in list(worlds.values())[:MOST]:
-                self.onto.addItem(f"{record.name} of {record.subject}", record.id)
+            for record in sorted(worlds.values(), key=lambda r: STANDARD not in r.facts)[:MOST]:
+                self.onto.addItem(self._short(f"{record.subject}: {record.name}"), record.id)
             if (at := self.onto.findData(chosen)) >= 0:
                 self.onto.setCurrentIndex(at)
         self.setVisible(bool(worlds))
         self._tell()
+
+    def _short(self, text: str) -> str:
+        return self.onto.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, ROOM)
 
     def lines(self, lead: ImageRecord, onto: ImageRecord) -> list[str]:
         """The steps in words; raises Trouble when two ways disagree."""
