@@ -2,7 +2,8 @@ import unittest
 
 import numpy as np
 
-from kestrelmist.align.how_sure import how_sure
+from kestrelmist.align.how_sure import _freedom_of, how_sure
+from kestrelmist.align.lay import hand_matrix
 from kestrelmist.core.displacement import DisplacementField
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
@@ -46,6 +47,21 @@ class HowSureTest(unittest.TestCase):
         self.assertLess(right["differs by, there and back"], 0.5)
         self.assertGreater(off["differs by, there and back"], 2.5)
         self.assertGreater(off["may be off by, mean"], 2.5)
+
+    def test_what_an_alignment_was_free_to_do(self):
+        image, onto = self.pair(2.0)
+        flat = Image(np.zeros((9, 9, 1), np.float32), Space((9, 9, 1), np.eye(4)), "Flat")
+        sheared = np.eye(4)
+        sheared[0, 1] = 0.1
+        for turn, scale, one, wanted in ((8.0, 1.0, onto, "6"), (8.0, 1.2, onto, "7"), (8.0, 1.0, flat, "3")):
+            matrix = hand_matrix((1, 2, 0), (0, 0, turn), scale, (0, 0, 0))
+            self.assertEqual(_freedom_of(Transform(matrix), one)[0], wanted)
+        matrix = hand_matrix((0, 0, 0), (0, 0, 8), 1.3, (0, 0, 0))
+        matrix[2, 2] = 1.0  # of a picture, nothing leads out of the plane
+        self.assertEqual(_freedom_of(Transform(matrix), flat)[0], "4")
+        self.assertEqual(
+            (_freedom_of(Transform(sheared), onto)[0], _freedom_of(Transform(sheared), flat)[0]), ("12", "6")
+        )
 
     def test_wrong_input(self):
         image, onto = self.pair(2.0)

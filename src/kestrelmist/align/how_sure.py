@@ -139,8 +139,12 @@ def _freedom_of(transform: Mapping, onto: Image) -> tuple[str, np.ndarray]:
             "choose what “Align two images” gives",
         )
     turn = transform.matrix[:3, :3]
-    rigid = np.abs(turn.T @ turn - np.eye(3)).max() < RIGID
-    return ("3" if flat else "6") if rigid else ("6" if flat else "12"), transform.matrix
+    size = abs(float(np.linalg.det(turn))) ** (1 / 3) if not flat else abs(float(np.linalg.det(turn[:2, :2]))) ** 0.5
+    one_size = np.diag((size, size, 1.0 if flat else size))
+    for matrix, found in ((turn, "3" if flat else "6"), (turn @ np.linalg.inv(one_size), "4" if flat else "7")):
+        if np.abs(matrix.T @ matrix - np.eye(3)).max() < RIGID:
+            return found, transform.matrix
+    return "6" if flat else "12", transform.matrix
 
 
 def _other_than(measure: str) -> str:

@@ -24,6 +24,19 @@ def add_demo_commands(program: click.Group, bar: Callable) -> None:
             made = write_animals(folder, range(seed, seed + count), volumes, progress)
         print("\n".join(f"Made {place}" for place in made))
 
+    @program.command("alignments")
+    @click.argument("folder", type=click.Path(path_type=Path))
+    @click.option("--count", type=click.IntRange(1, 1000), default=5, show_default=True, help="How many animals.")
+    @click.option("--seed", type=click.IntRange(0, 10**6), default=21, show_default=True, help="Seed of the first one.")
+    def _alignments(folder: Path, count: int, seed: int) -> None:
+        """Make up scans to be aligned: functional views of part of the head and of all of it, a CT that lies elsewhere,
+        sections of a block; and the true mappings."""
+        from .alignment_files import write_alignments
+
+        with bar(False) as progress:
+            made = write_alignments(folder, range(seed, seed + count), progress)
+        print("\n".join(f"Made {place}" for place in made))
+
     @program.command("radiographs")
     @click.argument("folder", type=click.Path(path_type=Path))
     @click.option("--count", type=click.IntRange(1, 100_000), default=500, show_default=True, help="How many animals.")
