@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ...scene.compare import draw_compared
 from ...scene.drawing import draw, draw_over
+from ...scene.layer_type import Drawn
 from ...scene.tiles import tiles_of
 from ...scene.view import View
 
@@ -28,6 +30,8 @@ class Picture:
         self._pixels: np.ndarray | None = None
         self._below: np.ndarray | None = None
         self._known: tuple | None = None
+        self._lower: tuple[tuple, np.ndarray] | None = None
+        """What lies lowest, drawn by itself: it stays while what lies over it is moved, faded or wiped."""
 
     def pixels(self, view: View, parts: Parts) -> np.ndarray:
         """The picture of a view (height, width) as packed colours."""
@@ -48,7 +52,10 @@ class Picture:
             self.stale = False
             return self._pixels
         if self._known != below:
-            self._below = draw(view, lower, self._below) if not upper else draw_compared(view, lower, upper, how)
+            if upper:
+                self._below = draw_compared(view, lower, upper, how, self._drawn_lower(view, lower))
+            else:
+                self._below, self._lower = draw(view, lower, self._below), None
             self._known = below
         assert self._below is not None
         self._pixels = self._below.copy()
@@ -57,7 +64,14 @@ class Picture:
         self._labels = labels
         return self._pixels
 
+    def _drawn_lower(self, view: View, lower: Sequence[Drawn]) -> np.ndarray:
+        pieces = [t.revision for one in lower if (t := tiles_of(one.thing)) is not None]
+        known = (view, *lower, *pieces)
+        if self._lower is None or self._lower[0] != known:
+            self._lower = known, draw(view, lower)
+        return self._lower[1]
+
     def forget(self) -> None:
         """Draw everything anew: kernels are loaded now, or the image lies elsewhere."""
         self.stale = self.touched = True
-        self._known = None
+        self._known = self._lower = None
