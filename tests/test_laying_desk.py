@@ -4,7 +4,12 @@ from PySide6.QtTest import QTest
 from scipy.spatial.transform import Rotation
 
 from kestrelmist.core.operation import find_operation
+from kestrelmist.core.progress import silent
 from kestrelmist.scene.hand_ring import CORNER, ring_radius
+from kestrelmist.study.inputs import settle
+from kestrelmist.study.journal.history import Stale
+from kestrelmist.study.keeping import keep
+from kestrelmist.study.task import compute
 from tests.desk_case import DeskCase
 from tests.making import keep_thing
 
@@ -158,3 +163,35 @@ class LayingTest(DeskCase):
         self.press(group.numbers)
         form = self.window.bench.page("Align").form
         self.assertEqual(form.operation, find_operation("lay-by-hand"))
+
+    def test_what_comes_between_does_not_lose_a_move(self):
+        self.lay_over()
+        before = self.grid
+        QTest.mousePress(self.canvas, LEFT, NONE, QPoint(60, 60))
+        QTest.mouseMove(self.canvas, QPoint(90, 60))
+        dragged = self.desk.layers.drawn()[0].thing.space.affine
+        self.desk.session.run_now("lay-by-hand", {"image": self.other, "shift": (0, 0, 1)})
+        QTest.mouseRelease(self.canvas, LEFT, NONE, QPoint(90, 60))
+        self.settle(self.window)
+        wanted = dragged.copy()
+        wanted[2, 3] += 1
+        np.testing.assert_allclose(self.grid, wanted, atol=1e-9)
+        self.assertGreater(np.abs(self.grid - before)[:, 3].max(), 0.5)
+        # undone in the midst of the next one: what is drawn is where it lies
+        QTest.mousePress(self.canvas, LEFT, NONE, QPoint(60, 60))
+        QTest.mouseMove(self.canvas, QPoint(80, 70))
+        self.desk.undoing.undo()
+        QTest.mouseRelease(self.canvas, LEFT, NONE, QPoint(80, 70))
+        self.settle(self.window)
+        np.testing.assert_allclose(self.grid, wanted, atol=1e-9)
+        np.testing.assert_allclose(self.desk.layers.drawn()[0].thing.space.affine, wanted, atol=1e-9)
+
+    def test_a_place_that_was_worked_out_for_another_is_not_kept(self):
+        study = self.desk.study
+        task = settle(study, "lay-by-hand", {"image": self.other, "shift": (1, 0, 0)})
+        made = compute(study, task, silent())
+        self.desk.session.run_now("lay-by-hand", {"image": self.other, "shift": (0, 1, 0)})
+        after = self.grid
+        with self.assertRaisesRegex(Stale, "“Other” was moved meanwhile"):
+            keep(study, task, made)
+        np.testing.assert_allclose(self.grid, after)

@@ -30,6 +30,8 @@ class Placement:
         Header facts from now on; as they were when left out.
     axes : tuple of Axis, optional
         Axes beyond space, of the same sizes; as they were when left out.
+    was : Space, optional
+        Where the image lay when this was worked out; filled in by whoever ran the operation.
     """
 
     space: Space
@@ -37,3 +39,4 @@ class Placement:
     caveats: tuple[Caveat, ...] = ()
     facts: dict[str, str] | None = None
     axes: tuple[Axis, ...] | None = None
+    was: Space | None = None

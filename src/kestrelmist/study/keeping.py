@@ -276,6 +276,9 @@ class _Keeping:
         image = self.task.of(self.task.about.changed_by(result.kind))
         if image is None or image.item is None:
             raise Trouble("Only images of the study can be placed here", "name one that is on the Shelf")
+        now = self.study.find(image.item)
+        if placement.was is not None and now.space is not None and now.space.as_dict() != placement.was.as_dict():
+            raise Stale(f"“{now.name}” was moved meanwhile", "do it again")
         self.changes += self.study.placing(image.item, placement, self.task.title)
         record = self.study.items.get(image.item)
         assert record is not None

@@ -10,7 +10,7 @@ import hashlib
 import json
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from ..core.errors import Trouble
@@ -19,6 +19,7 @@ from ..core.kind import kind_of_value
 from ..core.left_out import Found
 from ..core.operation import Operation, find_operation
 from ..core.parameter import Parameter
+from ..core.placement import Placement
 from ..core.progress import Progress
 from .given import Given
 from .new_names import with_names
@@ -103,6 +104,9 @@ def compute(study: OpenStudy | None, task: Task, progress: Progress, prepare: bo
     given = {p.name: arguments.get(p.name) for p in operation.inputs} | settings
     found = {name: one for name, one in operation.found(given).items() if isinstance(one, Found)}
     values = operation(progress.part(0.1, 0.7), **arguments, **settings)
+    for result in operation.results:
+        if isinstance(values[result.name], Placement) and (moved := operation.changed_by(result.kind)) is not None:
+            values[result.name] = replace(values[result.name], was=arguments[moved.name].space)
     made = Made(values, seconds=time.monotonic() - started, found=found)
     if study is None:
         made.arguments = arguments

@@ -363,6 +363,7 @@ class Layers(QObject):
                 self._places[record.id] = self._place(record, lead)
                 self._keep_labels(record.id, labels)
                 viewing.looks_changed.emit()
+                self._follow()  # it may have been moved again meanwhile
 
         viewing.session.work.start(f"Reading {record.name}", read, put, lane="view", loud=False)
 

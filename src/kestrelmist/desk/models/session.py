@@ -204,6 +204,7 @@ class Session(QObject):
         """Run an operation that takes no time at once, in the window's thread; returns whether it was kept."""
 
         def do() -> bool:
+            self.end_gesture()  # what it did comes first
             task = settle(self.study, operation, given, lead)
             self._show(keep(self.study, task, compute(self.study, task, silent())), None)
             return True
