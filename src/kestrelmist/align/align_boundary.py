@@ -147,7 +147,7 @@ def align_boundary(
     require_one_world(onto, white)
     boundary = boundary_of(_shares(white), white.space, white.name)
     depth = float(depth or DEEP * grain_of(image.space))
-    mean = mean_volume(image, progress.part(0.0, 0.2)) if image.axes else np.nan_to_num(image.kji.astype(np.float32))
+    mean = mean_volume(image, progress.part(0.0, 0.2)) if image.axes else _finite(image.kji)
     aside, axis = np.zeros(len(boundary.places)), 0
     if field is not None:
         hertz = hertz_of(field)
@@ -185,7 +185,7 @@ def align_boundary(
 
 def _shares(white: Image) -> np.ndarray:
     """Shares of white matter, 0 to 1; of a mask with one value besides 0 that is the whole."""
-    values = np.nan_to_num(white.kji.astype(np.float32))
+    values = _finite(white.kji)
     top = float(values.max())
     if top > 1.001 and np.all((values == 0) | (values == top)):
         return values / np.float32(top)
@@ -232,7 +232,7 @@ def _at_boundary(
                 f"“{magnitude.name}” lies on another grid than “{field.name}”", "choose the one of the field map"
             )
         values = mean_volume(magnitude, progress.part(0.0, 0.3)) if magnitude.axes else magnitude.kji
-        way = _by_information(np.nan_to_num(values.astype(np.float32)), magnitude, onto, progress.part(0.3, 1.0))
+        way = _by_information(_finite(values), magnitude, onto, progress.part(0.3, 1.0))
     at = field.space.to_voxel(boundary.places @ way[:3, :3].T + way[:3, 3])
     inside = ((at > -0.5) & (at < np.array(field.space.shape) - 0.5)).all(1)
     if inside.mean() < 0.05:
@@ -274,3 +274,8 @@ def _report(
     elif change < float(np.nanmedian(before)) * sign:
         rows.append(("doubt", "it changes less across the boundary than at the start", ""))
     return Table(f"{name}, how it fits", [Column("what"), Column("value", figures=4), Column("unit")], rows)
+
+
+def _finite(values: np.ndarray) -> np.ndarray:
+    """Values with 0 in place of missing ones."""
+    return np.where(np.isfinite(values), values, 0).astype(np.float32)

@@ -164,7 +164,7 @@ def _coarse(space: Space) -> Space:
 
 def _noisier(image: Image, seed: int) -> Image:
     """An image with as much noise again as it has: told from how neighbours along the first axis differ."""
-    values = np.asarray(image.data, np.float32)
+    values = np.where(np.isfinite(image.data), image.data, np.nan).astype(np.float32)
     differ = np.abs(np.diff(values, axis=0))
     differ = differ[np.isfinite(differ) & (differ > 0)]
     noise = float(np.median(differ)) / (0.6745 * np.sqrt(2)) if differ.size else 0.0

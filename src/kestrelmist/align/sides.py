@@ -12,6 +12,8 @@ from ..core.progress import Progress
 from ..core.space import Space
 from .levels import Sides
 
+LARGEST = 1e12
+"""Value above which an image is compared by shares of its largest one."""
 MOST_PIXELS = 6_000_000
 """Of a picture, above which a coarser level of it is compared."""
 
@@ -37,6 +39,9 @@ def side_of(image: Image, mask: LabelMap | None, progress: Progress) -> Sides:
     bad = ~np.isfinite(values)
     if bad.any():
         values = np.where(bad, np.float32(np.nan), values)
+    peak = float(np.max(np.abs(values), where=~bad, initial=0.0))
+    if peak > LARGEST:  # squares of such values go beyond float32
+        values = values / np.float32(peak)
     inside = None
     if mask is not None:
         inside = mask.kji > 0 if shown is image else _thinned(mask, shown.space)
