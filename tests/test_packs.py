@@ -11,8 +11,11 @@ from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap, LabelTable
 from kestrelmist.core.space import Space
 from kestrelmist.core.transform import Transform
+from kestrelmist.core.world import World
 from kestrelmist.demo.regions import names
 from kestrelmist.formats.pack import STANDARD, read_pack
+from kestrelmist.study.cohort import run_cohort
+from kestrelmist.study.recipe import recipe_of
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.desk_case import DeskCase
@@ -135,6 +138,26 @@ class PackTest(PlaceCase):
             self.assertEqual(there.rows[1][5:], (1, "Core, left"))
             back = study.run("standard-place", image="Head", template="Mean", point=(-1, 0, 0), back=True)
             self.assertEqual(back.rows[0][1:4], (-5.0, 3.0, -2.0))
+
+    def test_a_recipe_finds_the_standard_space_and_the_way_of_the_next_subject(self):
+        folder = self.make()
+        moves = {f"HM-{n}": hand_matrix((n, -n, 0.5), (0, 0, 3 * n), 1, (0, 0, 0)) for n in (1, 2)}
+        with Study(self.place / "study", create=True) as study:
+            study.run("open-pack", folder=folder)
+            for subject, move in moves.items():
+                space = SPACE.moved(move).in_world(World(subject, subject))
+                keep_thing(study, Image(np.asarray(template()[0].data), space, "Head", subject=subject))
+            study.run("align", image="HM-1/Head", onto="Test animal/Mean", freedom="6")
+            study.run("bring-labels", image="HM-1/Head", source="Test animal/Mean#Parts")
+            recipe = recipe_of(study.logbook.entries())
+            self.assertEqual([slot.kind for slot in recipe.slots], ["image", "image"])  # the way is found anew
+            table = run_cohort(study, recipe, workers=0)
+            self.assertEqual([row[0] for row in table.rows], ["HM-1", "HM-2"])  # a standard space is no subject
+            second = next(r for r in study.records() if r.subject == "HM-2")
+            labels = study.labels(second.id)
+            self.assertEqual([row.name for row in labels.table], ["Core, left", "Core, right"])
+            wanted = template()[1].kji
+            self.assertGreater((labels.kji == wanted).mean(), 0.98)
 
     def test_places_of_files(self):
         image, labels = template()

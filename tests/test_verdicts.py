@@ -59,7 +59,7 @@ class WayTest(PlaceCase):
         with Study(self.place / "study", create=True) as study:
             four_spaces(study)
             study.run("say-alignment", transform="Step 1", verdict="bad", note="slipped by a fold")
-            rows = {row[1]: row[3:5] for row in study.run("alignments").rows}
+            rows = {row[1]: row[3:5] for row in study.run("list-alignments").rows}
             self.assertEqual(rows["Step 1"], ("bad", "slipped by a fold"))
             self.assertEqual(rows["Step 3"], ("not judged", ""))
             image = study.image("In part")
@@ -69,10 +69,10 @@ class WayTest(PlaceCase):
             self.assertIn("is said to be a bad alignment: slipped by a fold", notices[0].sentence)
             self.assertEqual(notices[1].mend.settings["transform"], transforms[1].id)
             study.history.undo()
-            self.assertEqual({row[3] for row in study.run("alignments").rows}, {"not judged"})
+            self.assertEqual({row[3] for row in study.run("list-alignments").rows}, {"not judged"})
         with Study(self.place / "study") as study:
             study.history.redo()
-            self.assertEqual(study.run("alignments").rows[0][3], "bad")
+            self.assertEqual(study.run("list-alignments").rows[0][3], "bad")
 
 
 class VerdictDeskTest(DeskCase):

@@ -13,6 +13,7 @@ from .journal.history import Stale
 from .recipe import Recipe
 from .repeating import RecipeRun
 from .store import clear_sides
+from .subjects import standard_spaces
 from .task import Made, Task, compute
 
 if TYPE_CHECKING:
@@ -62,7 +63,7 @@ def run_cohort(
     """
     progress = progress or silent()
     study.catalogue.require_writable()
-    everyone = [_Subject(name) for name in (subjects if subjects is not None else study.subjects())]
+    everyone = [_Subject(name) for name in (_named(study, subjects))]
     if not everyone:
         raise Trouble("There is no subject in this study", "gather some images first", study.folder)
     for one in everyone:  # what is missing is said before anything starts
@@ -80,6 +81,12 @@ def run_cohort(
     finally:
         clear_sides(study.folder)
     return _table(recipe, everyone)
+
+
+def _named(study: Study, subjects: list[str] | None) -> list[str]:
+    """Those that are named, or every subject; a standard space is none."""
+    standard = standard_spaces(study)
+    return subjects if subjects is not None else [name for name in study.subjects() if name not in standard]
 
 
 def _work(study: Study, ready: list[_Subject], recipe: Recipe, workers: int, progress: Progress) -> None:

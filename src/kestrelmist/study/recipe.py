@@ -117,6 +117,8 @@ class _Maker:
         if not self.with_files and known.brings_files:
             return
         roles = {p.name for p in known.inputs}
+        # a way between two spaces was found among the transforms there were: the next subject has its own
+        found = {p.name for p in known.inputs if p.leads is not None}
         # on things that were there
         drawn = {r.name for r in known.results if r.kind.is_change and is_edited(r.kind.alters)}
         # an image without a label map had nothing to give to what only reads it, and the next one may have none either
@@ -125,6 +127,7 @@ class _Maker:
             role: [self.pointer(t) for t in things]
             for role, things in step.inputs.items()
             if things and role in roles and (asked or not things[0].blank)
+            if role not in found or things[0].item is not None or things[0].path
         }
         self.steps.append(RecipeStep(step.operation, known.counting(step.settings), inputs))
         for name, things in step.outputs.items():

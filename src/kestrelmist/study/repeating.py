@@ -23,6 +23,7 @@ from .recipe import Recipe, RecipeStep, Slot, pointer_of
 from .referring import meant
 from .slot_pattern import fitting, shown
 from .store import store_for
+from .subjects import standard_spaces
 from .task import Made, Task, compute
 
 if TYPE_CHECKING:
@@ -89,6 +90,8 @@ def _maps_missing(study: Study, recipe: Recipe, filled: dict[str, Record]) -> li
 
 
 def _fitting(study: Study, slot: Slot, subject: str | None) -> list[Record]:
+    if slot.subject in standard_spaces(study):  # it is the same one for all
+        subject = slot.subject
     pool = [r for r in study.items.of_kind(slot.kind) if subject is None or r.subject.casefold() == subject.casefold()]
     return fitting(slot.pattern, pool)
 

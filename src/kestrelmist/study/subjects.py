@@ -9,6 +9,7 @@ from dataclasses import replace
 from ..core.errors import Trouble
 from ..core.subject import Subject, Visit, date_of
 from ..formats.bids_names import FACT, parsed, parsed_rest
+from ..formats.pack import STANDARD
 from .items import ImageRecord, Record
 from .journal.changes import Change, ItemChange
 from .journal.logbook import Step
@@ -17,6 +18,15 @@ from .stores.subjects import SUBJECTS
 
 VISIT = "visit"
 """Key of the body of an image under which stands the id of its visit."""
+
+
+def standard_spaces(study: OpenStudy) -> set[str]:
+    """Names of the subjects that are no animals or persons but standard spaces."""
+    return {
+        record.subject
+        for record in study.items.of_kind("image")
+        if isinstance(record, ImageRecord) and STANDARD in record.facts
+    }
 
 
 def known_subjects(study: OpenStudy) -> list[Subject]:

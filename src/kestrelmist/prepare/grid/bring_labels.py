@@ -7,6 +7,7 @@ from typing import Annotated
 
 import numpy as np
 
+from ...core.at_places import Places
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.labels import LabelMap, LabelTable
@@ -105,6 +106,7 @@ def _most(
     source: LabelMap, numbers: list[int], target: Space, way: Mapping, progress: Progress
 ) -> tuple[np.ndarray, np.ndarray]:
     """Where most of a voxel carries some label, and which of them it carries most of; [k, j, i]."""
+    places = Places(source.space, target, way) if not isinstance(way, Transform) else None
     seen, shape = as_seen(target, way), target.shape[::-1]
     frame = frame_between(source.space, seen)
     widths = softening(source.space, seen)
@@ -116,7 +118,7 @@ def _most(
         part = progress.part(n / len(numbers), (n + 1) / len(numbers))
         part.at(0.0, "Bringing labels along")
         inside = (source.kji == number).astype(np.float32)
-        there = resampled_through(softened(inside, widths), source.space, target, way, "linear", 0.0, part)
+        there = resampled_through(softened(inside, widths), source.space, target, way, "linear", 0.0, part, places)
         more = there > share
         best[more], share[more] = number, there[more]
         all_ += there

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
+from ...checks.alignments import aligns
 from ...core.operation import operation
 from ...core.parameter import Role
 from ...core.table import Column, Table
@@ -49,7 +50,7 @@ def say_alignment(
 @operation(
     "align",
     "Alignments and what is said of them",
-    name="alignments",
+    name="list-alignments",
     keywords="quality control qc list verdicts judged not judged review",
     repeats=False,
     group="Transforms",
@@ -58,7 +59,7 @@ def alignments(study: Study) -> Table:
     """List the transforms of the study with what somebody said of them; those that nobody has judged say so."""
     columns = [Column(name) for name in ("subject", "transform", "kind", "it is", "note", "who", "when")]
     rows = []
-    for record in study.items.of_kind("transform"):
+    for record in filter(lambda r: aligns(r.body), study.items.of_kind("transform")):
         said = said_of(record)
         kind = str(record.body.get("kind", ""))
         rows.append((record.subject, record.name, kind, said.get("verdict", "not judged"), said.get("note", ""),
