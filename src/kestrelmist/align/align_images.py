@@ -7,6 +7,7 @@ from typing import Annotated, Literal, NamedTuple
 import numpy as np
 
 from ..core.errors import Trouble
+from ..core.geometry.marks import Marks
 from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.left_out import Leads, LeftOut
@@ -22,6 +23,7 @@ from .choices import UNLIKE, freedom_for, freedom_of, similarity_for, similarity
 from .freedom import Freedom
 from .freedom import freedom as freedom_named
 from .full_search import begun_anywhere
+from .guides import guides_of
 from .levels import Level, levels_of
 from .sides import require_comparable, side_of
 from .similar import similarity_named
@@ -53,8 +55,12 @@ class Aligned(NamedTuple):
         "moving_mask": "Only where (moves)",
         "start": "Begin with",
         "warp_spacing": "Warp spacing",
+        "landmarks": "Landmarks (moves)",
+        "onto_landmarks": "Landmarks (onto)",
+        "regions": "Labels (moves)",
+        "onto_regions": "Labels (onto)",
     },
-    rare="mask moving_mask stiffness start",
+    rare="mask moving_mask stiffness start landmarks onto_landmarks regions onto_regions",
     group="Two images",
     methods="Images were aligned (freedom: {freedom}; similarity: {similarity}; search: {search})",
     cites=(
@@ -97,6 +103,10 @@ def align_images(
     ] = None,
     stiffness: Annotated[float, Between(0, 50), Only("freedom", "warp")] = 1.0,
     start: Annotated[Mapping | None, Leads("onto", "image")] = None,
+    landmarks: Marks | None = None,
+    onto_landmarks: Marks | None = None,
+    regions: LabelMap | None = None,
+    onto_regions: LabelMap | None = None,
     progress: Progress = silent(),
 ) -> Aligned:
     """Find where an image lies to another one, by shift, turn, scale, shear and warp. Nothing is resampled.
@@ -121,6 +131,10 @@ def align_images(
         How much a warp itself is smoothed after each step, 0 for not at all.
     start : transform
         Where to begin; where both lie in two spaces, the way between them that the study knows.
+    landmarks, onto_landmarks : marks
+        Points of both that go together: a warp is guided by them besides.
+    regions, onto_regions : label map
+        Labels of both: a warp is guided by those of one name besides.
 
     Returns
     -------
@@ -142,6 +156,9 @@ def align_images(
     fixed = side_of(onto, mask, progress.part(0.0, 0.05))
     moving = side_of(image, moving_mask, progress.part(0.05, 0.1))
     levels = levels_of(fixed, moving, measure.whole)
+    guides = guides_of(landmarks, onto_landmarks, regions, onto_regions)
+    if guides and chosen != "warp":
+        raise Trouble("Landmarks and labels guide warps alone", "choose “warp”, or “Align by landmarks”")
     begin, mirror, rest = affine_start(start), "", progress.part(0.1, 0.4 if chosen == "warp" else 1.0)
     before = score(levels[-1], measure, begin)
     if search == "full":
@@ -158,7 +175,7 @@ def align_images(
     table = fit_report(name, of, measure, levels[-1], matrix, before, mirror)
     if chosen == "warp":
         spacing = None if warp_spacing is None else float(warp_spacing)
-        found = bent(fixed, moving, matrix, measure, spacing, stiffness, progress.part(0.4, 1.0))
+        found = bent(fixed, moving, matrix, measure, spacing, stiffness, progress.part(0.4, 1.0), guides)
         made = found.warp.between(*ends).named(f"{name}, warped", subject)
         table = with_warp(table, levels[-1], measure, found)
     return Aligned(made, table)

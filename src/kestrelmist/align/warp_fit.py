@@ -18,8 +18,9 @@ from ..core.progress import Progress, silent
 from ..core.resampling import resampled
 from ..core.space import Space
 from ..core.warp import Warp
+from .guides import LABELS, MARKS, Guides, PulledMarks
 from .levels import Sides, coarse_side, grain_of, limits_of
-from .similar import Seen, Similarity
+from .similar import Seen, Similarity, similarity_named
 from .warp_forces import longest, pulled, warped
 
 STEPS, LAST = 60, 25
@@ -55,6 +56,7 @@ def bent(
     spacing: float | None = None,
     stiffness: float = 1.0,
     progress: Progress | None = None,
+    guides: Guides | None = None,
 ) -> Bent:
     """The warp from the fixed world to the moving one.
 
@@ -69,6 +71,8 @@ def bent(
         that level when left out.
     stiffness : number
         How much the velocity itself is smoothed after each step; 0 for not at all.
+    guides : Guides, optional
+        Labels and landmarks that are to come to lie on one another, besides.
     """
     progress = progress or silent()
     pixels = pixels_of(fixed.space, moving.space)
@@ -83,6 +87,8 @@ def bent(
         part = progress.part(n / len(pixels), (n + 1) / len(pixels))
         count = LAST if last and n else STEPS
         level = _Level(wanted, seen, similarity, wide / pixel, SOFT * stiffness)
+        if guides:
+            level.guide(guides, grid, affine, pixel, pixel / pixels[-1])
         velocity, costs = level.followed(velocity, count, part, (n + 1, len(pixels)))
         left.append(costs)
         space = grid
@@ -129,9 +135,37 @@ class _Level:
         ]
         self.counted = [np.isfinite(one) for one in self.images]
         self.warped = np.empty_like(wanted)
+        self.labels: list[_Level] = []
+        self.marks: PulledMarks | None = None
+
+    def guide(self, guides: Guides, grid: Space, affine: np.ndarray, pixel: float, coarse: float) -> None:
+        """Let labels and landmarks count, too; `coarse` is how many of the finest voxels one of this level is wide."""
+        squares = similarity_named("squares")
+        for volumes in guides.volumes:
+            assert guides.spaces is not None
+            one, other = (
+                _on_grid(Sides(volume.astype(np.float32), space), grid, matrix, pixel)
+                for volume, space, matrix in zip(volumes, guides.spaces, (np.eye(4), affine))
+            )
+            self.labels.append(_Level(np.nan_to_num(one), np.nan_to_num(other), squares, self.wide, self.soft))
+        if guides.pairs is not None:
+            back = np.linalg.inv(affine)
+            there = guides.pairs.there @ back[:3, :3].T + back[:3, 3]
+            ends = grid.to_voxel(guides.pairs.here), grid.to_voxel(there)
+            self.marks = PulledMarks(*ends, MARKS * coarse**2)
 
     def judged(self, velocity: np.ndarray) -> tuple[float, np.ndarray]:
         """The cost of a velocity, there and back, and where it would have to go for that to fall (voxels)."""
+        cost, step = self._alike(velocity)
+        for level in self.labels:
+            more, way = level._alike(velocity)
+            cost += LABELS * more / len(self.labels)
+            step += np.float32(LABELS / len(self.labels)) * way
+        if self.marks is not None:
+            cost += self.marks.judged(velocity, step)
+        return cost, step
+
+    def _alike(self, velocity: np.ndarray) -> tuple[float, np.ndarray]:
         cost, step = 0.0, np.zeros_like(velocity)
         for n, sign in enumerate((1.0, -1.0)):
             shift = exponential(velocity if n == 0 else -velocity)

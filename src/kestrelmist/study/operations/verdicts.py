@@ -61,7 +61,7 @@ def alignments(study: Study) -> Table:
     rows = []
     for record in filter(lambda r: aligns(r.body), study.items.of_kind("transform")):
         said = said_of(record)
-        kind = str(record.body.get("kind", ""))
+        kind = str(record.body.get("kind") or "affine")
         rows.append((record.subject, record.name, kind, said.get("verdict", "not judged"), said.get("note", ""),
                      said.get("who", ""), said.get("when", "")))  # fmt: skip
     return Table("Alignments", columns, rows)
