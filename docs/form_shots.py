@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
 from walk import Walk
 
 from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.core.operation import find_operation
 from kestrelmist.demo.many_radiographs import write_radiographs
+from kestrelmist.scene.hand_ring import ring_radius
 
 
 def heights(walk: Walk) -> None:
@@ -84,10 +87,10 @@ def brain(walk: Walk) -> None:
 
 
 def aligned(walk: Walk) -> None:
-    """One animal bent onto another, and laid over it through that."""
+    """A layer turned by hand; one animal bent onto another, and laid over it through that; the standard space."""
     window, desk, bench = walk.window, walk.window.desk, walk.window.bench
+    by_hand(walk)
     walk.show("HM-08/Head T1")
-    desk.viewing.set_stage("Align")
     bench.open_operation(find_operation("align"))
     form = bench.page("Align").form
     for name, choice in (("onto", "HM-07/Head T1"), ("freedom", "warp")):
@@ -105,3 +108,50 @@ def aligned(walk: Walk) -> None:
     desk.layers.take_away(desk.study.find("HM-08/Head T1").id)
     bench.page("Align").close_form()
     window.drawer.hide()
+    desk.alignment.forget()
+    in_standard_space(walk)
+
+
+def by_hand(walk: Walk) -> None:
+    """T2 over T1, halfway through a turn."""
+    window, desk = walk.window, walk.window.desk
+    desk.viewing.set_stage("Align")
+    walk.show("HM-07/Head T1")
+    other = desk.study.find("HM-07/Head T2").id
+    desk.viewing.go_to((0.9, -2.0, 2.4))
+    desk.layers.lay_over(other)
+    walk.settle()
+    walk.press(window.bench.page("Align").groups["lay"].button)
+    canvas = window.table.lead.canvas
+    view = canvas.current_view()
+    x, y = view.to_pixel(desk.viewing.crosshair)
+    radius = ring_radius(view.moved(width=canvas.width(), height=canvas.height()))
+    start, end = (QPoint(round(x + radius * c), round(y + radius * s)) for c, s in ((1.0, 0.0), (0.97, 0.24)))
+    QTest.mousePress(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
+    QTest.mouseMove(canvas, end)
+    walk.keep("lay")
+    desk.hand.cancel_gesture()
+    QTest.mouseRelease(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, end)
+    desk.hand.set_tool("point")
+    desk.layers.take_away(other)
+    walk.settle()
+
+
+def in_standard_space(walk: Walk) -> None:
+    """The regions of the mean dormouse where they lie in an animal, and the standard place under the crosshair."""
+    desk = walk.window.desk
+    desk.session.run("open-pack", {})
+    walk.settle()
+    head, mean = (desk.study.find(name).id for name in ("HM-07/Head T1", "Hollowmere mean dormouse/T1"))
+    desk.session.run("align", {"image": head, "onto": mean, "freedom": "warp"})
+    walk.settle()
+    walk.window.drawer.hide()
+    walk.show("HM-07/Head T1")
+    desk.layers.lay_over(mean)
+    walk.settle()
+    desk.layers.set_opacity(mean, 0.0)
+    desk.viewing.go_to((2.0, -4.0, 2.0))
+    walk.keep("standard")
+    desk.layers.take_away(mean)
+    desk.alignment.forget()
+    walk.settle()

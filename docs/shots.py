@@ -87,7 +87,7 @@ def gather_views(walk: Walk) -> None:
 
 
 def layers(walk: Walk) -> None:
-    """The response of one animal over the T1 of another, and every value read; T1, T2 and CT side by side."""
+    """The response of one animal over the T1 of another, and every value read."""
     window, desk = walk.window, walk.window.desk
     desk.viewing.set_stage("Align")
     walk.show("HM-07/Head T1")
@@ -101,12 +101,6 @@ def layers(walk: Walk) -> None:
     desk.viewing.maps.show_others(False)
     desk.layers.take_all_away()
     window.table.bring_to_lead(window.table.slices[0])
-    desk.beside.show([desk.study.find(f"HM-07/{name}").id for name in ("Head T1", "Head T2", "Head CT")])
-    desk.viewing.go_to((0.9, -4.1, 2.4))
-    walk.settle()
-    window.table.working.canvas.zoom(1.35)
-    walk.keep("beside")
-    desk.beside.show(())
     window.fit_all()
 
 
@@ -165,7 +159,7 @@ def still_and_straight(walk: Walk) -> None:
     walk.press(form.apply)
     window.drawer.open_page("courses")
     desk.viewing.go_along(0, 13)
-    walk.keep("motion")
+    walk.settle()
     window.drawer.hide()
     names = "HM-07/Field map, phase difference", "HM-07/Field map", "HM-07/Odour run, single volume"
     phase, magnitude, single = (desk.study.find(name).id for name in names)

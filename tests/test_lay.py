@@ -2,6 +2,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from kestrelmist.align.lay import hand_matrix, lay_by_hand
+from kestrelmist.align.level_by_landmarks import level_by_landmarks
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.space import Space
@@ -53,6 +54,22 @@ class LayTest(PlaceCase):
         found = lay_by_hand(one, onto, shift=(1, 0, 0), way=way).space
         wanted = way.to(here.to_world([[3, 4, 5]])) + (1, 0, 0)
         np.testing.assert_allclose(found.to_world([[3, 4, 5]]), wanted, atol=1e-9)
+
+    def test_levelled_by_landmarks(self):
+        """Landmarks of a straight head, looked for in a tilted one, come back to where they belong."""
+        front, back, middle = np.array((0, 2.0, 1.0)), np.array((0, -4.0, 1.0)), np.array((0, -1.0, 6.0))
+        tilt = hand_matrix((3, -2, 5), (11, -7, 20), 1, (1, 1, 1))
+        seen = [tuple(tilt[:3, :3] @ p + tilt[:3, 3]) for p in (front, back, middle)]
+        one = image(straight_space().moved(tilt))
+        found = level_by_landmarks(one, *seen).space
+        wanted = straight_space().affine.copy()
+        wanted[:3, 3] -= front
+        np.testing.assert_allclose(found.affine, wanted, atol=1e-9)
+        stays = level_by_landmarks(one, *seen, origin=False).space
+        np.testing.assert_allclose(stays.affine[:3, 3] - found.affine[:3, 3], seen[0], atol=1e-9)
+        for wrong in (((0, 0, 0), (0, 1, 0), (0, 3, 0)), ((0, 0, 0), (0, 0, 0), (0, 3, 1))):
+            with self.assertRaisesRegex(Trouble, "on one line"):
+                level_by_landmarks(one, *wrong)
 
     def test_wrong_input(self):
         with self.assertRaisesRegex(Trouble, "are to be numbers"):

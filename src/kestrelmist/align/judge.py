@@ -51,7 +51,10 @@ class Judged:
     "align",
     "Judge an alignment",
     name="judge",
-    keywords="quality check registration qc alignment accuracy jacobian folding inverse consistency overlap similarity",
+    keywords=(
+        "quality check control registration qc alignment accuracy jacobian folding inverse consistency overlap "
+        "similarity dice"
+    ),
     called={
         "onto": "Onto",
         "landmarks": "Landmarks (moves)",

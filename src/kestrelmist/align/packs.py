@@ -37,7 +37,7 @@ def shipped() -> Path:
     "align",
     "Make a pack",
     name="make-pack",
-    keywords="template atlas standard space own new export parcellation folder",
+    keywords="template atlas own new export parcellation folder",
     group="Standard space",
     called={"image": "Template", "others": "More templates", "atlas": "Regions"},
     rare="others species origin licence version",

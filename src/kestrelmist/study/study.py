@@ -125,6 +125,10 @@ class Study:
         """All images on the Shelf, by subject and in the order they came."""
         return [r for r in self.items.of_kind("image") if isinstance(r, ImageRecord)]
 
+    def transforms(self) -> list[Record]:
+        """All transforms on the Shelf, in the order they came."""
+        return self.items.of_kind("transform")
+
     def subjects(self) -> list[str]:
         """Names of the subjects that have something on the Shelf."""
         everything = self.items.everything()

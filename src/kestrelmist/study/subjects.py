@@ -22,11 +22,7 @@ VISIT = "visit"
 
 def standard_spaces(study: OpenStudy) -> set[str]:
     """Names of the subjects that are no animals or persons but standard spaces."""
-    return {
-        record.subject
-        for record in study.items.of_kind("image")
-        if isinstance(record, ImageRecord) and STANDARD in record.facts
-    }
+    return {record.subject for record in study.records() if STANDARD in record.facts}
 
 
 def known_subjects(study: OpenStudy) -> list[Subject]:

@@ -79,7 +79,7 @@ def _shortest(study: OpenStudy, start: str, end: str) -> list[list[tuple[Record,
 def _steps(study: OpenStudy) -> dict[str, list[tuple[str, Record, bool]]]:
     """Of each world, by its id: where a transform leads from it, which one, and whether it is gone along backwards."""
     steps: dict[str, list[tuple[str, Record, bool]]] = {}
-    for record in study.items.of_kind("transform"):
+    for record in study.transforms():
         one, other = (str(record.body.get(end, {}).get("id") or "") for end in ("source", "target"))
         if one and other and one != other and record.body.get("kind") != "per volume":
             steps.setdefault(one, []).append((other, record, False))
@@ -102,7 +102,7 @@ def missing_link(study: OpenStudy, image: ImageRecord, onto: ImageRecord) -> tup
     """Two images whose alignment would close the gap between the spaces of two others that no way leads between: one of
     what is reached from each; of one subject where there are such, and anatomy before series."""
     near, far = (reached(study, one.grid.world.id) for one in (image, onto))
-    images = [record for record in study.items.of_kind("image") if isinstance(record, ImageRecord) and record.grid]
+    images = study.records()
     here = [r for r in images if r.grid.world.id in near] or [image]
     there = [r for r in images if r.grid.world.id in far] or [onto]
 

@@ -84,7 +84,7 @@ class ChecksList(QWidget):
         stage, image, labels, whole = viewing.stage.lower(), viewing.image, viewing.maps.labels, viewing.series
         records, record = self.desk.study.records(), viewing.record.id
         over = [row.record for row in self.desk.layers.rows if not row.leads]
-        transforms = [r for r in self.desk.study.items.of_kind("transform") if r.subject == viewing.record.subject]
+        transforms = [r for r in self.desk.study.transforms() if r.subject == viewing.record.subject]
 
         def check(progress):
             return run_checks(Subject(image, labels, progress.stop, whole, records, record, over, transforms), stage)

@@ -227,5 +227,5 @@ def _both(task: Task) -> tuple[int, int] | None:
     """Ids of what moves and what stays in a task that aligns two things of the study; None when it does not."""
     given = [task.inputs.get(name) for name in ("image", "onto")]
     keys = [one[0].item for one in given if one]
-    aligns = any(result.kind.name == "transform" for result in task.about.results)
+    aligns = any(issubclass(result.kind.type, Mapping) for result in task.about.results)
     return (keys[0], keys[1]) if aligns and len(keys) == 2 and keys[0] is not None and keys[1] is not None else None

@@ -63,7 +63,7 @@ class Standard(QObject):
         lead, study = self.viewing.record, self.viewing.study
         templates = self._templates() if lead is not None else []
         maps = [tuple(m.id for m in study.label_maps(template.id)) for template in templates]
-        ways = tuple((r.id, r.hash) for r in study.items.of_kind("transform"))
+        ways = tuple((r.id, r.hash) for r in study.transforms())
         asked = None if lead is None else (lead.id, lead.grid, tuple(t.id for t in templates), tuple(maps), ways)
         if asked == self._asked:
             return

@@ -24,7 +24,7 @@ from ..task import Task, compute
     "align",
     "Open a standard space",
     name="open-pack",
-    keywords="template atlas standard space normalisation reference brain pack stereotaxic parcellation",
+    keywords="open template atlas standard space normalisation reference brain pack stereotaxic parcellation standard",
     slow=True,
     group="Standard space",
     methods="The standard space “{folder}” was used",

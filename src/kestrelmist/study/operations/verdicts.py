@@ -59,7 +59,7 @@ def alignments(study: Study) -> Table:
     """List the transforms of the study with what somebody said of them; those that nobody has judged say so."""
     columns = [Column(name) for name in ("subject", "transform", "kind", "it is", "note", "who", "when")]
     rows = []
-    for record in filter(lambda r: aligns(r.body), study.items.of_kind("transform")):
+    for record in filter(lambda r: aligns(r.body), study.transforms()):
         said = said_of(record)
         kind = str(record.body.get("kind") or "affine")
         rows.append((record.subject, record.name, kind, said.get("verdict", "not judged"), said.get("note", ""),
