@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from typing import Annotated, Literal, NamedTuple
 
 from ..core.errors import Cancelled, Partly, Trouble
 from ..core.image import Image
+from ..core.left_out import LeftOut
 from ..core.mapping import Mapping
 from ..core.operation import operation
 from ..core.progress import Progress, silent
@@ -34,7 +35,9 @@ def align_many(
     image: Image,
     others: list[Image],
     *,
-    freedom: Literal["2", "3", "4", "6", "7", "9", "12", "warp"] | None = None,
+    freedom: Annotated[
+        Literal["2", "3", "4", "6", "7", "9", "12", "warp"] | None, LeftOut("6 within a subject, 12 between two")
+    ] = None,
     search: Literal["near", "full"] = "near",
     progress: Progress = silent(),
 ) -> Many:

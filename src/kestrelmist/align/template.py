@@ -10,6 +10,7 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.flows import exponential
 from ..core.image import Image
+from ..core.left_out import LeftOut
 from ..core.mapping import Mapping
 from ..core.operation import operation
 from ..core.parameter import Between, Unit
@@ -75,7 +76,7 @@ def build_template(
     others: list[Image],
     *,
     warps: Annotated[int, Between(0, 12)] = 2,
-    warp_spacing: Annotated[float | None, Unit("mm"), Between(1e-9, 1e6)] = None,
+    warp_spacing: Annotated[float | None, Unit("mm"), Between(1e-9, 1e6), LeftOut("four voxels")] = None,
     name: str = "",
     progress: Progress = silent(),
 ) -> Template:
