@@ -35,7 +35,7 @@ class AlignmentFilesTest(PlaceCase):
             wanted = read_itk_transform(truth / f"section {n:02d} to section 05.tfm").to(flat)
             off.append(np.linalg.norm(way.to(flat) - wanted, axis=1).mean())
         self.assertLess(max(off), 0.1)  # mm; a pixel is 0.05
-        rows = list(csv.DictReader((truth / "sections.csv").open()))
+        rows = list(csv.DictReader((truth / "sections.csv").read_text().splitlines()))
         self.assertEqual(len(rows), SECTIONS)
         self.assertAlmostEqual(float(rows[4]["turn"]), 0.0)
         with self.assertRaisesRegex(Trouble, "There is something of this name already"):

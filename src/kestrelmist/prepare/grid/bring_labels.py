@@ -65,7 +65,7 @@ def bring_labels(
     present = [row for row in source.table if source.counts[row.number]]
     if not present:
         raise Trouble(f"“{source.name}” has no voxel with a label", "choose other labels")
-    _require_together(image, source, through)
+    require_together(image, source, through)
     way = through if through is not None else Transform(np.eye(4))
     here, best = _most(source, [row.number for row in present], image.space, way, progress)
     table, numbers = labels.table, {}
@@ -93,7 +93,8 @@ def _added(table: LabelTable, name: str, colour: str):
     return LabelTable([row if one.number == row.number else one for one in table]), row
 
 
-def _require_together(image: Image, source: LabelMap, through: Mapping | None) -> None:
+def require_together(image: Image, source: LabelMap, through: Mapping | None) -> None:
+    """Raises Trouble when labels do not lie where an image does, or nothing leads from one to the other."""
     a, b = image.space, source.space
     if through is None and a.world.id and b.world.id and not a.same_grid(b) and not a.world.is_one_with(b.world):
         raise apart(source.name, b.world, image.name, a.world)
