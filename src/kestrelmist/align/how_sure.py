@@ -45,7 +45,7 @@ class HowSure(NamedTuple):
     "align",
     "How sure an alignment is",
     name="how-sure",
-    keywords="uncertainty accuracy error registration confidence interval quality there and back inverse consistency",
+    keywords="uncertainty accuracy error registration confidence interval quality there and back",
     called={"onto": "Onto", "transform": "Alignment"},
     group="Two images",
     methods="How far alignments may be off was told by repeats: exchanged roles, another measure and start, more noise",

@@ -138,7 +138,7 @@ def _region(number: int, name: str, colour: str) -> Region:
 
 @operation(
     "align",
-    "Place in a standard space",
+    "Place in an atlas",
     name="standard-place",
     keywords="coordinates stereotaxic atlas region under pointer convert position template where is",
     called={"template": "Standard space", "atlas": "Regions", "back": "From standard", "way": "Through"},

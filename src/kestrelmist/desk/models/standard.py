@@ -112,7 +112,7 @@ class Standard(QObject):
         if not self.known:
             raise Trouble(
                 "No way leads from this image to a standard space",
-                "open one (“Open a standard space”), and align it with this image",
+                "open one (“Open an atlas”), and align it with this image",
             )
         found = self.known[0].way.back(np.asarray(place, float))
         if not np.isfinite(found).all():

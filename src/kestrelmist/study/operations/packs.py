@@ -22,7 +22,7 @@ from ..task import Task, compute
 
 @operation(
     "align",
-    "Open a standard space",
+    "Open an atlas",
     name="open-pack",
     keywords="open template atlas standard space normalisation reference brain pack stereotaxic parcellation standard",
     slow=True,
