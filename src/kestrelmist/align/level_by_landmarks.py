@@ -20,7 +20,7 @@ THIN = 1e-3
     "Level by landmarks",
     name="level-by-landmarks",
     keywords=(
-        "reorient orientation tilt straighten anterior posterior commissure acpc midline midsagittal plane align axes "
+        "reorient tilt straighten anterior posterior commissure acpc midline midsagittal plane align axes "
         "landmark rotate horizontal"
     ),
     takes="series colour",

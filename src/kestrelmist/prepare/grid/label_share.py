@@ -27,7 +27,7 @@ Grid = Annotated[Image, Role("grid")]
     "prepare",
     "Share of a label",
     name="label-share",
-    keywords="partial volume fraction mask resample coarse grid probability region onto functional",
+    keywords="fraction mask resample coarse grid probability region onto functional",
     group="Grid",
     called={"image": "On grid of", "source": "From", "label": "Label"},
     methods="The share of a label in every voxel was worked out on another grid",
