@@ -143,6 +143,7 @@ def _region(number: int, name: str, colour: str) -> Region:
     keywords="coordinates stereotaxic atlas region under pointer convert position template where is",
     called={"template": "Standard space", "atlas": "Regions", "back": "From standard", "way": "Through"},
     rare="way",
+    methods="Places were told in a standard space",
     group="Standard space",
 )
 def standard_place(

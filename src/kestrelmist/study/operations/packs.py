@@ -27,7 +27,7 @@ from ..task import Task, compute
     keywords="open template atlas standard space normalisation reference brain pack stereotaxic parcellation standard",
     slow=True,
     group="Standard space",
-    methods="The standard space “{folder}” was used",
+    methods="A standard space was used",
 )
 def open_pack(
     study: Study,

@@ -25,6 +25,7 @@ SAID = "body.said"
     repeats=False,
     group="Two images",
     called={"transform": "Alignment", "verdict": "It is"},
+    methods="Alignments were looked at and judged by a person",
 )
 def say_alignment(
     study: Study, transform: AnyTransform, *, verdict: Literal["fine", "doubtful", "bad"], note: str = ""
