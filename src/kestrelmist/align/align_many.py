@@ -49,6 +49,10 @@ def align_many(
         It stays where it is.
     others : images
         Each is aligned with it.
+    freedom : text
+        Of volumes 3, 6, 7, 9, 12 or "warp"; of pictures 2, 3, 4, 6; see “Align two images”.
+    search : "near" or "full"
+        From where they lie, or from all turns.
 
     Returns
     -------
