@@ -3,7 +3,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from scipy.spatial.transform import Rotation
 
-from kestrelmist.core.operation import find_operation
+from kestrelmist.align.lay import hand_matrix
 from kestrelmist.core.progress import silent
 from kestrelmist.scene.hand_ring import CORNER, ring_radius
 from kestrelmist.study.inputs import settle
@@ -160,9 +160,22 @@ class LayingTest(DeskCase):
         self.press(group.ways["axes"])
         self.settle(self.window)
         np.testing.assert_allclose(self.grid, self.desk.viewing.record.grid.affine, atol=1e-9)
+        # typed
+        self.assertFalse(group.typed.isVisible())
         self.press(group.numbers)
-        form = self.window.bench.page("Align").form
-        self.assertEqual(form.operation, find_operation("lay-by-hand"))
+        self.assertTrue(group.typed.isVisible())
+        before = self.grid
+        self.desk.viewing.go_to((1.0, 0.0, 0.0))
+        for field, text in ((group.shift, "0.5 −1; 2"), (group.turn, "0, 0, 90"), (group.scale, "2")):
+            field.setText(text)
+        self.press(group.go)
+        self.settle(self.window)
+        wanted = hand_matrix((0.5, -1, 2), (0, 0, 90), 2, self.desk.viewing.crosshair)
+        np.testing.assert_allclose(self.moved_by(before), wanted, atol=1e-9)
+        for text in ("1, 2", "a, b, c", "nan, 0, 0"):
+            group.shift.setText(text)
+            self.press(group.go)
+            self.assertIn("is no move: type three numbers", self.troubles[-1])
 
     def test_what_comes_between_does_not_lose_a_move(self):
         self.lay_over()

@@ -42,7 +42,7 @@ class Block(NamedTuple):
     keywords=(
         "serial sections histology stack reconstruction slices register consecutive slice to slice 3D reconstruction"
     ),
-    called={"image": "First section", "others": "The next ones, in order", "reference": "Stays"},
+    called={"image": "First", "others": "Next ones", "reference": "Stays"},
     group="Several images",
     methods="Sections of a block were aligned with their neighbours, and all poses were found together",
     cites=("Studholme 1999", "Liu 1989"),

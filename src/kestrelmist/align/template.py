@@ -66,7 +66,7 @@ class _Member:
     keywords=(
         "template average atlas group population unbiased groupwise registration study template mean brain standard"
     ),
-    called={"image": "First of the group", "others": "The others", "warps": "Turns with a warp"},
+    called={"image": "First", "others": "Others", "warps": "Warp turns"},
     group="Several images",
     methods="A mean of the group was built by turns of alignment and averaging, unbiased towards any member",
     cites=("Avants 2010", "Arsigny 2006", "Vercauteren 2008"),
