@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QEvent, QPoint, Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
 from walk import Walk
 
 from kestrelmist.core.geometry.mark import Mark
@@ -91,13 +92,14 @@ def aligned(walk: Walk) -> None:
     window, desk, bench = walk.window, walk.window.desk, walk.window.bench
     by_hand(walk)
     walk.show("HM-08/Head T1")
+    together = desk.study.transforms()[0]  # says that both animals lie alike
+    desk.session.run("take-off", {"thing": together.id})
+    walk.settle()
     bench.open_operation(find_operation("align"))
     form = bench.page("Align").form
     for name, choice in (("onto", "HM-07/Head T1"), ("freedom", "warp")):
         form.fields[name].setCurrentIndex(form.fields[name].findText(choice))
     walk.press(form.apply)
-    desk.session.run("take-off", {"thing": desk.study.items.of_kind("transform")[0].id})  # that said they lie alike
-    walk.settle()
     walk.show("HM-07/Head T1")
     desk.viewing.go_to((0.9, -2.0, 2.4))
     desk.layers.lay_over(desk.study.find("HM-08/Head T1").id)
@@ -133,6 +135,7 @@ def by_hand(walk: Walk) -> None:
     desk.hand.cancel_gesture()
     QTest.mouseRelease(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, end)
     desk.hand.set_tool("point")
+    QApplication.sendEvent(canvas, QEvent(QEvent.Type.Leave))
     desk.layers.take_away(other)
     walk.settle()
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from .pieces import at_pixel
-from .primitives import CHIP, FIGURES, LIT, NIGHT, PALE, Oval, Panel, Path, Point, Primitive, Stroke, Words
+from .primitives import CHIP, LIT, NIGHT, PALE, Oval, Panel, Path, Point, Primitive, Stroke, Words
 from .view import View
 
 REACH, CORNER = 0.3, 1.25
@@ -53,5 +53,5 @@ def told_at(view: View, world, text: str, wide: float) -> list[Primitive]:
     top = min(max(y + ring_radius(view) + 14, 4), view.height - 26)
     return [
         Panel((left, top, wide + 18, 20), CHIP, 3),
-        Words((left + 9 + wide / 2, top + 10), text, 12, NIGHT, FIGURES),
+        Words((left + 9 + wide / 2, top + 10), text, 12, NIGHT),
     ]

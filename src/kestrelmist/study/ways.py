@@ -111,10 +111,9 @@ def missing_link(study: OpenStudy, image: ImageRecord, onto: ImageRecord) -> tup
         return (
             one.subject != other.subject,
             bool(one.axes) + bool(other.axes),
-            one.modality != other.modality,
             one.grid.flat_axis is not None or other.grid.flat_axis is not None,
-            one.id != image.id,
-            other.id != onto.id,
+            (one.id != image.id) + (other.id != onto.id),
+            one.modality != other.modality,
         )
 
     return min(((one, other) for one in here for other in there), key=worth)
