@@ -21,6 +21,8 @@ from ..core.safe_write import write_trouble
 from .catalogue_trouble import FAILURES, REBUILD, Gone, Remains, remains, trouble_of
 from .schema import CURRENT, bring_up_to_date, version_of
 
+TO_CLOSE = 3.0
+"""s that a query in another thread is waited for when a study is closed."""
 PATIENCE = 10.0
 """Seconds in which somebody else makes a study, or brings it up to date."""
 
@@ -282,6 +284,8 @@ class Catalogue:
     def _connection_beside(self) -> sqlite3.Connection:
         """Another connection, to read by while a worker writes: a slow disk that it waits for does not hold up the
         window."""
+        if self.closed:
+            raise sqlite3.ProgrammingError("Cannot operate on a closed database.")
         if self._beside is None:
             self._beside = sqlite3.connect(
                 f"{self.path.resolve().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False
@@ -316,11 +320,16 @@ class Catalogue:
             db.execute("UPDATE session SET ended = ? WHERE id = ?", (now(), session))
 
     def close(self) -> None:
+        """Let go of the file. Who still reads it in another thread is waited for: a connection that is closed under a
+        query takes the process with it. One that hangs, as on a drive that is gone, is left to itself."""
         self.closed = True
-        with suppress(sqlite3.Error):
-            if self._beside is not None:
-                self._beside.close()
-            self.db.close()
+        for guard, db in ((self._beside_guard, self._beside), (self.guard, self.db)):
+            if db is not None and guard.acquire(timeout=TO_CLOSE):
+                try:
+                    with suppress(sqlite3.Error):
+                        db.close()
+                finally:
+                    guard.release()
         self.close_lock()
         self._drop_copy()
 
