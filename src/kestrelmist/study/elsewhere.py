@@ -62,7 +62,8 @@ def save_elsewhere(study: Study, folder: str | Path, progress: Progress | None =
 def _copy_catalogue(study: Study, path: Path) -> None:
     copy = sqlite3.connect(path)
     try:
-        study.catalogue.db.backup(copy)
+        with study.catalogue.guard:
+            study.catalogue.db.backup(copy)
     except sqlite3.Error as error:
         raise Trouble(
             "The catalogue of this study can no longer be read", "bring its disk back", study.catalogue.path
