@@ -24,7 +24,7 @@ THIN = 1e-3
         "landmark rotate horizontal"
     ),
     takes="series colour",
-    called={"front": "Front point", "back": "Back point", "middle": "Point above, in the middle plane"},
+    called={"front": "Front point", "back": "Back point", "middle": "Point above"},
     group="This image",
     methods="Images were levelled by three landmarks, without resampling",
 )
@@ -39,7 +39,7 @@ def level_by_landmarks(
     front, back : three mm
         World positions of both, at present; such as two commissures.
     middle : three mm
-        Any place in the middle plane above that line.
+        Above that line, anywhere in the middle plane.
     origin : bool
         Whether the front landmark comes to lie at (0, 0, 0); else it stays where it is.
 
