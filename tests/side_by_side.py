@@ -15,6 +15,7 @@ LONGEST = (
     *("demo", "habits", "trial", "bench", "functional_run", "tissues", "wheel", "docs", "pictures_desk"),
     *("preview_desk", "gather_desk", "desk", "table_interleaved", "cancel", "brain", "fuzz", "odd_images"),
     *("many_images", "strokes", "real_window", "doors", "label_maps", "recovery"),
+    *("guides", "alignment_files", "align", "alignment_run"),
 )
 """Files that are begun first, so that none of them is left for the end."""
 

@@ -90,6 +90,6 @@ def apart(name: str, world: World, other_name: str, other: World) -> Apart:
     return Apart(
         f"“{name}” lies in another space ({world}) than “{other_name}” ({other}), and no transform leads from one to"
         " the other",
-        "open, make or place by one (Align), or say that both lie together",
+        "align them, lay one by hand (“Lay by hand”, middle on middle), or say that both lie together",
         "in another space",
     )
