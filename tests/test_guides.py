@@ -49,9 +49,8 @@ class GuidesTest(unittest.TestCase):
     def test_they_help_where_images_are_poor(self):
         random = np.random.default_rng(2)
         poor = [values + random.normal(0, 120, values.shape).astype(np.float32) for values in (FIXED, MOVING)]
-        alone = apart(found_in(*poor).warp, TRUTH)
         guided = Guides(pairs=Pairs(PLACES, TRUTH.to(PLACES), ("",) * len(PLACES)))
-        self.assertLess(apart(found_in(*poor, guides=guided).warp, TRUTH), 0.8 * alone)
+        self.assertLess(apart(found_in(*poor, guides=guided).warp, TRUTH), 1.5)  # of 3 mm; alone, 2.1 are left
 
     def test_labels_are_brought_together(self):
         moving = label_map(np.minimum(TISSUE, 3), "Moving")
