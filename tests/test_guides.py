@@ -90,4 +90,10 @@ class GuidesTest(unittest.TestCase):
         one = label_map(np.minimum(TISSUE, 1), "L")
         with self.assertRaisesRegex(Trouble, "no label of one name"):
             guides_of(None, None, one, LabelMap(SPACE))
-        self.assertEqual(MOST, 24)
+        many = LabelTable()
+        for n in range(MOST + 1):
+            many, _ = many.with_new(f"L{n}")
+        numbers = np.arange(int(np.prod(SPACE.shape))).reshape(SPACE.shape) % (MOST + 1) + 1
+        full = LabelMap(SPACE, numbers.astype(np.uint16), many, "Many")
+        with self.assertRaisesRegex(Trouble, "25 labels are to guide the warp"):
+            guides_of(None, None, full, full)

@@ -14,6 +14,7 @@ from kestrelmist.core.transform import Transform
 from kestrelmist.core.world import World
 from kestrelmist.demo.regions import names
 from kestrelmist.formats.pack import STANDARD, read_pack
+from kestrelmist.formats.saving import save_image
 from kestrelmist.study.cohort import run_cohort
 from kestrelmist.study.recipe import recipe_of
 from kestrelmist.study.study import Study
@@ -163,8 +164,9 @@ class PackTest(PlaceCase):
         image, labels = template()
         found = standard_place(image, image, point=(2.0, 0.0, 0.0), atlas=labels)
         self.assertEqual(found.rows[1][-1], "Core, right")
-        said = kestrelmist("make-pack", "--help").stdout
-        self.assertIn("Template", said + "Template")
+        save_image(self.place / "t.nii.gz", image)
+        kestrelmist("make-pack", self.place / "t.nii.gz", "--to", self.place / "made", "--name", "By command")
+        self.assertEqual(read_pack(self.place / "made").world.id, "By command 1")
 
 
 class StandardDeskTest(DeskCase):

@@ -14,7 +14,6 @@ from kestrelmist.core.image import Image
 from kestrelmist.core.space import Space, picture_space
 from kestrelmist.core.transform import Transform
 from kestrelmist.core.world import World
-from kestrelmist.prepare.fields.line_shift import shifted
 from kestrelmist.prepare.grid.apply_transform import apply_transform
 from tests.making import tilted_space
 
@@ -66,7 +65,6 @@ class UndistortionTest(unittest.TestCase):
         shift = ndimage.gaussian_filter(rng.normal(size=space.shape), 7).astype(np.float32) * 60
         seen = np.stack([np.interp(np.arange(44), np.arange(44) + shift[i, :, k], true[i, :, k])
                          for i in range(40) for k in range(24)]).reshape(40, 24, 44).transpose(0, 2, 1)  # fmt: skip
-        self.assertEqual(shifted(true.T, shift.T, 1).shape, true.T.shape)
         way = field_of_undistortion(Image(shift, space, "Run, shift", unit="voxels"), along="j")
         self.assertEqual(way.name, "Run, undistortion")
         move = hand_matrix((1.0, -2.0, 0.0), (0, 0, 0), 1, (0, 0, 0))  # by whole voxels
