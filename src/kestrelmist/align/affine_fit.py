@@ -40,22 +40,24 @@ class Judged:
 
     def __init__(self, level: Level, similarity: Similarity):
         self.level, self.centre, self.radius, self.pixel = level, level.centre, level.radius, level.pixel
-        self.most = len(level.places) if level.counted is None else int(level.counted.sum())
+        self.most, self.heavy = level.most, None
+        if level.moving_weights is not None:
+            self.heavy = Looks(level.moving_weights, level.moving_space, level.places, level.centre)
         self.looks = Looks(level.moving, level.moving_space, level.places, level.centre)
         self.measure = similarity.made(Seen(level.values, level.limits, level.shape if similarity.whole else None))
 
     def overlap(self, matrix: np.ndarray) -> float:
         """Which share of the places that count lies inside the moving image."""
-        inside = self.looks.look(matrix)[1]
-        return float((inside if self.level.counted is None else inside & self.level.counted).sum()) / self.most
+        return float(self.level.weighed(self.looks.look(matrix)[1]).sum(dtype=np.float64)) / self.most
 
     def cost(self, matrix: np.ndarray) -> tuple[float, np.ndarray] | None:
         """The cost, and how it grows with each number of the frame (3, 4); None where too little overlaps."""
         found, inside = self.looks.look(matrix)
-        if self.level.counted is not None:
-            inside = inside & self.level.counted
-        if inside.sum(dtype=np.int64) < LEAST_OVERLAP * self.most:
+        inside = self.level.weighed(inside)
+        if inside.sum(dtype=np.float64) < LEAST_OVERLAP * self.most:
             return None
+        if self.heavy is not None:
+            inside = inside * self.heavy.look(matrix)[0]
         cost, slope = self.measure(found, inside)
         return cost, self.looks.pulled(slope)
 

@@ -53,6 +53,8 @@ class Aligned(NamedTuple):
         "onto": "Onto",
         "mask": "Only where (onto)",
         "moving_mask": "Only where (moves)",
+        "weights": "Weights (onto)",
+        "moving_weights": "Weights (moves)",
         "start": "Begin with",
         "warp_spacing": "Warp spacing",
         "landmarks": "Landmarks (moves)",
@@ -60,7 +62,7 @@ class Aligned(NamedTuple):
         "regions": "Labels (moves)",
         "onto_regions": "Labels (onto)",
     },
-    rare="mask moving_mask stiffness start landmarks onto_landmarks regions onto_regions",
+    rare="mask moving_mask weights moving_weights stiffness start landmarks onto_landmarks regions onto_regions",
     group="Two images",
     methods="Images were aligned (freedom: {freedom}; similarity: {similarity}; search: {search})",
     cites=(
@@ -98,6 +100,8 @@ def align_images(
     search: Literal["near", "full"] = "near",
     mask: LabelMap | None = None,
     moving_mask: LabelMap | None = None,
+    weights: Image | None = None,
+    moving_weights: Image | None = None,
     warp_spacing: Annotated[
         float | None, Unit("mm"), Between(1e-9, 1e6), Only("freedom", "warp"), LeftOut("four voxels", warp_spacing_of)
     ] = None,
@@ -125,6 +129,8 @@ def align_images(
         From where both lie, or from all turns; a start that is given is one of these.
     mask, moving_mask : label map
         Only what carries a label there is compared.
+    weights, moving_weights : images
+        How much each voxel counts, on the grid of its image: 0 for not at all, and in shares of the largest.
     warp_spacing : mm
         How fine a warp may be: the standard deviation by which its steps are smoothed; four voxels when left out.
     stiffness : number
@@ -153,8 +159,8 @@ def align_images(
     chosen = freedom or str(freedom_for(image, onto).value)
     of = freedom_named((6 if flat else 12) if chosen == "warp" else int(chosen), flat)
     measure = similarity_named(similarity or str(similarity_for(image, onto).value))
-    fixed = side_of(onto, mask, progress.part(0.0, 0.05))
-    moving = side_of(image, moving_mask, progress.part(0.05, 0.1))
+    fixed = side_of(onto, mask, progress.part(0.0, 0.05), weights)
+    moving = side_of(image, moving_mask, progress.part(0.05, 0.1), moving_weights)
     levels = levels_of(fixed, moving, measure.whole)
     guides = guides_of(landmarks, onto_landmarks, regions, onto_regions)
     if guides and chosen != "warp":

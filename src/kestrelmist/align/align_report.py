@@ -34,11 +34,9 @@ def score_through(level: Level, similarity: Similarity, way: Mapping) -> float:
         level.moving, level.moving_space, np.where(known[:, None], places - middle, 0).astype(np.float32), middle
     )
     found, inside = looks.look(np.eye(4))
-    inside = inside & known
-    if level.counted is not None:
-        inside &= level.counted
+    inside = level.weighed((inside & known).astype(np.uint8))
     measure = similarity.made(Seen(level.values, level.limits, level.shape if similarity.whole else None))
-    return similarity.score(measure(found, inside.astype(np.uint8))[0])
+    return similarity.score(measure(found, inside)[0])
 
 
 def fit_report(

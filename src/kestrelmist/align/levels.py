@@ -32,12 +32,15 @@ class Sides:
     mask : bool array [k, j, i], optional
         What of it counts; all when left out.
     name : str
+    weights : float32 array [k, j, i], optional
+        How much each voxel counts, 0 or more.
     """
 
     values: np.ndarray
     space: Space
     mask: np.ndarray | None = None
     name: str = ""
+    weights: np.ndarray | None = None
 
 
 @dataclass(frozen=True)
@@ -73,7 +76,21 @@ class Level:
     pixel: float
     limits: tuple[float, float]
     counted: np.ndarray | None = None
-    """Which of the places count, uint8 (n,), when they are all of a grid and not all do."""
+    """Which of the places count, uint8 (n,), when they are all of a grid and not all do; how much each counts, float32
+    (n,), when that differs."""
+    moving_weights: np.ndarray | None = None
+    """How much each voxel of the moving image counts, float32 [k, j, i]."""
+
+    def weighed(self, inside: np.ndarray) -> np.ndarray:
+        """How much places count of which some lie inside the moving image, uint8 (n,): uint8, or float32 (n,)."""
+        if self.counted is None:
+            return inside
+        return inside & self.counted if self.counted.dtype == np.uint8 else inside * self.counted
+
+    @property
+    def most(self) -> float:
+        """How much all places count together."""
+        return float(len(self.places)) if self.counted is None else float(self.counted.sum(dtype=np.float64))
 
     @property
     def unit(self) -> str:
@@ -89,7 +106,9 @@ class Level:
     def thinned(self, most: int) -> Level:
         """The same with fewer places."""
         step = -(-len(self.places) // most)
-        return replace(self, places=np.ascontiguousarray(self.places[::step]), values=self.values[::step], shape=None)
+        counted = None if self.counted is None else np.ascontiguousarray(self.counted[::step])
+        places = np.ascontiguousarray(self.places[::step])
+        return replace(self, places=places, values=self.values[::step], shape=None, counted=counted)
 
     def middles(self) -> tuple[np.ndarray, np.ndarray]:
         """The middles of what is bright in the fixed image and in the moving one, in the world of each."""
@@ -174,7 +193,20 @@ def _level(fixed: Sides, moving: Sides, pixel: float, whole: bool, most: int) ->
     radius = float(np.sqrt((away.astype(np.float64) ** 2).sum(1).mean()))
     low, high = limits_of(moved)
     kept = None if some is None or some.all() else some.astype(np.uint8)
-    return Level(away, picked, shape, moved, moved_space, centre, max(radius, pixel), pixel, (low, high), kept)
+    if fixed.weights is not None:
+        heavy = coarse_side(Sides(fixed.weights, fixed.space), pixel)[0]
+        if whole:
+            found = np.where(counted, heavy, np.float32(0)).reshape(-1).astype(np.float32)
+        else:
+            found = Looks(heavy, space, places.astype(np.float32), np.zeros(3)).look(np.eye(4))[0].copy()
+        kept = np.nan_to_num(found)
+        if not float(kept.sum(dtype=np.float64)) > 0:
+            raise Trouble(f"Nothing of “{fixed.name}” counts by its weights", "choose others, or none")
+    moving_weights = None
+    if moving.weights is not None:
+        moving_weights = np.nan_to_num(coarse_side(Sides(moving.weights, moving.space), pixel)[0])
+    given = max(radius, pixel), pixel, (low, high), kept, moving_weights
+    return Level(away, picked, shape, moved, moved_space, centre, *given)
 
 
 def limits_of(values: np.ndarray) -> tuple[float, float]:

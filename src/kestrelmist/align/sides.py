@@ -18,13 +18,13 @@ MOST_PIXELS = 6_000_000
 """Of a picture, above which a coarser level of it is compared."""
 
 
-def side_of(image: Image, mask: LabelMap | None, progress: Progress) -> Sides:
-    """An image and what of it counts: what carries a label in the mask.
+def side_of(image: Image, mask: LabelMap | None, progress: Progress, weights: Image | None = None) -> Sides:
+    """An image and what of it counts: what carries a label in the mask, and how much by weights.
 
     Raises
     ------
     Trouble
-        When the mask lies on another grid.
+        When the mask or the weights lie on another grid, or some weights are negative or all are nothing.
     """
     if mask is not None and not mask.space.same_grid(image.space):
         raise Trouble(
@@ -45,7 +45,20 @@ def side_of(image: Image, mask: LabelMap | None, progress: Progress) -> Sides:
     inside = None
     if mask is not None:
         inside = mask.kji > 0 if shown is image else _thinned(mask, shown.space)
-    return Sides(values, shown.space, inside, image.name)
+    return Sides(values, shown.space, inside, image.name, None if weights is None else _weights(weights, image, shown))
+
+
+def _weights(weights: Image, image: Image, shown: Image) -> np.ndarray:
+    """How much each voxel counts, in shares of the largest."""
+    if shown is not image or not weights.space.same_grid(image.space) or weights.axes:
+        raise Trouble(
+            f"The weights “{weights.name}” lie on another grid than “{image.name}”", "bring them onto it first"
+        )
+    values = np.nan_to_num(weights.kji.astype(np.float32), posinf=0.0, neginf=0.0)
+    top = float(values.max(initial=0.0))
+    if float(values.min(initial=0.0)) < 0 or not top > 0:
+        raise Trouble(f"The weights “{weights.name}” are to be 0 or more, and somewhere more", "choose others")
+    return np.ascontiguousarray(values / np.float32(top))
 
 
 def _thinned(mask: LabelMap, space: Space) -> np.ndarray:

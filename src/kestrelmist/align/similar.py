@@ -10,12 +10,16 @@ import numpy as np
 
 from ..core.registry import Registry
 
+LEAST = 1e-6
+"""Sum of weights below which there is nothing to be compared."""
+
 
 class Measure(Protocol):
     """How unlike the moving image is to what was seen of the fixed one.
 
-    Called with values of the moving image at all places (n,) float32 and which of them lie inside it (n,) uint8, it
-    gives the cost, lower for what is more alike, and by how much it grows with each value, (n,) float32.
+    Called with values of the moving image at all places (n,) float32 and which of them lie inside it (n,) uint8, or
+    how much each counts (n,) float32, it gives the cost, lower for what is more alike, and by how much it grows with
+    each value, (n,) float32.
     """
 
     def __call__(self, found: np.ndarray, inside: np.ndarray) -> tuple[float, np.ndarray]: ...

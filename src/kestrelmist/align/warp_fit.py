@@ -87,6 +87,12 @@ def bent(
         part = progress.part(n / len(pixels), (n + 1) / len(pixels))
         count = LAST if last and n else STEPS
         level = _Level(wanted, seen, similarity, wide / pixel, SOFT * stiffness)
+        level.weights = [
+            None
+            if side.weights is None
+            else np.nan_to_num(_on_grid(Sides(side.weights, side.space), grid, matrix, pixel))
+            for side, matrix in ((fixed, np.eye(4)), (moving, affine))
+        ]
         if guides:
             level.guide(guides, grid, affine, pixel, pixel / pixels[-1])
         velocity, costs = level.followed(velocity, count, part, (n + 1, len(pixels)))
@@ -135,6 +141,7 @@ class _Level:
         ]
         self.counted = [np.isfinite(one) for one in self.images]
         self.warped = np.empty_like(wanted)
+        self.weights: list[np.ndarray | None] = [None, None]
         self.labels: list[_Level] = []
         self.marks: PulledMarks | None = None
 
@@ -171,10 +178,21 @@ class _Level:
             shift = exponential(velocity if n == 0 else -velocity)
             seen = warped(self.images[1 - n], shift, self.warped)
             inside = np.isfinite(seen) & self.counted[n]
-            found, slope = self.measures[n](np.nan_to_num(seen).ravel(), inside.ravel().astype(np.uint8))
+            counts = self._counts(inside, n, shift)
+            found, slope = self.measures[n](np.nan_to_num(seen).ravel(), counts)
             cost += found / 2
             pulled(seen, slope.reshape(seen.shape), step, sign)
         return cost, step
+
+    def _counts(self, inside: np.ndarray, n: int, shift: np.ndarray) -> np.ndarray:
+        """How much each voxel counts: by the weights of the image that stands still, and of the one that is warped."""
+        counts: np.ndarray = inside.ravel().astype(np.uint8)
+        still, moves = self.weights[n], self.weights[1 - n]
+        if still is not None:
+            counts = counts * still.ravel()
+        if moves is not None:
+            counts = counts * np.nan_to_num(warped(moves, shift, np.empty(inside.shape, np.float32))).ravel()
+        return counts
 
     def followed(
         self, velocity: np.ndarray, steps: int, progress: Progress, level: tuple[int, int] = (1, 1)

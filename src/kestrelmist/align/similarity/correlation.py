@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..similar import Seen, Similarity, register
+from ..similar import LEAST, Seen, Similarity, register
 
 
 class Correlation:
@@ -14,10 +14,12 @@ class Correlation:
         self.seen = seen.values
 
     def __call__(self, found: np.ndarray, inside: np.ndarray) -> tuple[float, np.ndarray]:
-        count = max(float(inside.sum()), 1.0)
+        count = max(float(inside.sum(dtype=np.float64)), LEAST)
         mean_a, mean_b = float(np.dot(self.seen, inside)) / count, float(np.dot(found, inside)) / count
-        a, b = (self.seen - np.float32(mean_a)) * inside, (found - np.float32(mean_b)) * inside
-        aa, bb, ab = float(np.dot(a, a)), float(np.dot(b, b)), float(np.dot(a, b))
+        here = inside > 0
+        from_a, from_b = (self.seen - np.float32(mean_a)) * here, (found - np.float32(mean_b)) * here
+        a, b = from_a * inside, from_b * inside
+        aa, bb, ab = float(np.dot(a, from_a)), float(np.dot(b, from_b)), float(np.dot(a, from_b))
         if aa <= 0 or bb <= 0:
             return 1.0, np.zeros_like(found)
         both = float(np.sqrt(aa * bb))

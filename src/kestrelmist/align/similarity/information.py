@@ -66,11 +66,11 @@ def _counted(bins, found, inside, low, step, counts, first, last):
         lower = int(at)
         share = at - lower
         rest = np.float32(1.0) - share
-        row = counts[bins[n]]
-        row[lower - 1] += rest * rest * rest / 6.0
-        row[lower] += (4.0 - 6.0 * share * share + 3.0 * share * share * share) / 6.0
-        row[lower + 1] += (4.0 - 6.0 * rest * rest + 3.0 * rest * rest * rest) / 6.0
-        row[lower + 2] += share * share * share / 6.0
+        row, sixth = counts[bins[n]], inside[n] / 6.0
+        row[lower - 1] += sixth * rest * rest * rest
+        row[lower] += sixth * (4.0 - 6.0 * share * share + 3.0 * share * share * share)
+        row[lower + 1] += sixth * (4.0 - 6.0 * rest * rest + 3.0 * rest * rest * rest)
+        row[lower + 2] += sixth * share * share * share
 
 
 @kernel(fastmath=True)
@@ -86,11 +86,15 @@ def _sloped(bins, found, inside, low, step, grows, slope, first, last):
         share = at - lower
         rest = np.float32(1.0) - share
         row = grows[bins[n]]
-        slope[n] = step * (
-            -np.float32(0.5) * rest * rest * row[lower - 1]
-            + (np.float32(1.5) * share * share - np.float32(2.0) * share) * row[lower]
-            - (np.float32(1.5) * rest * rest - np.float32(2.0) * rest) * row[lower + 1]
-            + np.float32(0.5) * share * share * row[lower + 2]
+        slope[n] = (
+            inside[n]
+            * step
+            * (
+                -np.float32(0.5) * rest * rest * row[lower - 1]
+                + (np.float32(1.5) * share * share - np.float32(2.0) * share) * row[lower]
+                - (np.float32(1.5) * rest * rest - np.float32(2.0) * rest) * row[lower + 1]
+                + np.float32(0.5) * share * share * row[lower + 2]
+            )
         )
 
 

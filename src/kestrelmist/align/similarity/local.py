@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..similar import Seen, Similarity, register
+from ..similar import LEAST, Seen, Similarity, register
 
 REACH = 3
 """Voxels to each side that are looked at round each."""
@@ -19,7 +19,8 @@ class Local:
         self.seen = seen.values.reshape(seen.shape)
 
     def __call__(self, found: np.ndarray, inside: np.ndarray) -> tuple[float, np.ndarray]:
-        there = inside.reshape(self.shape).astype(np.float32)
+        weights = inside.reshape(self.shape).astype(np.float32)
+        there = (weights > 0).astype(np.float32)
         a, b = self.seen * there, found.reshape(self.shape) * there
         count = np.maximum(self._around(there), np.float32(1e-3))
         mean_a, mean_b = self._around(a) / count, self._around(b) / count
@@ -29,10 +30,10 @@ class Local:
         least = np.float32(1e-6 * max(float(aa.mean()) * float(bb.mean()), 1e-30))
         known = (aa * bb > least) & (there > 0)
         both = np.where(known, aa * bb, 1)
-        whole = max(float(there.sum()), 1.0)
-        cost = 1.0 - float((np.where(known, ab * ab, 0) / both).sum()) / whole
+        whole = max(float(weights.sum(dtype=np.float64)), LEAST)
+        cost = 1.0 - float((weights * np.where(known, ab * ab, 0) / both).sum()) / whole
         # a value counts in every cube that it lies in
-        of_ab = np.where(known, 2 * ab / (both * count), 0).astype(np.float32)
+        of_ab = np.where(known, weights * 2 * ab / (both * count), 0).astype(np.float32)
         of_bb = np.where(known, of_ab * ab / np.where(known, bb, 1), 0).astype(np.float32)
         grows = a * self._around(of_ab) - self._around(of_ab * mean_a)
         grows -= b * self._around(of_bb) - self._around(of_bb * mean_b)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..similar import Seen, Similarity, register
+from ..similar import LEAST, Seen, Similarity, register
 
 BINS = 64
 
@@ -21,14 +21,16 @@ class Ratio:
         weights = inside.astype(np.float64)
         count = np.bincount(self.bin, weights, BINS)
         total = np.bincount(self.bin, weights * found, BINS)
-        whole = max(float(count.sum()), 1.0)
+        whole = max(float(count.sum()), LEAST)
         mean = float(total.sum()) / whole
         means = (total / np.maximum(count, 1e-9)).astype(np.float32)
-        left, all_of_it = (found - means[self.bin]) * inside, (found - np.float32(mean)) * inside
-        spread = float(np.dot(all_of_it, all_of_it))
+        here = inside > 0
+        from_bins, from_mean = (found - means[self.bin]) * here, (found - np.float32(mean)) * here
+        left, all_of_it = from_bins * inside, from_mean * inside
+        spread = float(np.dot(all_of_it, from_mean))
         if spread <= 0:
             return 1.0, np.zeros_like(found)
-        cost = float(np.dot(left, left)) / spread
+        cost = float(np.dot(left, from_bins)) / spread
         return cost, (left - np.float32(cost) * all_of_it) * np.float32(2.0 / spread)
 
 

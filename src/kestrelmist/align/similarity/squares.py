@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..similar import Seen, Similarity, register
+from ..similar import LEAST, Seen, Similarity, register
 
 
 class Squares:
@@ -15,9 +15,10 @@ class Squares:
         self.spread = max(float(np.var(seen.values, dtype=np.float64)), 1e-30)
 
     def __call__(self, found: np.ndarray, inside: np.ndarray) -> tuple[float, np.ndarray]:
-        away = (found - self.seen) * inside
-        count = max(int(inside.sum()), 1) * self.spread
-        return float(np.dot(away, away)) / count, away * np.float32(2.0 / count)
+        away = (found - self.seen) * (inside > 0)
+        weighted = away * inside
+        count = max(float(inside.sum(dtype=np.float64)), LEAST) * self.spread
+        return float(np.dot(away, weighted)) / count, weighted * np.float32(2.0 / count)
 
 
 register(Similarity("squares", "Mean squares", Squares, score=lambda cost: -cost))
