@@ -164,7 +164,7 @@ def _require_structure(side: Sides) -> None:
     if side.mask is not None:
         counted &= side.mask
     if int(np.count_nonzero(counted)) < LEAST:
-        raise Trouble(f"Too little of “{side.name}” counts to be compared", "choose another mask, or none")
+        raise Trouble(f"Too little of “{side.name}” counts to be compared", "choose another mask or other weights, or none")
     low = np.min(side.values, where=counted, initial=np.inf)
     if not float(np.max(side.values, where=counted, initial=-np.inf)) > float(low):
         raise Trouble(f"“{side.name}” is the same everywhere that counts", "choose an image with something in it")
@@ -188,7 +188,7 @@ def _level(fixed: Sides, moving: Sides, pixel: float, whole: bool, most: int) ->
         places, picked = _picked(values, counted, space, most)
         shape, centre, some = None, _middle(places), None
     if int(counted.sum()) < LEAST:
-        raise Trouble(f"Too little of “{fixed.name}” counts to be compared", "choose another mask, or none")
+        raise Trouble(f"Too little of “{fixed.name}” counts to be compared", "choose another mask or other weights, or none")
     away = (places - centre).astype(np.float32)
     radius = float(np.sqrt((away.astype(np.float64) ** 2).sum(1).mean()))
     low, high = limits_of(moved)

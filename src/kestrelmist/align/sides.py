@@ -24,7 +24,7 @@ def side_of(image: Image, mask: LabelMap | None, progress: Progress, weights: Im
     Raises
     ------
     Trouble
-        When the mask or the weights lie on another grid, or some weights are negative or all are nothing.
+        When the mask or the weights lie on another grid, or some weights are negative or infinite or all are nothing.
     """
     if mask is not None and not mask.space.same_grid(image.space):
         raise Trouble(
@@ -44,30 +44,36 @@ def side_of(image: Image, mask: LabelMap | None, progress: Progress, weights: Im
         values = values / np.float32(peak)
     inside = None
     if mask is not None:
-        inside = mask.kji > 0 if shown is image else _thinned(mask, shown.space)
-    return Sides(values, shown.space, inside, image.name, None if weights is None else _weights(weights, image, shown))
+        inside = (mask.kji if shown is image else _thinned(mask.kji, shown.space)) > 0
+    heavy = None if weights is None else _weights(weights, image, shown)
+    if heavy is not None:  # what weighs nothing is outside; when all else weighs the same, that is all there is to it
+        some = heavy > 0
+        inside = some if inside is None else inside & some
+        heavy = None if float(heavy.min(where=some, initial=1.0)) == 1.0 else heavy
+    return Sides(values, shown.space, inside, image.name, heavy)
 
 
 def _weights(weights: Image, image: Image, shown: Image) -> np.ndarray:
-    """How much each voxel counts, in shares of the largest."""
-    if shown is not image or not weights.space.same_grid(image.space) or weights.axes:
+    """How much each voxel counts, in shares of the largest; not at all where the weights tell no number (NaN)."""
+    if not weights.space.same_grid(image.space) or weights.axes:
         raise Trouble(
             f"The weights “{weights.name}” lie on another grid than “{image.name}”", "bring them onto it first"
         )
-    values = np.nan_to_num(weights.kji.astype(np.float32), posinf=0.0, neginf=0.0)
+    kji = weights.kji if shown is image else _thinned(weights.kji, shown.space)
+    values = np.nan_to_num(kji.astype(np.float64), posinf=np.inf, neginf=-np.inf)
     top = float(values.max(initial=0.0))
-    if float(values.min(initial=0.0)) < 0 or not top > 0:
+    if float(values.min(initial=0.0)) < 0 or not 0 < top < np.inf:
         raise Trouble(f"The weights “{weights.name}” are to be 0 or more, and somewhere more", "choose others")
-    return np.ascontiguousarray(values / np.float32(top))
+    return np.ascontiguousarray(values / top, np.float32)
 
 
-def _thinned(mask: LabelMap, space: Space) -> np.ndarray:
-    """A mask at the voxels of a coarser grid."""
+def _thinned(kji: np.ndarray, space: Space) -> np.ndarray:
+    """What an array [k, j, i] holds at the voxels of a coarser grid."""
     ways = [
         np.clip(np.rint((np.arange(n) + 0.5) * m / n - 0.5).astype(int), 0, m - 1)
-        for n, m in zip(space.shape, mask.space.shape)
+        for n, m in zip(space.shape, kji.shape[::-1])
     ]
-    return np.asarray(mask.kji[np.ix_(ways[2], ways[1], ways[0])] > 0)
+    return np.asarray(kji[np.ix_(ways[2], ways[1], ways[0])])
 
 
 def require_comparable(image: Image, onto: Image) -> bool:
