@@ -1,10 +1,12 @@
 """Weights of places: as masks where they are 0 and 1, and the slope of every cost with them."""
 
 import unittest
+from unittest import mock
 
 import numpy as np
 from scipy import ndimage
 
+from kestrelmist.align import sides
 from kestrelmist.align.align_images import align_images
 from kestrelmist.align.similar import SIMILARITIES, Seen
 from kestrelmist.core.errors import Trouble
@@ -88,6 +90,27 @@ class WeightsTest(unittest.TestCase):
             way = align_images(other, self.ONTO, **given, weights=weights, moving_weights=weights).transform
             self.assertLess(np.linalg.norm(way.to(places) - places, axis=1).mean(), 0.3)
             self.assertLess(np.linalg.norm(way.to(np.array([RIGHT])) - RIGHT), 1.5)  # it was not drawn over
+
+    def test_of_a_large_picture_they_are_thinned_with_it(self):
+        """Of which a coarser level is compared; half of it moved by 2 voxels, the other half by -3."""
+        fine, coarse = np.diag([1.0, 1, 1, 1]), np.diag([2.0, 2, 1, 1])
+        coarse[:2, 3] = 0.5
+        values = ndimage.gaussian_filter(np.random.default_rng(3).normal(size=(200, 160)), 4).astype(np.float32) * 100
+
+        def picture(values, name):
+            made = Image(values[..., None], Space((200, 160, 1), fine), name)
+            blocks = values.reshape(100, 2, 80, 2).mean((1, 3)).astype(np.float32)
+            made.levels = [Image(blocks[..., None], Space((100, 80, 1), coarse), name)]
+            return made
+
+        moved = np.concatenate([np.roll(values, 2, 0)[:100], np.roll(values, -3, 0)[100:]])
+        low = np.where(np.arange(200) < 95, 1.0, 0.001).astype(np.float32)
+        given = {"freedom": "2", "similarity": "squares"}
+        for along, wanted in ((low, 2.0), (1.001 - low, -3.0)):
+            weights = Image(np.repeat(along[:, None, None], 160, 1), Space((200, 160, 1), fine), "Weights")
+            with self.subTest(wanted=wanted), mock.patch.object(sides, "MOST_PIXELS", 10_000):
+                found = align_images(picture(moved, "m"), picture(values, "o"), **given, weights=weights).transform
+                self.assertAlmostEqual(found.matrix[0, 3], wanted, delta=0.3)
 
     def test_wrong_input(self):
         flat = Image(np.ones((4, 4, 4), np.float32), Space((4, 4, 4), np.eye(4)), "W")

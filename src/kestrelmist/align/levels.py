@@ -159,12 +159,16 @@ def _extent(space: Space) -> list[float]:
     return [s * n for s, n in zip(space.spacing, space.shape)]
 
 
+def _require_enough(counted: np.ndarray, name: str) -> None:
+    if int(np.count_nonzero(counted)) < LEAST:
+        raise Trouble(f"Too little of “{name}” counts to be compared", "choose another mask or other weights, or none")
+
+
 def _require_structure(side: Sides) -> None:
     counted = np.isfinite(side.values)
     if side.mask is not None:
         counted &= side.mask
-    if int(np.count_nonzero(counted)) < LEAST:
-        raise Trouble(f"Too little of “{side.name}” counts to be compared", "choose another mask or other weights, or none")
+    _require_enough(counted, side.name)
     low = np.min(side.values, where=counted, initial=np.inf)
     if not float(np.max(side.values, where=counted, initial=-np.inf)) > float(low):
         raise Trouble(f"“{side.name}” is the same everywhere that counts", "choose an image with something in it")
@@ -187,8 +191,7 @@ def _level(fixed: Sides, moving: Sides, pixel: float, whole: bool, most: int) ->
     else:
         places, picked = _picked(values, counted, space, most)
         shape, centre, some = None, _middle(places), None
-    if int(counted.sum()) < LEAST:
-        raise Trouble(f"Too little of “{fixed.name}” counts to be compared", "choose another mask or other weights, or none")
+    _require_enough(counted, fixed.name)
     away = (places - centre).astype(np.float32)
     radius = float(np.sqrt((away.astype(np.float64) ** 2).sum(1).mean()))
     low, high = limits_of(moved)
@@ -200,8 +203,6 @@ def _level(fixed: Sides, moving: Sides, pixel: float, whole: bool, most: int) ->
         else:
             found = Looks(heavy, space, places.astype(np.float32), np.zeros(3)).look(np.eye(4))[0].copy()
         kept = np.nan_to_num(found)
-        if not float(kept.sum(dtype=np.float64)) > 0:
-            raise Trouble(f"Nothing of “{fixed.name}” counts by its weights", "choose others, or none")
     moving_weights = None
     if moving.weights is not None:
         moving_weights = np.nan_to_num(coarse_side(Sides(moving.weights, moving.space), pixel)[0])
