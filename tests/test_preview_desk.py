@@ -77,6 +77,26 @@ class PreviewDeskTest(DeskCase):
             self.assertEqual((form.wanted(), self.desk.previewing.words), (None, ""))
         self.assertEqual(self.troubles, [])
 
+    def test_what_labels_gain_and_lose_is_shown_before_it_is_done(self):
+        self.desk.run_now("add-label", {"label": "Ball"})
+        self.desk.run("threshold", {"label": "Ball", "low": 500.0, "high": 2000.0})
+        self.settle(self.window)
+        self.desk.viewing.set_stage("Outline")
+        before = int(self.desk.viewing.maps.labels.counts[1])
+        for name, sign in (("erode", -1), ("dilate", 1)):
+            form = self.window.bench.page("Outline").open(find_operation(name))
+            self.settle(self.window)
+            shown = self.desk.previewing.shown.made
+            self.assertEqual(shown.before.space.spacing, (0.5, 0.5, 0.5))
+            changed = int((shown.thing if sign > 0 else shown.tinted).counts[1])
+            self.assertGreater(changed, 50)
+            self.assertEqual(int(self.desk.viewing.maps.labels.counts[1]), before)
+            self.assertEqual(form.fields["by"].value(), None)
+        self.press(form.apply)
+        self.settle(self.window)
+        self.assertGreater(int(self.desk.viewing.maps.labels.counts[1]), before + changed - 1)
+        self.assertEqual(self.troubles, [])
+
     def test_another_slice_another_setting_and_away(self):
         form = self.form(fwhm=2.0)
         first, panes = self.pixels(), self.window.table.panes

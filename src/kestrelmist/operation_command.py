@@ -73,8 +73,10 @@ def command_for(operation: Operation, do: Callable[[Operation, dict[str, Any]], 
 
 
 def _second(operation: Operation, first: Parameter | None) -> Parameter | None:
-    """The input that may be named behind the first one: the next that must be given, when both are of one kind."""
-    inputs = [p for p in operation.parameters if p.is_input and p.required and not p.many]
+    """The input that may be named behind the first one: the next that must be given, or the only other one, when both
+    are of one kind."""
+    several = [p for p in operation.parameters if p.is_input and not p.many]
+    inputs = several if len(several) == 2 else [p for p in several if p.required]
     if first is None or len(inputs) < 2 or inputs[0] is not first or first.kind.name != inputs[1].kind.name:
         return None
     return inputs[1]

@@ -223,6 +223,13 @@ class LabelMap:
         if label.locked:
             raise Trouble(f"“{label.name}” is locked", "unlock it in the label list to change it")
 
+    def row_or_new(self, name: str) -> tuple[LabelTable, Label]:
+        """The table with a label of this name, made when there is none, and its row; raises Trouble when it is
+        locked."""
+        table, row = (self.table, self.table.named(name)) if self.table.has_name(name) else self.table.with_new(name)
+        self.require_unlocked(row)
+        return table, row
+
     def at(self, world) -> int | None:
         """Number at a world position, None outside the grid."""
         voxel = self.space.nearest_voxel(world)

@@ -166,6 +166,28 @@ def patch_from_mask(
     return Patch(starts, lengths, _shortest(old), np.array([new], np.uint16))
 
 
+def patch_to(
+    labels: LabelMap, after_kji: np.ndarray, corner: tuple[int, int, int] = (0, 0, 0), only: np.ndarray | None = None
+) -> Patch:
+    """Patch that gives the voxels of a part of a map other numbers; what is locked neither loses a voxel nor gets one.
+
+    Parameters
+    ----------
+    after_kji : uint16 array [k, j, i]
+        The numbers of the part, placed at `corner` (k, j, i).
+    only : bool array [k, j, i], optional
+        Change only these voxels.
+    """
+    part = tuple(slice(c, c + n) for c, n in zip(corner, after_kji.shape))
+    allowed = labels.writable()
+    changed = (labels.kji[part] != after_kji) & (allowed[after_kji] != 0)
+    if only is not None:
+        changed &= only
+    starts, lengths, old = _runs(labels, changed.view(np.uint8), corner, allowed)
+    changed &= allowed[labels.kji[part]] != 0
+    return Patch(starts, lengths, _shortest(old), _shortest(after_kji[changed]))
+
+
 def sparse_difference(before: LabelMap, after: LabelMap) -> Patch:
     """The patch between two huge maps of one grid, locked labels included; memory is taken for what differs alone."""
     parts, width = [np.zeros(0, np.int64)], before.kji.shape[2]

@@ -6,6 +6,7 @@ HEADINGS = (
     Heading("Labels"),
     Heading("Label maps"),
     Heading("Classes", seldom=True),
+    Heading("Shape"),
     Heading("Loose pieces"),
     Heading("Versions", seldom=True),
     Heading("By value", seldom=True),

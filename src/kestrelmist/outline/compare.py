@@ -8,6 +8,7 @@ import numpy as np
 
 from ..core.digits import decimals_of
 from ..core.errors import Trouble
+from ..core.label_boxes import boxes_of
 from ..core.label_grid import on_grid
 from ..core.labels import LabelMap
 from ..core.operation import operation
@@ -80,7 +81,7 @@ def compare_labels(labels: LabelMap, other: LabelMap, progress: Progress = silen
             Column("surface_distance_95", labels.space.unit, 4, shown_as="distance, 95 %"),
         ],
     )
-    places = [_places(one) for one in (labels, there)]
+    places = [boxes_of(one.kji) for one in (labels, there)]
     for n, (row, fellow) in enumerate(pairs):
         own = progress.part(n / len(pairs), (n + 1) / len(pairs))
         own.at(0.0, f"Comparing {row.name}")
@@ -88,21 +89,6 @@ def compare_labels(labels: LabelMap, other: LabelMap, progress: Progress = silen
         a, b = labels.kji[part] == row.number, there.kji[part] == fellow.number
         table.rows.append((row.name, *_sizes(a, b, cell), *_distances(a, b, labels.space, own)))
     return table
-
-
-def _places(labels: LabelMap) -> dict[int, tuple[slice, ...]]:
-    """The [k, j, i] box of each label that has voxels, by its number."""
-    from scipy import ndimage
-
-    painted = labels.painted
-    if painted is None:
-        return {}
-    boxes = enumerate(ndimage.find_objects(labels.kji[painted]), 1)
-    return {
-        n: tuple(slice(p.start + s.start, p.start + s.stop) for p, s in zip(painted, box))
-        for n, box in boxes
-        if box is not None
-    }
 
 
 def _both(one: tuple[slice, ...] | None, other: tuple[slice, ...] | None, size: tuple[int, ...]) -> tuple[slice, ...]:

@@ -62,10 +62,7 @@ def grow(
     require_same_grid(image, labels)
     if low > high:
         raise Trouble(f"The range runs from {low:g} down to {high:g}", "give the lower value first")
-    table, row = (
-        (labels.table, labels.table.named(label)) if labels.table.has_name(label) else labels.table.with_new(label)
-    )
-    labels.require_unlocked(row)
+    table, row = labels.row_or_new(label)
     voxel = image.space.nearest_voxel(point)
     if voxel is None:
         raise Trouble(f"The point {_mm(point)} lies outside “{image.name}”", "choose a point inside the image")

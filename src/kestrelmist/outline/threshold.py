@@ -38,9 +38,6 @@ def threshold(image: Image, labels: LabelMap, label: LabelName, low: ImageValue,
     require_same_grid(image, labels)
     if low > high:
         raise Trouble(f"The range runs from {low:g} down to {high:g}", "give the lower value first")
-    table, row = (
-        (labels.table, labels.table.named(label)) if labels.table.has_name(label) else labels.table.with_new(label)
-    )
-    labels.require_unlocked(row)
+    table, row = labels.row_or_new(label)
     mask = ((image.kji >= low) & (image.kji <= high)).view(np.uint8)
     return LabelEdit(f"Threshold “{row.name}”", patch_from_mask(labels, mask, row.number), labels.table, table)

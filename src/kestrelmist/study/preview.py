@@ -49,7 +49,7 @@ class Preview:
         made, and `wrong` says why.
     tinted : LabelMap, optional
         What the operation tints, such as what it leaves out.
-    before : Image
+    before : Image or LabelMap
         What it was made from.
     box : two voxels
         Of the image's grid, within which it holds.
@@ -58,7 +58,7 @@ class Preview:
     """
 
     thing: Image | LabelMap | None
-    before: Image
+    before: Image | LabelMap
     box: Box
     rough: bool
     tinted: LabelMap | None = None
@@ -136,36 +136,45 @@ def preview(study: OpenStudy, task: Task, view: View, place: tuple[int, ...], pr
     Cancelled
     """
     operation = task.about
-    first = operation.lead
+    first = operation.lead or operation.on_lead
     if operation.reach is None or first is None:
         raise Trouble(f"“{operation.title}” has no preview", "do it and look at what it makes")
     opened = opened_arguments(study, operation, task.inputs, progress.part(0.0, 0.1))
     opened = {name: thing for name, thing in opened.items() if thing != []}
     lead = opened[first.name]
-    image = lead if operation.through_time else lead.frame(place)
-    reach = reach_of(operation, image.space, task.settings)
-    image = _level(image, view, reach)
-    tried = box_to_try(view, image.space, reach)
+    reach = reach_of(operation, lead.space, task.settings)
+    if isinstance(lead, Image):
+        lead = _level(lead if operation.through_time else lead.frame(place), view, reach)
+    full, seen = opened[first.name].space, lead.space
+    tried = box_to_try(view, seen, reach)
     if tried is None:
-        raise Trouble(f"The pane shows nothing of “{image.name}”", "go to one of its slices")
-    box = _wider(tried, image.space, reach)
+        raise Trouble(f"The pane shows nothing of “{lead.name}”", "go to one of its slices")
+    box = _wider(tried, seen, reach)
     shape = tuple(b - a + 1 for a, b in zip(*box))
     steps = steps_for(shape, ROUGH if math.isinf(reach) else MOST)
-    cut = {name: _cut(thing, lead.space, image.space, box, steps) for name, thing in opened.items()}
-    cut[first.name] = before = _part(image, box, steps)
-    whole = _whole(tried, image.space, lead.space)
-    rough = steps != (1, 1, 1) or image.space != lead.space
-    tinted = _tinted(operation, cut, before, task.settings)
+    cut = {name: _cut(thing, full, seen, box, steps) for name, thing in opened.items()}
+    if isinstance(lead, Image):
+        cut[first.name] = _part(lead, box, steps)
+    before = cut[first.name]
+    whole = _whole(tried, seen, full)
+    rough = steps != (1, 1, 1) or seen != full
+    tinted = _tinted(operation, cut, before, task.settings) if isinstance(before, Image) else None
     try:
         made = next(iter(operation(progress.part(0.1, 0.9), **cut, **task.settings).values()))
         thing = _to_be_seen(made, cut, place, operation.title)
+        if isinstance(made, LabelEdit) and tinted is None:
+            tinted = _taken_away(made, cut)
         if isinstance(thing, Image):
             thing.fetch(progress.part(0.9, 1.0))
     except Trouble as trouble:
         if tinted is None:
             raise
-        return Preview(None, before.frame(place), whole, rough, tinted, str(trouble))
-    return Preview(thing, before.frame(place), whole, rough, tinted)
+        return Preview(None, _shown(before, place), whole, rough, tinted, str(trouble))
+    return Preview(thing, _shown(before, place), whole, rough, tinted)
+
+
+def _shown(before: Image | LabelMap, place: tuple[int, ...]) -> Image | LabelMap:
+    return before.frame(place) if isinstance(before, Image) else before
 
 
 def _tinted(operation: Operation, cut: dict[str, Any], before: Image, settings: dict[str, Any]) -> LabelMap | None:
@@ -247,6 +256,16 @@ def _to_be_seen(made: Any, given: dict[str, Any], place: tuple[int, ...], title:
     if isinstance(made, LabelMap):
         return made
     raise Trouble(f"“{title}” makes nothing that a pane can show", "do it and look at what it makes")
+
+
+def _taken_away(edit: LabelEdit, given: dict[str, Any]) -> LabelMap | None:
+    """The voxels that an edit clears, to be tinted; None when there are none."""
+    labels = next(one for one in given.values() if isinstance(one, LabelMap))
+    after = labels.copied()
+    edit.apply(after)
+    gone = (after.data == 0) & (labels.data != 0)
+    label = Label(1, "Taken away", TINT)
+    return LabelMap(labels.space, gone.astype(np.uint16), LabelTable((label,))) if gone.any() else None
 
 
 def _whole(box: Box, seen: Space, full: Space) -> Box:

@@ -74,7 +74,8 @@ class OperationForm(QWidget):
         for link in filter(None, (self.more, self.usual)):
             links.addWidget(link)
         column.addLayout(links)
-        self.preview = PreviewRow(desk, self) if operation.lead is not None and operation.reach is not None else None
+        first = operation.lead or operation.on_lead
+        self.preview = PreviewRow(desk, self) if first is not None and operation.reach is not None else None
         if self.preview is not None:
             column.addWidget(self.preview)
         self.telling = Telling(desk, self, self)

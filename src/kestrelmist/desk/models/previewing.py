@@ -170,7 +170,7 @@ class Previewing(QObject):
             made = preview(study, task, view, place, progress)
             self._quick = time.monotonic() - started < QUICK
             thing = made.thing
-            if not isinstance(thing, Image):
+            if not isinstance(thing, Image) or not isinstance(made.before, Image):
                 return Shown(record.id, operation.title, made, None, (1.0, 0.0))
             look = first_look(thing) if colour or thing.colour else None
             return Shown(record.id, operation.title, made, look, scale_between(made.before.grey(), thing.grey()))

@@ -17,7 +17,7 @@ from ...core.operation import operation
 from ...core.parameter import ImageValue, LabelName
 from ...core.patch import LabelEdit
 from ...core.progress import Progress, silent
-from .given_label import found_anew, label_named
+from .given_label import found_anew
 
 
 @operation(
@@ -66,7 +66,7 @@ def take_out_body(
     from skimage.filters import threshold_otsu
 
     require_same_grid(image, labels)
-    table, row = label_named(labels, label)
+    table, row = labels.row_or_new(label)
     values = mean_volume(image, progress.part(0.0, 0.4))
     if values.min() == values.max():
         raise Trouble(

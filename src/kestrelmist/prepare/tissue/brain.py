@@ -20,7 +20,7 @@ from ...core.progress import Progress, silent
 from ...core.resampling import resampled
 from .cranium import inside_of_skull
 from .depth import depth_inside
-from .given_label import found_anew, label_named
+from .given_label import found_anew
 
 WORK = 128
 """Voxels along the longest side of the grid on which the brain is sought."""
@@ -109,7 +109,7 @@ def take_out_brain(
     require_same_grid(image, labels)
     if min(image.space.shape) < 4:
         raise Trouble(f"“{image.name}” has too few slices to seek a brain in", "choose a volume")
-    table, row = label_named(labels, label)
+    table, row = labels.row_or_new(label)
     values = mean_volume(image, progress.part(0.0, 0.3))
     if image.unit == "HU":
         mask = inside_of_skull(values, image.space.spacing, progress.part(0.3, 0.95))

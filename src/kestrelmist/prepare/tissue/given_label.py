@@ -8,15 +8,6 @@ from ...core.labels import Label, LabelMap, LabelTable
 from ...core.patch import LabelEdit, whole_difference
 
 
-def label_named(labels: LabelMap, name: str) -> tuple[LabelTable, Label]:
-    """The table with a label of this name, made when there is none, and its row; raises Trouble when it is locked."""
-    table, row = (
-        (labels.table, labels.table.named(name)) if labels.table.has_name(name) else labels.table.with_new(name)
-    )
-    labels.require_unlocked(row)
-    return table, row
-
-
 def found_anew(labels: LabelMap, table: LabelTable, row: Label, mask: np.ndarray, title: str) -> LabelEdit:
     """The edit after which a label has the voxels of a mask [k, j, i], but for those that carry another label."""
     work = labels.copied()

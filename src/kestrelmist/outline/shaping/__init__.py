@@ -1,0 +1,1 @@
+"""Labels made larger, smaller and smoother, by lengths in the world."""
