@@ -199,7 +199,7 @@ class PreviewTest(PlaceCase):
                 settings = {p.name: p.default for p in operation.settings}
                 reach = operation.reach(space, settings) if callable(operation.reach) else operation.reach
                 self.assertGreaterEqual(reach, 0)
-                self.assertIsNotNone(operation.lead)
+                self.assertIsNotNone(operation.lead or operation.on_lead)
                 found += 1
         self.assertGreater(found, 15)
 

@@ -36,6 +36,8 @@ class Label:
     hidden: bool = False
     subject: str = ""
     """Whose it is when it came from a file that says so; "" when it was drawn here."""
+    bridged: str = ""
+    """Slices that were filled in between others and that nobody has looked at yet (`outline.slices.unseen`)."""
 
     def __post_init__(self):
         # files may hold anything

@@ -65,6 +65,8 @@ class Operation:
     reach: float | Callable[[Space, dict[str, Any]], float] | None = None
     """How far round a voxel, in mm, the images tell what becomes of it, or a function of grid and settings that gives
     it; infinite where the whole image counts. What has a reach is shown on the slice in view before it is done."""
+    coarse: bool = True
+    """Of what has an infinite reach: whether it may be tried on a coarser grid."""
     through_time: bool = False
     """Of what has a reach: whether all volumes of a series tell what becomes of one."""
     called: Mapping[str, str] = field(default_factory=dict)
@@ -286,6 +288,7 @@ def operation(
     edits: str = "",
     group: str = "",
     reach: float | Callable[[Space, dict[str, Any]], float] | None = None,
+    coarse: bool = True,
     through_time: bool = False,
     called: Mapping[str, str] | None = None,
     rare: str = "",
@@ -312,7 +315,7 @@ def operation(
         See `Operation.version`.
     rare : str
         Names of settings, with blanks between; see `Operation.rare`.
-    repeats, final, slow, edits, group, reach, through_time, called, made_by, tinted, methods, cites
+    repeats, final, slow, edits, group, reach, coarse, through_time, called, made_by, tinted, methods, cites
         See the fields of `Operation`.
     """
     if stage not in STAGES:
@@ -321,7 +324,7 @@ def operation(
     def register(function):
         key = name or function.__name__.replace("_", "-")
         words = frozenset(takes.split())
-        said = (keywords, words, version, repeats, final, slow, edits, group, reach, through_time)
+        said = (keywords, words, version, repeats, final, slow, edits, group, reach, coarse, through_time)
         folded = frozenset(rare.split())
         more = (called or {}, folded, made_by or {}, tinted, methods, cites)
         OPERATIONS.add(key, Operation(key, stage, title, function, *said, *more))

@@ -47,6 +47,10 @@ SOURCES: dict[str, str] = {
     ),
     "Hampel 1974": "F. R. Hampel, The influence curve and its role in robust estimation, J. Am. Stat. Assoc. 69, 1974",
     "Henson 1999": "R. N. A. Henson et al., The slice-timing problem in event-related fMRI, NeuroImage 9, 1999",
+    "Herman 1992": (
+        "G. T. Herman, J. Zheng and C. A. Bucholtz, Shape-based interpolation, IEEE Computer Graphics and "
+        "Applications 12, 1992"
+    ),
     "Horn 1987": (
         "B. K. P. Horn, Closed-form solution of absolute orientation using unit quaternions, J. Opt. Soc. Am. A 4, 1987"
     ),
@@ -83,6 +87,10 @@ SOURCES: dict[str, str] = {
         "arise from subject motion, NeuroImage 59, 2012"
     ),
     "Power 2017": "J. D. Power, A simple but useful way to assess fMRI scan qualities, NeuroImage 154, 2017",
+    "Raya 1990": (
+        "S. P. Raya and J. K. Udupa, Shape-based interpolation of multidimensional objects, "
+        "IEEE Trans. Med. Imaging 9, 1990"
+    ),
     "Reichenbach 1997": (
         "J. R. Reichenbach et al., Theory and application of static field inhomogeneity effects in "
         "gradient-echo imaging, J. Magn. Reson. Imaging 7, 1997"

@@ -151,7 +151,7 @@ def preview(study: OpenStudy, task: Task, view: View, place: tuple[int, ...], pr
         raise Trouble(f"The pane shows nothing of “{lead.name}”", "go to one of its slices")
     box = _wider(tried, seen, reach)
     shape = tuple(b - a + 1 for a, b in zip(*box))
-    steps = steps_for(shape, ROUGH if math.isinf(reach) else MOST)
+    steps = steps_for(shape, ROUGH if math.isinf(reach) else MOST) if operation.coarse else (1, 1, 1)
     cut = {name: _cut(thing, full, seen, box, steps) for name, thing in opened.items()}
     if isinstance(lead, Image):
         cut[first.name] = _part(lead, box, steps)

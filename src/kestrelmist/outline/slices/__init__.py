@@ -1,0 +1,1 @@
+"""Slices drawn by hand, and what lies between them."""

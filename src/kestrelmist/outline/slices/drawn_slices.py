@@ -1,0 +1,80 @@
+"""Which slices of a label were drawn: in one plane, or in two that cross."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ...core.space import Space
+
+THIN = 5
+"""Slices of the thinnest stretch, above which gaps between stretches were not left out by somebody who draws."""
+
+
+@dataclass(frozen=True)
+class Family:
+    """Drawn slices of one plane: the grid's axis across it (0, 1, 2 for i, j, k), and their numbers."""
+
+    axis: int
+    slices: tuple[int, ...]
+
+    @property
+    def missing(self) -> int:
+        """How many slices lie between them."""
+        return self.slices[-1] - self.slices[0] + 1 - len(self.slices)
+
+    @property
+    def stretches(self) -> list[int]:
+        """How many neighbours each stretch of them has, in order."""
+        ends = np.flatnonzero(np.diff(self.slices) > 1)
+        return np.diff([0, *(ends + 1), len(self.slices)]).tolist()
+
+
+def family(mask: np.ndarray, axis: int, areas_alone: bool = False) -> Family | None:
+    """The slices across an axis in which a region has an area; None when there is none.
+
+    Where a slice of another plane crosses this one it leaves a line of one voxel's width, which is no area. A region
+    that has none anywhere counts as it is, unless areas alone do.
+
+    Parameters
+    ----------
+    mask : bool array [k, j, i]
+    """
+    across = np.moveaxis(mask, 2 - axis, 0)
+    used = np.flatnonzero(across.any((1, 2)))
+    wide = [int(n) for n in used if _has_area(across[n])]
+    chosen = wide or ([] if areas_alone else used.tolist())
+    return Family(axis, tuple(chosen)) if chosen else None
+
+
+def families(mask: np.ndarray, space: Space) -> list[Family]:
+    """Planes in which a region was drawn slice by slice, that with most gaps first; none when nothing is left out
+    between slices of any.
+
+    A gap between thick stretches alone, as between two eyes, is none that anybody left out.
+    """
+    found: list[Family] = []
+    rest, axes = mask, [n for n in range(3) if space.shape[n] > 1]
+    for areas_alone in (True, False):
+        while axes:
+            there = [family(rest, axis, areas_alone or bool(found)) for axis in axes]
+            gaps = [f for f in there if f is not None and f.missing and min(f.stretches) <= THIN]
+            if not gaps:
+                break
+            best = max(gaps, key=lambda f: (len(f.stretches), f.missing))
+            found.append(best)
+            axes.remove(best.axis)
+            rest = rest.copy()
+            np.moveaxis(rest, 2 - best.axis, 0)[list(best.slices)] = False
+        if found:
+            break
+    if found and rest.any():  # slices too small for an area were drawn as well
+        axis = found[0].axis
+        left = np.flatnonzero(np.moveaxis(rest, 2 - axis, 0).any((1, 2)))
+        found[0] = Family(axis, tuple(sorted({*found[0].slices, *map(int, left)})))
+    return found
+
+
+def _has_area(plane: np.ndarray) -> bool:
+    return bool((plane[1:, 1:] & plane[:-1, 1:] & plane[1:, :-1] & plane[:-1, :-1]).any())

@@ -1,0 +1,212 @@
+import unittest
+
+import numpy as np
+from scipy import ndimage
+
+from kestrelmist.core.errors import Trouble
+from kestrelmist.core.labels import LabelTable
+from kestrelmist.core.space import Space
+from kestrelmist.outline.slices.bridge import bridge_slices
+from kestrelmist.outline.slices.drawn_slices import families
+from kestrelmist.outline.slices.fellows import fellows, pieces
+from kestrelmist.outline.slices.flat_distance import signed_distance
+from kestrelmist.outline.slices.looked_at import bridged_fine, left_unseen
+from kestrelmist.outline.slices.unseen import unseen
+from tests.making import straight_space, tilted_space
+from tests.test_shaping import after, mapped, voxels
+
+
+def dice(one, other) -> float:
+    return 2 * np.count_nonzero(one & other) / (np.count_nonzero(one) + np.count_nonzero(other))
+
+
+def every(mask: np.ndarray, step: int, first: int = 0, axis: int = 0) -> np.ndarray:
+    """The mask in every so many slices alone."""
+    found = np.zeros_like(mask)
+    np.moveaxis(found, axis, 0)[first::step] = np.moveaxis(mask, axis, 0)[first::step]
+    return found
+
+
+def places(space: Space) -> np.ndarray:
+    """World x, y, z of each voxel [k, j, i]."""
+    return np.moveaxis(space.to_world(np.indices(space.shape).reshape(3, -1).T).reshape(*space.shape, 3).T, 0, 0)
+
+
+def ellipsoid(space: Space, middle, half) -> np.ndarray:
+    away = (places(space) - np.reshape(middle, (3, 1, 1, 1))) / np.reshape(half, (3, 1, 1, 1))
+    return (away**2).sum(0) <= 1
+
+
+class FlatDistanceTest(unittest.TestCase):
+    def test_against_an_independent_library(self):
+        rng = np.random.default_rng(0)
+        for spacing in ((1.0, 1.0), (0.5, 2.0), (3.0, 0.7), (1e-6, 1e-6), (1e3, 2e3)):
+            for share in (0.5, 0.9, 0.999):
+                field = ndimage.gaussian_filter(rng.standard_normal((60, 71)), 3)
+                mask, half = field > np.quantile(field, share), min(spacing) / 2
+                inside, outside = (ndimage.distance_transform_edt(m, sampling=spacing) for m in (mask, ~mask))
+                wanted = np.where(mask, inside - half, half - outside)
+                np.testing.assert_allclose(signed_distance(mask, spacing), wanted, rtol=1e-5, atol=1e-5 * half)
+
+
+class BridgeTest(unittest.TestCase):
+    """Against bodies whose every slice is known."""
+
+    def bridged(self, space, mask, step, plane=None, axis=0, first=0, **more):
+        labels = mapped(space, Body=every(mask, step, first, axis))
+        edit = bridge_slices(labels, "Body", plane, **more)
+        made = after(labels, edit)
+        found = voxels(made, "Body")
+        drawn = np.moveaxis(mask, axis, 0)[first::step]
+        kept = np.moveaxis(found, axis, 0)[first::step]
+        np.testing.assert_array_equal(kept[drawn.any((1, 2))], drawn[drawn.any((1, 2))])
+        return found, made
+
+    def test_an_ellipsoid_in_every_plane_and_on_a_tilted_grid(self):
+        straight = straight_space((60, 70, 80), 0.5)
+        body = ellipsoid(straight, (0.7, -1.1, 0.4), (11, 14, 16))
+        for plane, axis in (("axial", 0), ("coronal", 1), ("sagittal", 2), (None, 0), (None, 1), (None, 2)):
+            found, _ = self.bridged(straight, body, 10, plane, axis, 3)
+            self.assertGreater(dice(found, body), 0.97)
+            self.assertLess(abs(found.sum() / body.sum() - 1), 0.03)
+        tilted = tilted_space((50, 60, 44), (0.5, 0.4, 0.7))
+        body = ellipsoid(tilted, tilted.centre, (8, 9, 13))
+        found, _ = self.bridged(tilted, body, 6)
+        self.assertGreater(dice(found, body), 0.98)
+
+    def test_ends_as_drawn_add_nothing_beyond(self):
+        space = straight_space((50, 50, 60), 0.5)
+        body = ellipsoid(space, (0, 0, 0), (10, 10, 12))
+        found, _ = self.bridged(space, body, 9, ends="as drawn")
+        drawn = np.flatnonzero(every(body, 9).any((1, 2)))
+        used = np.flatnonzero(found.any((1, 2)))
+        self.assertEqual((used[0], used[-1]), (drawn[0], drawn[-1]))
+        rounded, _ = self.bridged(space, body, 9)
+        self.assertLess(abs(rounded.sum() / body.sum() - 1), abs(found.sum() / body.sum() - 1))
+
+    def test_a_cylinder_that_was_cut_off_is_not_carried_on(self):
+        space = straight_space((40, 40, 50), 0.5)
+        x, y, _ = places(space)
+        body = x**2 + y**2 <= 36
+        body[:10] = body[41:] = False
+        found, _ = self.bridged(space, body, 10)
+        np.testing.assert_array_equal(found, body)
+
+    def test_branches(self):
+        space = straight_space((80, 40, 51), 0.5)
+        x, y, z = places(space)
+        apart = np.clip(z + 12, 0, None) * 0.45
+        body = ((np.abs(x) - apart) ** 2 + y**2 <= 16) & (np.abs(z) <= 12)
+        found, _ = self.bridged(space, body, 8, first=1)
+        inside = np.zeros_like(body)
+        inside[1:50] = True
+        self.assertGreater(dice(found & inside, body & inside), 0.96)
+        for plane in found[2:49]:
+            self.assertIn(pieces(plane)[1], (1, 2))
+        self.assertEqual([pieces(found[k])[1] for k in (4, 45)], [1, 2])
+
+    def test_a_slanted_rod_moves_instead_of_breaking(self):
+        space = straight_space((100, 30, 41), 0.5)
+        x, y, z = places(space)
+        body = (x - 2.0 * z) ** 2 + y**2 <= 9  # moves by 8 mm from one drawn slice to the next, and is 6 mm wide
+        found, _ = self.bridged(space, body, 8)
+        self.assertGreater(dice(found, body), 0.97)
+        self.assertEqual(ndimage.label(found)[1], 1)
+
+    def test_two_labels_share_their_border(self):
+        space = straight_space((50, 40, 41), 0.5)
+        body = ellipsoid(space, (0, 0, 0), (11, 9, 14))
+        left = places(space)[0] + 0.2 * places(space)[2] < 0
+        labels = mapped(space, A=every(body & left, 8), B=every(body & ~left, 8))
+        made = after(labels, bridge_slices(labels))
+        for name, mask in (("A", body & left), ("B", body & ~left)):
+            self.assertGreater(dice(voxels(made, name), mask), 0.97)
+        both = voxels(made, "A") | voxels(made, "B")
+        inner = ndimage.binary_erosion(body, iterations=3)
+        inner[:1] = inner[-1:] = False
+        self.assertLess(np.count_nonzero(inner & ~both) / inner.sum(), 0.001)
+
+    def test_slices_of_two_planes_go_together(self):
+        space = straight_space((60, 60, 60), 0.5)
+        rng = np.random.default_rng(3)
+        bump = ndimage.gaussian_filter(rng.standard_normal((60, 60, 60)), 5)
+        away = np.sqrt((places(space) ** 2).sum(0))
+        body = away + 12 * bump / np.abs(bump).max() <= 9
+        body = ndimage.label(body)[0] == ndimage.label(body)[0][30, 30, 30]
+        sparse = every(body, 12, 6, 0)
+        one = voxels(after(mapped(space, A=sparse), bridge_slices(mapped(space, A=sparse))), "A")
+        crossed = sparse | every(body, 12, 6, 1)
+        labels = mapped(space, A=crossed)
+        self.assertEqual([f.axis for f in families(crossed, space)], [2, 1])
+        edit = bridge_slices(labels)
+        both = voxels(after(labels, edit), "A")
+        self.assertGreater(dice(both, body), dice(one, body) + 0.005)
+        for axis in (0, 1):
+            drawn = np.moveaxis(body, axis, 0)[6::12]
+            np.testing.assert_array_equal(
+                np.moveaxis(both, axis, 0)[6::12][drawn.any((1, 2))], drawn[drawn.any((1, 2))]
+            )
+
+    def test_others_and_locked_ones_stay(self):
+        space = straight_space((40, 40, 41), 0.5)
+        body = ellipsoid(space, (0, 0, 0), (8, 8, 9))
+        wall = np.zeros_like(body)
+        wall[:, :, 20] = True
+        wall[::8] = False
+        labels = mapped(space, A=every(body, 8), Wall=wall)
+        made = after(labels, bridge_slices(labels, "A"))
+        np.testing.assert_array_equal(voxels(made, "Wall"), wall)
+        labels.table = labels.table.changed(1, locked=True)
+        with self.assertRaisesRegex(Trouble, "“A” is locked"):
+            bridge_slices(labels, "A")
+
+    def test_what_was_bridged_waits_to_be_looked_at(self):
+        space = straight_space((40, 40, 41), 0.5)
+        body = ellipsoid(space, (0, 0, 0), (8, 8, 9))
+        labels = mapped(space, A=every(body, 8))
+        made = after(labels, bridge_slices(labels, "A", ends="as drawn"))
+        row = made.table.named("A")
+        self.assertEqual(unseen(row, space), [(2, 9, 15), (2, 17, 23), (2, 25, 31)])
+        self.assertEqual(LabelTable.from_list(made.table.as_list()), made.table)
+        self.assertEqual(unseen(row, straight_space((40, 40, 40))), [])
+        seen = {(2, n) for n in range(9, 20)}
+        made.table = made.table.changed(1, bridged=left_unseen(row, space, seen))
+        self.assertEqual(unseen(made.table.named("a"), space), [(2, 17, 23), (2, 25, 31)])
+        self.assertEqual(after(made, bridged_fine(made)).table.named("A").bridged, "")
+        with self.assertRaisesRegex(Trouble, "No slice of “A” waits"):
+            bridged_fine(labels, "A")
+
+    def test_wrong_input(self):
+        space = straight_space((30, 30, 30))
+        body = ellipsoid(space, (0, 0, 0), (5, 5, 5))
+        one, full = mapped(space, A=every(body, 100, 15)), mapped(space, A=body)
+        eyes = mapped(space, A=ellipsoid(space, (-4, 0, 0), (2, 2, 2)) | ellipsoid(space, (4, 0, 0), (2, 2, 2)))
+        flat = mapped(Space((9, 9, 1), np.eye(4)), A=np.ones((1, 9, 9), bool))
+        for labels, given, words in (
+            (one, {}, "one slice only"),
+            (one, {"plane": "axial"}, "one axial slice only"),
+            (full, {}, "No slice of “A” is left out"),
+            (full, {"plane": "coronal"}, "No coronal slice"),
+            (eyes, {}, "No slice of “A” is left out"),
+            (flat, {}, "picture"),
+            (mapped(space), {}, "no label that is drawn"),
+        ):
+            with self.subTest(words=words), self.assertRaisesRegex(Trouble, words):
+                bridge_slices(labels, **given)
+
+
+class FellowsTest(unittest.TestCase):
+    def test_parts_that_overlap_or_lie_near_go_together(self):
+        below, above = np.zeros((20, 60), bool), np.zeros((20, 60), bool)
+        below[5:15, 5:25] = True  # divides
+        above[5:15, 5:13] = above[5:15, 17:25] = True
+        below[5:9, 40:43] = True  # moves
+        above[11:14, 40:43] = True
+        above[1:3, 56:58] = True  # begins
+        found = fellows(pieces(below)[0], pieces(above)[0], 4.0, (1.0, 1.0))
+        sides = sorted((len(f.below), len(f.above)) for f in found)
+        self.assertEqual(sides, [(0, 1), (1, 1), (1, 2)])
+
+
+if __name__ == "__main__":
+    unittest.main()
