@@ -11,9 +11,9 @@ from kestrelmist.core.geometry.grid_box import GridBox, box_round
 from kestrelmist.core.geometry.hits import hit, in_slice, inside, to_line
 from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.core.geometry.shape import SHAPES, Plane, shape_named
+from kestrelmist.core.geometry.typed_points import corners_of, points_of
 from kestrelmist.core.space import Space
 from kestrelmist.core.transform import Transform
-from kestrelmist.measure.mark_rows import corners_of, points_of
 
 AXIAL = Plane(np.array((1.0, 0, 0)), np.array((0, -1.0, 0)))
 TURN = np.radians(30)

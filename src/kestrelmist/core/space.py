@@ -179,6 +179,11 @@ class Space:
         picks = np.array(np.meshgrid([0, 1], [0, 1], [0, 1], indexing="ij")).reshape(3, -1).T
         return self.to_world(picks * n - 0.5)
 
+    def across(self, axis: int) -> np.ndarray:
+        """Direction of length 1 across the slices that are stacked along one of the grid's axes (0, 1, 2)."""
+        found = np.cross(self.affine[:3, (axis + 1) % 3], self.affine[:3, (axis + 2) % 3])
+        return found / np.linalg.norm(found)
+
     @cached_property
     def world_axis_of(self) -> tuple[int, int, int]:
         """For each of i, j, k, the world axis it runs most nearly along; each world axis once."""

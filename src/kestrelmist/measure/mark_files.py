@@ -7,19 +7,17 @@ from typing import Annotated
 
 import numpy as np
 
-from ..core.chain import in_a_row, leads
 from ..core.errors import Trouble
+from ..core.geometry.brought import brought
 from ..core.geometry.marks import Marks
 from ..core.image import Image
 from ..core.left_out import Found, Leads, LeftOut
 from ..core.mapping import Mapping
 from ..core.operation import operation
-from ..core.overlap import apart
 from ..core.parameter import FilePath, NewPath, Role
 from ..core.safe_write import require_new
 from ..core.table import Column, Table
 from ..core.transform import Transform
-from ..core.world import World
 from ..formats.lengths import millimetres
 from ..formats.mark_files import read_marks
 from ..formats.saving import save_thing
@@ -168,28 +166,4 @@ def bring_marks(
         When nothing says where they go, no way is known between the two worlds, the transforms do not meet or start
         elsewhere, or a mark lies where one says nothing.
     """
-    here, there = marks.world, World() if onto is None else onto.space.world
-    if onto is None and not transform:
-        raise Trouble(f"Nothing says where “{marks.name}” is to be brought", "name an image, or a transform")
-    if transform:
-        way = in_a_row(transform, here, there)
-        if not leads(way, here, there):
-            whose = "" if onto is None else f", “{onto.name}” in {there}"
-            raise Trouble(
-                f"“{way.name}” leads from {way.source} to {way.target}, and “{marks.name}” lies in {here}{whose}",
-                "choose the transform that starts where the marks lie",
-            )
-        places = [way.to(mark.array) for mark in marks]
-        if not all(np.isfinite(one).all() for one in places):
-            what = f"A mark of “{marks.name}” lies where “{way.name}” says nothing"
-            raise Trouble(what, "leave it out, or use another transform")
-        marks, there = marks.moved(way), there if onto is not None else way.target
-    elif here.id and there.id and not here.is_one_with(there):
-        assert onto is not None
-        raise apart(marks.name, here, onto.name, there)
-    if onto is None:
-        return replace(marks, name=name or marks.name, of="")
-    if marks.unit != onto.space.unit:
-        raise Trouble(f"“{marks.name}” is in {marks.unit}, “{onto.name}” in {onto.space.unit}", "give both a scale")
-    marks = replace(marks, name=name or marks.name, subject=onto.subject, of=onto.name)
-    return replace(marks, world=there, classes=None)
+    return brought(marks, onto, transform, name)

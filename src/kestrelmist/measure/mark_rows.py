@@ -7,13 +7,11 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Annotated, Any, Literal
 
-import numpy as np
-
 from ..core.errors import Trouble
 from ..core.geometry.mark import Mark
 from ..core.geometry.marks import MarkEdit, Marks
-from ..core.geometry.shape import shape_named
-from ..core.kinds.plain import in_unit
+from ..core.geometry.numbers_of import numbers_of
+from ..core.geometry.typed_points import corners_of, points_of
 from ..core.left_out import LeftOut
 from ..core.operation import operation
 from ..core.parameter import Between, Role, Unit
@@ -23,45 +21,10 @@ from ..formats.mark_table import mark_rows
 ShapeName = Literal[
     "point", "line", "polyline", "polygon", "rectangle", "ellipse", "angle", "arrow", "text", "box", "section"
 ]
-SPACED = re.compile(r"(?<=[\d.])\s+(?=[A-Za-zµμ])")
-"""Between a number and its unit."""
 Positions = Annotated[str, Unit("mm"), Role("places")]
 COLOUR = re.compile(r"#[0-9A-Fa-f]{6}")
 AsIs = LeftOut("as it is")
 Wide = Annotated[float, Unit("mm"), Between(0, 1e6)]
-
-
-def points_of(text: str, unit: str = "mm") -> np.ndarray:
-    """World positions (n, 3) from text: "1, 2, 3; 4, 5, 6", or x and y alone on a picture; numbers may have a unit of
-    their own behind them, as in 5um. Raises Trouble."""
-    found = []
-    for part in filter(None, (one.strip() for one in text.split(";"))):
-        words = SPACED.sub("", part.replace("−", "-")).replace(",", " ").split()
-        try:
-            numbers = [in_unit(word, unit) for word in words]
-        except ValueError as error:
-            raise Trouble(f"“{part[:40]}” is no position", f"write points as in 1, 2, 3; 4, 5, 6, in {unit}") from error
-        if len(numbers) not in (2, 3):
-            raise Trouble(f"“{part[:40]}” is no position", "give two or three numbers a point, with ; between points")
-        found.append([*numbers, 0.0][:3])
-    if not found:
-        raise Trouble("There are no points", "write them as in 1, 2, 3; 4, 5, 6")
-    return np.array(found)
-
-
-def corners_of(shape: str, points: np.ndarray) -> np.ndarray:
-    """The points of a shape; of a rectangle, an ellipse or a box two opposite corners will do."""
-    known = shape_named(shape)
-    if len(points) == 2 and known.least == 4:
-        low, high = points.min(0), points.max(0)
-        if known.cut is not None:
-            return np.vstack((low, low + np.diag(high - low)))
-        thin = int((high - low).argmin())
-        a, b = (n for n in range(3) if n != thin)
-        corners = np.repeat(low[None], 4, 0)
-        corners[1:3, a], corners[2:, b] = high[a], high[b]
-        return (corners + np.roll(corners, -1, 0)) / 2 if shape == "ellipse" else corners
-    return points
 
 
 @operation(
@@ -198,7 +161,7 @@ def delete_marks(marks: Marks, which: str) -> MarkEdit:
     Trouble
         When one of them is not there.
     """
-    numbers = list(marks.marks) if which.strip().casefold() == "all" else _numbers(which)
+    numbers = numbers_of(which, marks)
     if not numbers:
         raise Trouble("There is no mark to delete", "list the marks to see their numbers")
     found = [marks[number] for number in numbers]
@@ -214,19 +177,6 @@ def list_marks(marks: Marks) -> Table:
     table = mark_rows(marks)
     table.title = f"{marks.name} on {marks.of}" if marks.of else marks.name
     return table
-
-
-def _numbers(text: str) -> list[int]:
-    found: list[int] = []
-    for part in filter(None, re.split(r"[,\s]+", text.strip())):
-        match = re.fullmatch(r"(\d+)(?:-(\d+))?", part)
-        if match is None or len(part) > 30:
-            raise Trouble(f"“{part[:40]}” is no number of a mark", "write numbers as in 3, 5-9, or all")
-        first, last = int(match[1]), int(match[2] or match[1])
-        if last - first > 1_000_000:
-            raise Trouble(f"“{part}” is too many", "write all")
-        found += range(first, last + 1)
-    return list(dict.fromkeys(found))
 
 
 def _colour(text: str) -> str:

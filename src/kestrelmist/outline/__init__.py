@@ -7,6 +7,7 @@ HEADINGS = (
     Heading("Label maps"),
     Heading("Classes", seldom=True),
     Heading("Shape"),
+    Heading("Contours"),
     Heading("Loose pieces"),
     Heading("Versions", seldom=True),
     Heading("By value", seldom=True),

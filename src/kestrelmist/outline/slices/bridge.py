@@ -157,7 +157,7 @@ class _Fields:
         if weights is not None:
             total = np.where(weights > 0, total / np.maximum(weights, 1e-12), NOWHERE)
         total[protected] = NOWHERE
-        here = tuple(slice(r.start - b.start, r.stop - b.start) for r, b in zip(room, self.box))
+        here = tuple(slice(one.start - b.start, one.stop - b.start) for one, b in zip(room, self.box))
         wins = (total > self.best[here]) & (self.was[here] == 0)
         self.best[here][wins], self.after[here][wins] = total[wins], part.row.number
         self.stretches.append((part, stretches))

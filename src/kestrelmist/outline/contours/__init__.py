@@ -1,0 +1,1 @@
+"""Contours: marks that become labels, and labels that become marks."""
