@@ -29,7 +29,8 @@ class OperationTest(unittest.TestCase):
         full = grow.checked({"label": "A", "point": "1, -2.5; 3", "low": "5", "high": 9, "neighbours": "26"})
         self.assertEqual(
             full,
-            {"label": "A", "point": (1.0, -2.5, 3.0), "low": 5.0, "high": 9.0, "neighbours": 26, "through": "range"},
+            {"label": "A", "point": (1.0, -2.5, 3.0), "low": 5.0, "high": 9.0, "neighbours": 26, "through": "range"}
+            | {"radius": None, "slope": None},
         )
         for wrong, words in (
             ({"colour": 1}, "no setting called colour"),

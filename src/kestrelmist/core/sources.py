@@ -20,6 +20,10 @@ SOURCES: dict[str, str] = {
     "Baker 2004": (
         "S. Baker and I. Matthews, Lucas–Kanade 20 years on: a unifying framework, Int. J. Comput. Vis. 56, 2004"
     ),
+    "Beucher 1979": (
+        "S. Beucher and C. Lantuéjoul, Use of watersheds in contour detection, Int. Workshop on Image Processing, "
+        "Rennes, 1979"
+    ),
     "Bookstein 1989": (
         "F. L. Bookstein, Principal warps: thin-plate splines and the decomposition of deformations, "
         "IEEE Trans. Pattern Anal. Mach. Intell. 11, 1989"

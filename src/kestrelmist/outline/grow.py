@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
+
+import numpy as np
 
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import LabelMap
+from ..core.left_out import NO_LIMIT
 from ..core.on_grid import require_same_grid
 from ..core.operation import operation
-from ..core.parameter import ImageValue, LabelName, WorldPoint
+from ..core.parameter import Between, ImageValue, LabelName, Unit, WorldPoint
 from ..core.patch import LabelEdit, patch_from_mask
 from ..core.progress import Progress, silent
 from .flood import flood
@@ -19,8 +22,13 @@ from .flood import flood
     "outline",
     "Grow from point",
     keywords="region growing seed connected fill flood magic wand segment segmentation",
-    called={"through": "Spread through", "neighbours": "Joined by"},
-    rare="neighbours",
+    called={
+        "through": "Spread through",
+        "neighbours": "Joined by",
+        "radius": "No further than",
+        "slope": "No steeper than",
+    },
+    rare="neighbours radius slope",
     group="By value",
     methods="Labels were grown from a point over voxels of {low} to {high} that are joined",
 )
@@ -34,6 +42,8 @@ def grow(
     high: ImageValue,
     neighbours: Literal[6, 18, 26] = 6,
     through: Literal["range", "label"] = "range",
+    radius: Annotated[float | None, Unit("mm"), Between(1e-9, 1e6), NO_LIMIT] = None,
+    slope: Annotated[float | None, Between(0, 1e30), NO_LIMIT] = None,
     progress: Progress = silent(),
 ) -> LabelEdit:
     """Give a label to everything that is joined to a point and lies in a range of values.
@@ -53,6 +63,10 @@ def grow(
     through : "range" or "label"
         "range" spreads through the image. "label" spreads through the label as it is and keeps only the part
         that is joined to the point: erase a bridge, then grow again.
+    radius : mm
+        How far from the point it may grow.
+    slope : values a mm
+        How steep the image may be where it grows: it stops at steeper edges. Where there is no scale, values a pixel.
 
     Raises
     ------
@@ -79,6 +93,8 @@ def grow(
     under = labels.table.get(int(labels.kji[seed]))
     if under is not None and under.locked:
         raise Trouble(f"The point lies in “{under.name}”, which is locked", "unlock it or choose another point")
+    if radius is not None or slope is not None:
+        return _within_limits(image, labels, table, row, seed, (low, high), neighbours, radius, slope, progress)
     mask = None
     if any(other.locked and labels.counts[other.number] for other in labels.table):
         mask = (labels.writable()[labels.kji] == 0).view("uint8")
@@ -86,6 +102,42 @@ def grow(
     progress.at(0.8, "Growing")
     patch = patch_from_mask(labels, mask[box], row.number, tuple(s.start for s in box))
     return LabelEdit(f"Grow “{row.name}” from point", patch, labels.table, table)
+
+
+def _within_limits(image, labels, table, row, seed, ends, neighbours, radius, slope, progress: Progress) -> LabelEdit:
+    """The region in a ball round the seed, stopped by steep edges."""
+    space = image.space
+    box = tuple(slice(0, n) for n in image.kji.shape)
+    if radius is not None:
+        beyond = np.ceil(radius * np.linalg.norm(space.inverse[:3, :3], axis=1))[::-1]
+        box = tuple(slice(max(0, int(s - b)), min(n, int(s + b) + 1)) for s, b, n in zip(seed, beyond, image.kji.shape))
+    walls = (labels.writable()[labels.kji[box]] == 0).view(np.uint8)
+    values = np.ascontiguousarray(image.kji[box])
+    inner = tuple(s - b.start for s, b in zip(seed, box))
+    if radius is not None:
+        grid = np.indices(values.shape).reshape(3, -1)[::-1].T - np.array(inner[::-1])
+        away = np.linalg.norm(grid @ space.affine[:3, :3].T, axis=1).reshape(values.shape)
+        walls |= (away > radius * (1 + 1e-9)).view(np.uint8)
+    if slope is not None:
+        steep = slope_of(values, space.spacing[::-1]) > slope
+        if steep[inner]:
+            raise Trouble("The image is steeper than that at the point itself", "click further inside, or allow more")
+        walls |= steep.view(np.uint8)
+    blocked = walls.copy()
+    mask, _, found = flood(values, inner, ends[0], ends[1], neighbours, walls, progress.stop)
+    progress.at(0.8, "Growing")
+    corner = tuple(f.start + b.start for f, b in zip(found, box))
+    patch = patch_from_mask(labels, mask[found] & ~blocked[found] & 1, row.number, corner)
+    return LabelEdit(f"Grow “{row.name}” from point", patch, labels.table, table)
+
+
+def slope_of(values: np.ndarray, spacing) -> np.ndarray:
+    """How steep values are, per unit of the spacing, float32 [k, j, i]: the length of the gradient."""
+    total = np.zeros(values.shape, np.float32)
+    for axis, step in enumerate(spacing):
+        if values.shape[axis] > 1:
+            total += np.gradient(np.asarray(values, np.float32), step, axis=axis) ** 2
+    return np.sqrt(total)
 
 
 def _keep_joined(labels: LabelMap, row, seed, neighbours: int, progress: Progress) -> LabelEdit:

@@ -7,6 +7,7 @@ from typing import Annotated, NamedTuple
 
 import numpy as np
 
+from ...core.depth import depth_inside
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.labels import LabelMap
@@ -19,7 +20,6 @@ from ...core.patch import LabelEdit
 from ...core.progress import Progress, silent
 from ...core.resampling import resampled
 from .cranium import inside_of_skull
-from .depth import depth_inside
 from .given_label import found_anew
 
 WORK = 128

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from ...core.depth import depth_inside
 from ...core.progress import Progress, silent
 from ...core.resampling import resampled
-from .depth import depth_inside
 
 WORK = 160
 """Voxels along the longest side of the grid on which it is sought."""
