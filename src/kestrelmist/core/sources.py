@@ -39,6 +39,7 @@ SOURCES: dict[str, str] = {
     "Chambolle 2004": (
         "A. Chambolle, An algorithm for total variation minimization and applications, J. Math. Imaging Vis. 20, 2004"
     ),
+    "Criminisi 2008": "A. Criminisi, T. Sharp and A. Blake, GeoS: geodesic image segmentation, ECCV 2008",
     "Coupé 2008": (
         "P. Coupé et al., An optimized blockwise nonlocal means denoising filter for 3-D magnetic resonance "
         "images, IEEE Trans. Med. Imaging 27, 2008"
@@ -51,6 +52,7 @@ SOURCES: dict[str, str] = {
     ),
     "Hampel 1974": "F. R. Hampel, The influence curve and its role in robust estimation, J. Am. Stat. Assoc. 69, 1974",
     "Henson 1999": "R. N. A. Henson et al., The slice-timing problem in event-related fMRI, NeuroImage 9, 1999",
+    "Grady 2006": ("L. Grady, Random walks for image segmentation, IEEE Trans. Pattern Anal. Mach. Intell. 28, 2006"),
     "Herman 1992": (
         "G. T. Herman, J. Zheng and C. A. Bucholtz, Shape-based interpolation, IEEE Computer Graphics and "
         "Applications 12, 1992"

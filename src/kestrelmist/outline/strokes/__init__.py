@@ -1,0 +1,1 @@
+"""From a few strokes inside and outside to the object."""
