@@ -28,6 +28,7 @@ SOURCES: dict[str, str] = {
         "F. L. Bookstein, Principal warps: thin-plate splines and the decomposition of deformations, "
         "IEEE Trans. Pattern Anal. Mach. Intell. 11, 1989"
     ),
+    "Breiman 2001": "L. Breiman, Random forests, Machine Learning 45, 2001",
     "Buades 2005": (
         "A. Buades et al., A review of image denoising algorithms, with a new one, Multiscale Model. Simul. 4, 2005"
     ),

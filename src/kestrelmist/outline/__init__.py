@@ -11,6 +11,7 @@ HEADINGS = (
     Heading("Loose pieces"),
     Heading("Versions", seldom=True),
     Heading("By value", seldom=True),
+    Heading("By example", seldom=True),
     Heading("By hand", seldom=True),
 )
 """Headings under which the Bench lists the operations, in this order."""
