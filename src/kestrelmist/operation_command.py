@@ -94,6 +94,13 @@ def _words(p: Parameter, counts: str) -> str:
     return text + (" May be given several times." if p.many else "")
 
 
+def _short(operation: Operation, name: str) -> list[str]:
+    """A result's own name as an option, where nothing else is called so."""
+    taken = {p.flag for p in operation.parameters} | {"study", "out", "dry-run", "json", "help"}
+    flag = name.replace("_", "-")
+    return [] if flag in taken else [f"--{flag}"]
+
+
 def _argument(p: Parameter) -> click.Argument:
     count = -1 if p.many else 1
     return click.Argument([p.name], required=not p.is_input and p.required, nargs=count, metavar=p.kind.metavar(p))
@@ -142,7 +149,7 @@ def _common(operation: Operation) -> list[click.Parameter]:
     )
     beside = [
         click.Option(
-            [flag_of(r.name), f"beside_{r.name}"],
+            [flag_of(r.name), *_short(operation, r.name), f"beside_{r.name}"],
             type=click.Path(path_type=Path),
             metavar="NEW FILE",
             help=f"File for the {r.name.replace('_', ' ')} that comes beside the result ({r.kind.name}).",

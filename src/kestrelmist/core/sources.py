@@ -73,6 +73,7 @@ SOURCES: dict[str, str] = {
         "field variations, Magn. Reson. Med. 34, 1995"
     ),
     "Knutsson 1993": "H. Knutsson and C.-F. Westin, Normalized and differential convolution, CVPR 1993",
+    "Lindeberg 1998": ("T. Lindeberg, Feature detection with automatic scale selection, Int. J. Comput. Vis. 30, 1998"),
     "Lindquist 2019": (
         "M. A. Lindquist et al., Modular preprocessing pipelines can reintroduce artifacts into fMRI data, "
         "Hum. Brain Mapp. 40, 2019"
@@ -131,6 +132,10 @@ SOURCES: dict[str, str] = {
     "Vercauteren 2008": (
         "T. Vercauteren, X. Pennec, A. Perchant and N. Ayache, Symmetric log-domain diffeomorphic registration, "
         "MICCAI 2008"
+    ),
+    "Vincent 1991": (
+        "L. Vincent and P. Soille, Watersheds in digital spaces: an efficient algorithm based on immersion "
+        "simulations, IEEE Trans. Pattern Anal. Mach. Intell. 13, 1991"
     ),
     "Viola 1997": (
         "P. Viola and W. M. Wells, Alignment by maximization of mutual information, Int. J. Comput. Vis. 24, 1997"

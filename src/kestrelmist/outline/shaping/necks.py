@@ -45,7 +45,7 @@ def parts_by_necks(
     seeded = seeds is not None
     marked = np.zeros(1, np.int32) if seeds is None else seeds.ravel()
     if seeded:
-        count = _from_seeds(mask.shape, places[order], marked, numbers, stop)
+        count = flood_from_seeds(mask.shape, places[order], marked, numbers, stop)
     else:
         count = _by_necks(mask.shape, places[order], depth.ravel(), neck, least, numbers, stop)
     if count < 0:
@@ -128,7 +128,7 @@ def _by_necks(shape, places, depth, neck, least, numbers, stop):
 
 
 @kernel
-def _from_seeds(shape, places, seeds, numbers, stop):
+def flood_from_seeds(shape, places, seeds, numbers, stop):
     """From seeds inwards out: each voxel goes to the part that reaches it first, the deepest ways first."""
     nk, nj, ni = shape
     total = places.size

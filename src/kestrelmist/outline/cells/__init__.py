@@ -1,0 +1,1 @@
+"""Cells, nuclei and whatever else is round: found, told apart, numbered, measured."""
