@@ -80,7 +80,7 @@ class FindCellsTest(PlaceCase):
         self.assertEqual(found.table.columns[3].unit, "µm²")
         self.assertGreater(mean, 90)
         self.assertEqual(find_cells(picture(values), 8.0, roundness=0.8).table.count, 1)
-        self.assertEqual(find_cells(picture(values), 8.0, most=1.2).table.count, 1)
+        self.assertEqual(find_cells(picture(values), 8.0, most=1.06).table.count, 1)
 
     def test_volumes_dark_ones_and_pictures_without_a_scale(self):
         space = straight_space((70, 64, 50), 0.5)

@@ -106,10 +106,10 @@ def blocks(shape: tuple[int, int, int], flat: bool) -> list[Corner]:
     nk, nj, ni = shape
     wide = min(ni, 1024)
     high = max(1, min(nj, BLOCK // wide, 512))
-    deep = 1 if flat else max(1, min(nk, BLOCK // (wide * high)))
+    layers = 1 if flat else max(1, min(nk, BLOCK // (wide * high)))
     return [
-        (slice(k, min(nk, k + deep)), slice(j, min(nj, j + high)), slice(i, min(ni, i + wide)))
-        for k in range(0, nk, deep)
+        (slice(k, min(nk, k + layers)), slice(j, min(nj, j + high)), slice(i, min(ni, i + wide)))
+        for k in range(0, nk, layers)
         for j in range(0, nj, high)
         for i in range(0, ni, wide)
     ]
