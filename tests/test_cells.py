@@ -141,6 +141,10 @@ class FindCellsTest(PlaceCase):
             self.assertRaisesRegex(Trouble, "more than 10"),
         ):
             find_cells(picture(made.fluorescence), 7.0)
+        with mock.patch("kestrelmist.outline.cells.find_cells.LARGEST", 10):
+            found = find_cells(picture(made.fluorescence), 7.0, as_one=True)
+        self.assertGreater(found.table.count, 20)
+        self.assertEqual([row.name for row in found.cells.table], ["Cells"])
         progress = Progress()
         progress.cancel()
         with self.assertRaises(Cancelled):

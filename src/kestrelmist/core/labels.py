@@ -240,8 +240,9 @@ class LabelMap:
     def recount(self) -> None:
         """Count all numbers anew."""
         self.counts[:] = 0
-        for plane in self.kji:
-            self.counts += np.bincount(plane.reshape(-1), minlength=self.counts.size)
+        step = 1 << 22  # counting takes eight bytes a voxel
+        for first in range(0, self.flat.size, step):
+            self.counts += np.bincount(self.flat[first : first + step], minlength=self.counts.size)
 
     def content_hash(self) -> str:
         """SHA-256 of grid, table and every row of voxels that carries a label; what is not painted costs a look."""

@@ -67,8 +67,9 @@ def _channel(given: dict[str, Any]) -> Found | None:
         "least": "Smallest, of the usual area",
         "most": "Largest, of the usual area",
         "roundness": "Roundness from",
+        "as_one": "One label for all",
     },
-    rare="look above least most roundness name",
+    rare="look above least most roundness as_one name",
     group="Cells",
     methods="Cells of about {diameter} µm were found as blobs and told apart by watershed",
     cites=("Lindeberg 1998", "Vincent 1991"),
@@ -83,6 +84,7 @@ def find_cells(
     least: Annotated[float, Between(0, 100)] = 0.2,
     most: Annotated[float, Between(0, 1e6)] = 4.0,
     roundness: Annotated[float, Between(0, 1)] = 0.0,
+    as_one: bool = False,
     name: str = "Cells",
     progress: Progress = silent(),
 ) -> Cells:
@@ -107,6 +109,8 @@ def find_cells(
         Smallest and largest area (volume) that counts, of that of a disc (ball) of the diameter.
     roundness : 0 to 1
         What is longer does not count: of an ellipse, its width over its length.
+    as_one : bool
+        Whether all get one label; the table lists each all the same. For more cells than a label map has numbers.
     name : text
         What the label map is called.
 
@@ -155,11 +159,13 @@ def find_cells(
         keep = rows.keeps(least * usual, most * usual, roundness)
         rows, renumbered = rows.chosen(keep, count)
         count += len(rows.numbers)
-        if count > LARGEST:
+        if count > LARGEST and not as_one:
             raise Trouble(
-                f"There are more than {LARGEST:,} cells, and a label map has room for no more numbers",
-                "find them in parts of the picture: crop it first",
+                f"There are more than {LARGEST:,} cells, and a label map has no more numbers",
+                "give all of them one label (as-one), which the table does not mind, or crop the picture first",
             )
+        if as_one:
+            renumbered = np.minimum(renumbered, 1)
         _write(made.kji[wider], numbers, renumbered)
         found.append(rows)
     if not count:
@@ -167,7 +173,8 @@ def find_cells(
             f"No cell of about {diameter:g} {unit} stands out in “{image.name}”", "give another width, or look"
         )
     made.recount()
-    made.table = LabelTable(Label(n, f"Cell {n}", PALETTE[(n - 1) % len(PALETTE)]) for n in range(1, count + 1))
+    names = [name] if as_one else [f"Cell {n}" for n in range(1, count + 1)]
+    made.table = LabelTable(Label(n, text, PALETTE[(n - 1) % len(PALETTE)]) for n, text in enumerate(names, 1))
     table = cell_table(found, space, [one.name for one in others], f"{name} of {image.name}")
     return Cells(made, table)
 
