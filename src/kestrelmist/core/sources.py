@@ -40,12 +40,17 @@ SOURCES: dict[str, str] = {
     "Chambolle 2004": (
         "A. Chambolle, An algorithm for total variation minimization and applications, J. Math. Imaging Vis. 20, 2004"
     ),
+    "Cohen 1997": (
+        "L. D. Cohen and R. Kimmel, Global minimum for active contour models: a minimal path approach, "
+        "Int. J. Comput. Vis. 24, 1997"
+    ),
     "Criminisi 2008": "A. Criminisi, T. Sharp and A. Blake, GeoS: geodesic image segmentation, ECCV 2008",
     "Coupé 2008": (
         "P. Coupé et al., An optimized blockwise nonlocal means denoising filter for 3-D magnetic resonance "
         "images, IEEE Trans. Med. Imaging 27, 2008"
     ),
     "Dice 1945": "L. R. Dice, Measures of the amount of ecologic association between species, Ecology 26, 1945",
+    "Frangi 1998": "A. F. Frangi et al., Multiscale vessel enhancement filtering, MICCAI 1998",
     "Gonzalez 2002": "R. C. Gonzalez and R. E. Woods, Digital Image Processing, 2002",
     "Greve 2009": (
         "D. N. Greve and B. Fischl, Accurate and robust brain image alignment using boundary-based registration, "
@@ -115,6 +120,10 @@ SOURCES: dict[str, str] = {
     "Ruifrok 2001": (
         "A. C. Ruifrok and D. A. Johnston, Quantification of histochemical staining by color deconvolution, "
         "Anal. Quant. Cytol. Histol. 23, 2001"
+    ),
+    "Sato 1998": (
+        "Y. Sato et al., Three-dimensional multi-scale line filter for segmentation and visualization of curvilinear "
+        "structures in medical images, Med. Image Anal. 2, 1998"
     ),
     "Serra 1982": "J. Serra, Image Analysis and Mathematical Morphology, 1982",
     "Shattuck 2001": (

@@ -10,6 +10,7 @@ HEADINGS = (
     Heading("Contours"),
     Heading("Loose pieces"),
     Heading("Versions", seldom=True),
+    Heading("Vessels", seldom=True),
     Heading("Cells", seldom=True),
     Heading("By value", seldom=True),
     Heading("By example", seldom=True),

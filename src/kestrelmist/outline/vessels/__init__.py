@@ -1,0 +1,1 @@
+"""Vessels followed from click to click, along their middle."""
