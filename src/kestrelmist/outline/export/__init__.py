@@ -1,0 +1,1 @@
+"""Labels for others: masks, contours and surfaces in open formats."""
