@@ -9,6 +9,10 @@ SOURCES: dict[str, str] = {
         "V. Arsigny, O. Commowick, X. Pennec and N. Ayache, A log-Euclidean framework for statistics on "
         "diffeomorphisms, MICCAI 2006"
     ),
+    "Artaechevarria 2009": (
+        "X. Artaechevarria, A. Muñoz-Barrutia and C. Ortiz-de-Solórzano, Combination strategies in multi-atlas image "
+        "segmentation, IEEE Trans. Med. Imaging 28, 2009"
+    ),
     "Avants 2008": (
         "B. B. Avants, C. L. Epstein, M. Grossman and J. C. Gee, Symmetric diffeomorphic image registration with "
         "cross-correlation, Med. Image Anal. 12, 2008"
@@ -148,6 +152,10 @@ SOURCES: dict[str, str] = {
     ),
     "Viola 1997": (
         "P. Viola and W. M. Wells, Alignment by maximization of mutual information, Int. J. Comput. Vis. 24, 1997"
+    ),
+    "Warfield 2004": (
+        "S. K. Warfield, K. H. Zou and W. M. Wells, Simultaneous truth and performance level estimation (STAPLE), "
+        "IEEE Trans. Med. Imaging 23, 2004"
     ),
     "Whitaker 2001": (
         "R. T. Whitaker and X. Xue, Variable-conductance, level-set curvature for image denoising, ICIP 2001"

@@ -1,0 +1,1 @@
+"""One label map of several: of raters, or of atlases."""
