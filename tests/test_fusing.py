@@ -34,7 +34,7 @@ class ConsensusTest(unittest.TestCase):
             rows = {row[1]: row[2:] for row in agreed.raters.rows}
             self.assertEqual(set(rows), {f"Rater {n}" for n in range(1, 5)})
             self.assertLess(abs(rows["Rater 1"][0] - 0.95), 0.03)
-            self.assertLess(abs(rows["Rater 4"][0] - 0.42), 0.05)
+            self.assertLess(abs(rows["Rater 4"][0] - 0.42), 0.1)
         votes = consensus(self.maps[0], self.maps[1:], "votes").labels
         count = sum((one.kji == 1).astype(int) for one in self.maps)
         np.testing.assert_array_equal(votes.kji == 1, count > 2)

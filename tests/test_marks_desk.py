@@ -1,63 +1,20 @@
 """Drawing marks by hand: every shape, handles, keys, typed values, and gestures that something interrupts."""
 
 import numpy as np
-from PySide6.QtCore import QEvent, QPoint, Qt
-from PySide6.QtGui import QMouseEvent
+from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
 
 from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.core.geometry.marks import MarkEdit
 from kestrelmist.core.geometry.shape import shape_named
 from kestrelmist.desk.tool import TOOLS, tool_named
-from tests.desk_case import DeskCase, pause
+from tests.desk_case import pause
+from tests.drawing_case import LEFT, NONE, DrawingCase
 
-LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
 SHIFT = Qt.KeyboardModifier.ShiftModifier
 
 
-class MarksDeskTest(DeskCase):
-    def setUp(self):
-        super().setUp()
-        self.study_with_balls().close()
-        self.window = self.open(self.place / "study")
-        self.desk, self.marks = self.window.desk, self.window.desk.marks
-        self.study = self.desk.study
-        self.viewing = self.desk.viewing
-        self.viewing.set_stage("Measure")
-        self.settle(self.window)
-        self.canvas = self.window.table.panes[0].canvas
-
-    def at(self, dx: int, dy: int) -> QPoint:
-        """A place so many pixels from the middle of the lead pane."""
-        return QPoint(self.canvas.width() // 2 + dx, self.canvas.height() // 2 + dy)
-
-    def world(self, dx: int, dy: int) -> np.ndarray:
-        return self.canvas.world_at(self.at(dx, dy).toPointF())
-
-    def draw(self, start, end, keys=NONE, let_go: bool = True) -> None:
-        middle = [(a + b) // 2 for a, b in zip(start, end)]
-        QTest.mousePress(self.canvas, LEFT, NONE, self.at(*start))
-        for place in (middle, end):
-            self.move(place, keys)
-        if let_go:
-            QTest.mouseRelease(self.canvas, LEFT, keys, self.at(*end))
-
-    def move(self, to, keys=NONE) -> None:
-        """Move with the button down, which the test's own way does not tell."""
-        place = self.at(*to).toPointF()
-        event = QMouseEvent(QEvent.Type.MouseMove, place, self.canvas.mapToGlobal(place), LEFT, LEFT, keys)
-        QApplication.sendEvent(self.canvas, event)
-
-    def press(self, dx: int, dy: int, keys=NONE) -> None:
-        QTest.mouseClick(self.canvas, LEFT, keys, self.at(dx, dy))
-
-    def key(self, key, keys=NONE) -> None:
-        QTest.keyClick(self.canvas, key, keys)
-
-    def drawn(self) -> list[Mark]:
-        return list(self.study.marks.on(self.viewing.record.id))
-
+class MarksDeskTest(DrawingCase):
     def test_every_shape_is_drawn_where_the_hand_was(self):
         self.desk.hand.set_tool("mark-point")
         self.press(-50, -60)

@@ -141,8 +141,8 @@ class Operation:
 
     @cached_property
     def on_lead(self) -> Parameter | None:
-        """The first input for a thing that is of another one, such as the label map of what leads."""
-        return next((p for p in self.inputs if p.kind.of), None)
+        """The first input for one thing that is of another one, such as the label map of what leads."""
+        return next((p for p in self.inputs if p.kind.of and not p.many), None)
 
     def changed_by(self, kind: Kind) -> Parameter | None:
         """The input that a change of a kind is of: the first that it alters."""

@@ -9,7 +9,9 @@ import numpy as np
 
 from ...core.errors import Trouble
 from ...core.geometry.filled import covered
+from ...core.geometry.mark import Mark
 from ...core.geometry.marks import Marks
+from ...core.geometry.numbers_of import numbers_of
 from ...core.image import Image
 from ...core.label_boxes import Box, boxes_of
 from ...core.labels import Label, LabelMap
@@ -48,8 +50,13 @@ class Strokes:
     "From strokes to object",
     name="object-from-strokes",
     keywords="random walker scribbles graph cut geodesic interactive segmentation paint seeds foreground background",
-    called={"strokes": "Strokes as labels", "marks": "Strokes as marks", "outside": "Name of strokes outside"},
-    rare="outside beyond",
+    called={
+        "strokes": "Strokes as labels",
+        "marks": "Strokes as marks",
+        "which": "Marks that are strokes",
+        "outside": "Name of strokes outside",
+    },
+    rare="which outside beyond",
     group="By value",
     methods="Objects were found from strokes inside and outside by geodesic distances and a random walker",
     cites=("Criminisi 2008", "Grady 2006"),
@@ -59,6 +66,7 @@ def object_from_strokes(
     labels: LabelMap,
     strokes: LabelMap | None = None,
     marks: Marks | None = None,
+    which: str = "all",
     *,
     outside: str = "Outside",
     beyond: bool = False,
@@ -77,6 +85,8 @@ def object_from_strokes(
         Strokes as labels: each label an object of its name, those called “Outside” what does not belong.
     marks : marks
         Strokes as marks (lines and contours), by their names; instead of labels, or beside them.
+    which : text
+        Numbers of the marks that are strokes, as in 3, 5-9; or "all".
     outside : text
         What strokes outside are called; “background” and “rest” mean it too.
     beyond : bool
@@ -87,7 +97,8 @@ def object_from_strokes(
     Trouble
         When there are no strokes, or of one side only, the label is locked, or they lie on another grid.
     """
-    drawn = _drawn(labels, strokes, marks, outside)
+    lines = [] if marks is None else [marks[n] for n in numbers_of(which, marks)]
+    drawn = _drawn(labels, strokes, lines, outside)
     table = labels.table
     rows: list[Label] = []
     for name in drawn.names:
@@ -125,7 +136,7 @@ def _with_old(labels: LabelMap, rows: list[Label], box: Box) -> Box:
     return tuple(slice(min(b[n].start for b in several), max(b[n].stop for b in several)) for n in range(3))  # type: ignore[return-value]
 
 
-def _drawn(labels: LabelMap, strokes: LabelMap | None, marks: Marks | None, outside: str) -> Strokes:
+def _drawn(labels: LabelMap, strokes: LabelMap | None, marks: list[Mark], outside: str) -> Strokes:
     """The strokes on the grid of the labels."""
     known = {outside.strip().casefold(), *OUTSIDE}
     marked = np.zeros(labels.kji.shape, np.uint8)
@@ -136,7 +147,7 @@ def _drawn(labels: LabelMap, strokes: LabelMap | None, marks: Marks | None, outs
         for row in strokes.table:
             if strokes.counts[row.number]:
                 marked[strokes.kji == row.number] = _number(row.name, names, known)
-    for mark in marks or ():
+    for mark in marks:
         if mark.shape in ("text", "arrow", "angle"):
             continue
         cover = covered(mark, labels.space)

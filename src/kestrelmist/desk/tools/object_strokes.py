@@ -1,0 +1,98 @@
+"""From strokes to object: drag inside a structure, with Alt outside it; the object is found after every stroke."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import Qt
+
+from ...core.errors import Trouble
+from ...core.geometry.mark import Mark
+from ...core.geometry.thinned import thinned
+from ..models.desk_model import Desk
+from ..tool import Gesture, Tool, ToolEvent, register
+from .marks import OnMarks, can_draw
+
+OUTSIDE, AWAY = "Outside", "#5FA8D3"
+STEP = 2.0
+"""Pixels between two points of a stroke."""
+
+
+class ObjectStroke(OnMarks):
+    """One stroke; it stays as a mark, named for the label or “Outside”, and what all strokes of the label mean is
+    worked out beside the window."""
+
+    def __init__(self, event: ToolEvent):
+        super().__init__(event)
+        label = event.desk.hand.require_label()
+        self.label = label.name
+        self.outside = bool(event.modifiers & Qt.KeyboardModifier.AltModifier)
+        self.line = [self.start]
+        self.place = tuple(event.desk.viewing.place) or None
+        self.colour = AWAY if self.outside else label.colour
+        self.marks.choose(None)
+
+    def move(self, event: ToolEvent) -> None:
+        at = np.asarray(event.world, float)
+        if np.linalg.norm(at - self.line[-1]) >= STEP * event.view.pixel:
+            self.line.append(at)
+            self.show(self._made())
+
+    def _made(self) -> Mark:
+        corners = thinned(np.array(self.line), 0.35 * self.pixel) if len(self.line) > 2 else np.array(self.line)
+        name = OUTSIDE if self.outside else self.label
+        normal = tuple(self.plane.normal.tolist())
+        notes = {"for": "strokes", "of": self.label}
+        points = tuple(map(tuple, corners.tolist()))
+        return Mark("polyline", points, 0, normal, place=self.place, name=name, colour=self.colour, notes=notes)  # type: ignore[arg-type]
+
+    def finish(self) -> None:
+        self.marks.show_live(None)
+        if len(self.line) < 2:
+            return
+        mark = self._made()
+        if self.put(f"Stroke {'outside' if self.outside else 'inside'} “{self.label}”", mark):
+            find_object(self.desk, self.label)
+
+
+def strokes_of(desk: Desk, label: str) -> list[Mark]:
+    """The strokes that were drawn for a label."""
+    marks = desk.marks.marks
+    return [m for m in marks or () if m.notes.get("for") == "strokes" and m.notes.get("of") == label]
+
+
+def find_object(desk: Desk, label: str) -> None:
+    """Work out what the strokes of a label mean, once there are some of both sides."""
+    several = strokes_of(desk, label)
+    if desk.marks.key is None or not {True, False} <= {m.name == OUTSIDE for m in several}:
+        return
+    which = ",".join(str(m.id) for m in several)
+    if any(job.title.startswith("From strokes") for job in desk.session.work.jobs):
+        for job in list(desk.session.work.jobs):
+            if job.title.startswith("From strokes"):
+                job.progress.cancel()  # more strokes mend it
+    desk.run("object-from-strokes", {"marks": desk.marks.key, "which": which}, title="From strokes to object")
+
+
+def _start(event: ToolEvent) -> Gesture | None:
+    if not can_draw(event.desk):
+        return None
+    try:
+        return ObjectStroke(event)
+    except Trouble as trouble:
+        event.desk.session.trouble.emit(str(trouble))
+        return None
+
+
+register(
+    Tool(
+        "strokes",
+        "Strokes",
+        "pencil",
+        "Drag a stroke inside a structure, and with Alt one outside it: what belongs to the chosen label is found, and"
+        " more strokes mend it.",
+        _start,
+        ("Outline",),
+        order=7,
+        more="scribble random walker graph cut geodesic object interactive segmentation",
+    )
+)
