@@ -32,6 +32,7 @@ SHAPES = {"line": "polyline"}
     rare="size edges across depth",
     group=GROUP,
     methods="Contours were drawn",
+    cites=("Mortensen 1995",),
 )
 def draw(
     image: Image,

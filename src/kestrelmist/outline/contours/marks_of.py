@@ -27,7 +27,7 @@ MOST = 50_000
     "outline",
     "Contours of labels",
     name="marks-of",
-    keywords="vectorise vectorize mask to polygon boundary trace labels to contours convert regions of interest",
+    keywords="mask polygon vectorise vectorize boundary trace labels to contours convert regions of interest",
     called={"plane": "In slices", "label": "Label (all when left out)", "simplify": "Leave out points within"},
     rare="simplify",
     group=GROUP,

@@ -32,6 +32,7 @@ from .draw import GROUP
     },
     rare="count by place",
     group=GROUP,
+    methods="Contours were copied to further slices",
 )
 def copy_marks(
     image: Annotated[Image, Role("grid")],
@@ -102,6 +103,7 @@ def _step(mark: Mark, image: Image) -> np.ndarray:
     keywords="flip opposite side left right symmetric mirror conjugate view",
     called={"which": "Contours", "across": "Across the plane of", "at": "Through"},
     group=GROUP,
+    methods="Contours were mirrored across {across}",
 )
 def mirror_marks(
     image: Annotated[Image, Role("grid")],

@@ -114,6 +114,8 @@ def classify(
     group=GROUP,
     reach=_reach,
     coarse=False,
+    methods="Shares of classes were worked out by a random forest that was trained on strokes",
+    cites=("Breiman 2001",),
 )
 def class_shares(
     image: Image, by: Classifier, others: list[Image] | None = None, progress: Progress = silent()

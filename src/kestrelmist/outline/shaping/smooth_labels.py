@@ -37,7 +37,7 @@ def _reach(space: Space, settings: dict[str, Any]) -> float:
     "outline",
     "Smooth labels",
     name="smooth-label",
-    keywords="smoothing rounded surface stairs jagged edges gaussian anti-alias median majority",
+    keywords="rounded surface stairs jagged edges gaussian anti-alias median majority",
     called=WORDS,
     rare="within",
     group=GROUP,

@@ -28,7 +28,7 @@ NOWHERE = np.float32(-1e9)
 @operation(
     "outline",
     "Bridge slices",
-    keywords="interpolate between slices fill in missing slices shape based interpolation contours propagate",
+    keywords="interpolate between slices missing slices shape based contours propagate",
     called={"plane": "Drawn in", "label": "Label (all when left out)"},
     rare="ends",
     group="Shape",

@@ -15,9 +15,10 @@ from .unseen import as_text, unseen
     "outline",
     "Bridged slices are fine",
     name="bridged-fine",
-    keywords="accept interpolated slices looked at reviewed confirm",
+    keywords="accept looked at reviewed confirm",
     called={"label": "Label (all when left out)"},
     group="Shape",
+    methods="Bridged slices were looked at by a person",
 )
 def bridged_fine(labels: LabelMap, label: LabelName | None = None) -> LabelEdit:
     """Say that somebody has looked at the slices of a label that were bridged; the checks list them no longer.
