@@ -96,9 +96,7 @@ SOURCES: dict[str, str] = {
         "D. Mattes et al., PET-CT image registration in the chest using free-form deformations, "
         "IEEE Trans. Med. Imaging 22, 2003"
     ),
-    "Mortensen 1995": (
-        "E. N. Mortensen and W. A. Barrett, Intelligent scissors for image composition, SIGGRAPH 1995"
-    ),
+    "Mortensen 1995": ("E. N. Mortensen and W. A. Barrett, Intelligent scissors for image composition, SIGGRAPH 1995"),
     "Otsu 1979": (
         "N. Otsu, A threshold selection method from gray-level histograms, IEEE Trans. Syst. Man Cybern. 9, 1979"
     ),

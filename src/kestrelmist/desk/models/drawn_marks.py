@@ -143,7 +143,8 @@ class DrawnMarks(QObject):
             return found
         if self.live is not None:
             found += drawn_mark(view, self.live, LIVE, self.named)
-        if in_view(view, Marks({chosen.id: chosen}), replace(look, without=())):
+        drawing = self.live is not None and not self.live.id  # a line that is still being drawn has no handles yet
+        if not drawing and in_view(view, Marks({chosen.id: chosen}), replace(look, without=())):
             found += handles(view, chosen)
         return found
 

@@ -288,7 +288,7 @@ for name, title, icon, gesture, hint, order, more in (
     (
         "freehand",
         "Freehand",
-        "pencil",
+        "freehand",
         Freehand,
         "Drag round a structure; a drag along the chosen contour draws that stretch anew. F fills it, C copies it on,"
         " X mirrors it; Alt+click adds or removes a corner.",
@@ -298,7 +298,7 @@ for name, title, icon, gesture, hint, order, more in (
     (
         "edge-line",
         "Edge line",
-        "scissors",
+        "edge-line",
         EdgeFollowing,
         "Click along an edge: the line clings to it. Enter, or the first point again, closes it; Backspace goes back.",
         5,

@@ -87,7 +87,7 @@ register(
     Tool(
         "strokes",
         "Strokes",
-        "pencil",
+        "strokes",
         "Drag a stroke inside a structure, and with Alt one outside it: what belongs to the chosen label is found, and"
         " more strokes mend it.",
         _start,

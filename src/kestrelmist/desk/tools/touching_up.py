@@ -96,7 +96,7 @@ register(
     Tool(
         "touch-up",
         "Touch up",
-        "scissors",
+        "touch-up",
         "Drag from one label to another to join them, across one to cut it. Alt+click takes one away; a click beside"
         " them adds one of the brush’s size.",
         _start,

@@ -82,7 +82,7 @@ register(
     Tool(
         "vessel",
         "Vessel",
-        "link-2",
+        "vessel",
         "Click along a vessel: it is followed from click to click and painted with the chosen label. Enter or Esc ends"
         " it; the next click begins a branch.",
         _start,

@@ -18,7 +18,8 @@ POINT = 4.0
 """Radius of a point, page units."""
 TICK = 5.0
 """Half the length of the tick across an end of a line."""
-HANDLE = 4.5
+HANDLE, SMALL, FEW = 4.5, 1.8, 16
+"""Radius of a handle; the same of a mark with more corners than FEW."""
 LETTER = 6.6
 """About how wide a letter of a name is."""
 CHOSEN = "#A44E28"
@@ -104,11 +105,10 @@ def _point(at: np.ndarray) -> Point:
 
 
 def handles(view: View, mark: Mark) -> list[Primitive]:
-    """Where a chosen mark is taken hold of."""
-    return [
-        Oval(at_pixel(view, world), (HANDLE, HANDLE), Stroke(NIGHT, 1), CHOSEN)
-        for world in shape_named(mark.shape).handles(mark.array)
-    ]
+    """Where a chosen mark is taken hold of; of a line of many corners the handles are small, so that it is still seen."""
+    places = shape_named(mark.shape).handles(mark.array)
+    size = HANDLE if len(places) <= FEW else SMALL
+    return [Oval(at_pixel(view, world), (size, size), Stroke(NIGHT, 0.8), CHOSEN) for world in places]
 
 
 def _first(marks: Marks, over: bool) -> tuple[MarkLook, float]:
