@@ -92,6 +92,15 @@ class BridgeTest(unittest.TestCase):
         found, _ = self.bridged(space, body, 10)
         np.testing.assert_array_equal(found, body)
 
+    def test_two_drawn_slices_will_do(self):
+        space = straight_space((40, 40, 41), 0.5)
+        x, y, z = places(space)
+        body = (x**2 + y**2 <= (5 + 0.2 * z) ** 2) & (np.abs(z) <= 5)
+        sparse = np.zeros_like(body)
+        sparse[[10, 30]] = body[[10, 30]]
+        found = voxels(after(mapped(space, A=sparse), bridge_slices(mapped(space, A=sparse))), "A")
+        self.assertGreater(dice(found, body), 0.97)
+
     def test_branches(self):
         space = straight_space((80, 40, 51), 0.5)
         x, y, z = places(space)

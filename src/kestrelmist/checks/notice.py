@@ -33,6 +33,8 @@ class Notice:
     sentence: str
     mend: Mend | None = None
     check: str = ""
+    place: tuple[float, float, float] | None = None
+    """A world position at which it is seen; a button goes there."""
 
 
 @dataclass(frozen=True)

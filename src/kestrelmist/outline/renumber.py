@@ -16,7 +16,7 @@ from ..core.patch import LabelEdit, Patch, patch_from_mask
 def renumber(image: Image, labels: LabelMap) -> LabelEdit:
     """Give the labels the numbers 1, 2, 3 … in their present order. Names and colours stay.
 
-    Renumbering changes no boundary, so it also reaches locked labels.
+    Renumbering changes no boundary, so it also reaches locked labels. Which number became which is told in the logbook.
     """
     rows = [replace(row, number=n) for n, row in enumerate(labels.table, 1)]
     change = np.arange(LARGEST + 1, dtype=np.uint16)
@@ -28,8 +28,10 @@ def renumber(image: Image, labels: LabelMap) -> LabelEdit:
     opened.kji, opened.counts = labels.kji, labels.counts
     runs = patch_from_mask(opened, mask, 0)
     old = runs.old if runs.old.size == runs.voxels else np.full(runs.voxels, runs.old[0], np.uint16)
+    told = [f"{old.number} → {new.number}" for old, new in zip(labels.table, rows) if old.number != new.number]
+    words = ", ".join(told[:12]) + (f" and {len(told) - 12} more" if len(told) > 12 else "") or "nothing changed"
     return LabelEdit(
-        "Renumber labels",
+        f"Renumber labels: {words}",
         Patch(runs.starts, runs.lengths, old, change[old]) if old.size else None,
         labels.table,
         LabelTable(rows),

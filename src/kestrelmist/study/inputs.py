@@ -209,7 +209,9 @@ class _Finding:
         """What is worked on of a thing: its label map in hand, or one still to be made."""
         lead = self.lead
         if lead.thing == owner.id and lead.on_it is not None and p == self.operation.on_lead:
-            return replace(self._of(Meant(self._record(lead.on_it)), p.thing_kind), whence=IN_HAND)
+            seen = self._record(lead.on_it)
+            if seen.kind == p.thing_kind:
+                return replace(self._of(Meant(seen), p.thing_kind), whence=IN_HAND)
         found = store_for(p.thing_kind).on(self.study, owner)
         if isinstance(found, Record):
             return replace(self._of(Meant(found), p.thing_kind), whence=IN_HAND)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, Qt, QTimer
 from PySide6.QtGui import QColor, QPainter, QPolygonF
-from PySide6.QtWidgets import QGridLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...checks.notice import Mend, Notice, Subject, run_checks
 from ...core.operation import find_operation
@@ -125,12 +125,22 @@ class ChecksList(QWidget):
         text.setWordWrap(True)
         row.addWidget(Dot(notice.level), 0, 0, Qt.AlignmentFlag.AlignTop)
         row.addWidget(text, 0, 1)
-        mend = notice.mend
+        mend, place = notice.mend, notice.place
+        buttons = QHBoxLayout()
+        buttons.setSpacing(4)
+        if place is not None:
+            show = QPushButton("Show")
+            show.setProperty("kind", "small")
+            show.clicked.connect(lambda: self.viewing.go_to(place))
+            buttons.addWidget(show)
         if mend is not None:
             button = QPushButton(mend.words)
             button.setProperty("kind", "small")
             button.clicked.connect(lambda: self.mend(mend))
-            row.addWidget(button, 1, 1, Qt.AlignmentFlag.AlignLeft)  # the sentence has the whole width
+            buttons.addWidget(button)
+        if buttons.count():
+            buttons.addStretch(1)
+            row.addLayout(buttons, 1, 1)  # the sentence has the whole width
         return line
 
     def mend(self, mend: Mend) -> None:

@@ -23,6 +23,7 @@ from ..tool import TOOLS
 from .alignment_run import AlignmentRun
 from .asked_marks import AskedMarks
 from .beside import Beside
+from .bridged_seen import BridgedSeen
 from .channels import Channels
 from .collection import Collection
 from .copied_look import CopiedLook
@@ -69,6 +70,7 @@ class Desk(QObject):
         self.asked = AskedMarks(self.marks)
         self.sections = Sections(self.viewing, self.marks)
         self.collection = Collection(self.session)
+        self.bridged_seen = BridgedSeen(self.viewing, self.run_now)
         self.viewing.stage_changed.connect(self._drop_tool)
         self._save = QTimer(self, singleShot=True, interval=400)
         self._save.timeout.connect(self._save_soon)

@@ -36,7 +36,7 @@ class Fused(NamedTuple):
     "Labels from atlases",
     name="fuse-labels",
     keywords="multi-atlas label propagation fusion warp template segmentation joint voting",
-    called={"atlases": "Atlases", "regions": "Their labels, in the same order", "align": "Align them by"},
+    called={"atlases": "Atlases", "regions": "Their labels", "align": "Align by"},
     rare="name",
     group="By example",
     methods="Labels of other images were aligned ({align}) and fused by votes weighted by local likeness",

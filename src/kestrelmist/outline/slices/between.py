@@ -82,22 +82,24 @@ def slabs(drawn: Sequence[Drawn], spacing: tuple[float, float], step: float) -> 
 
 def rounded(drawn: Sequence[Drawn], upwards: bool, spacing: tuple[float, float], step: float) -> list[Slab]:
     """What lies beyond the last drawn slice (or, downwards, before the first): each part goes on as a parabola through
-    up to three slices does, if that closes before another slice would have been drawn, and not at all otherwise."""
+    three slices does, if that closes before another slice would have been drawn, and not at all otherwise."""
     row = list(drawn) if upwards else list(reversed(drawn))
     gap = abs(row[-1].at - row[-2].at)
     count = round(gap / step) - 1
     if count < 1:
         return []
     reach = BESIDE * gap
-    groups = [fellows(a.pieces, b.pieces, reach, spacing) for a, b in zip(row[-3:], row[-2:])]
+    last = row[-3:]
+    groups = [fellows(a.pieces, b.pieces, reach, spacing) for a, b in zip(last, last[1:])]
     found = []
     for group in groups[-1]:
         if not group.above or not group.below:
             continue
         stencil = [(row[-2].at, row[-2].part(group.below)), (row[-1].at, row[-1].part(group.above))]
         before = _goes_on(groups[0], group.below, "above") if len(groups) > 1 else None
-        if before is not None:
-            stencil.insert(0, (row[-3].at, row[-3].part(before.below)))
+        if before is None:
+            continue
+        stencil.insert(0, (row[-3].at, row[-3].part(before.below)))
         box = _round([mask for _, mask in stencil], row[-1].mask.shape)
         fields = [_levelled(mask[box], spacing) for _, mask in stencil]
         places = row[-1].at + (1 if upwards else -1) * step * np.arange(1, count + 2)
@@ -112,7 +114,7 @@ def rounded(drawn: Sequence[Drawn], upwards: bool, spacing: tuple[float, float],
 
 
 def _beyond(at: np.ndarray, places: np.ndarray) -> np.ndarray:
-    """Of each of two or three slices, for places beyond the last: the line, or the parabola, through them."""
+    """Of each of three slices, for places beyond the last: the parabola through them."""
     return np.stack(
         [[np.prod([(x - b) / (a - b) for b in at if b != a]) for a in at] for x in places]  # Lagrange
     )

@@ -105,7 +105,7 @@ def _point(at: np.ndarray) -> Point:
 
 
 def handles(view: View, mark: Mark) -> list[Primitive]:
-    """Where a chosen mark is taken hold of; of a line of many corners the handles are small, so that it is still seen."""
+    """Where a chosen mark is taken hold of; of a line of many corners the handles are small, so that it is seen."""
     places = shape_named(mark.shape).handles(mark.array)
     size = HANDLE if len(places) <= FEW else SMALL
     return [Oval(at_pixel(view, world), (size, size), Stroke(NIGHT, 0.8), CHOSEN) for world in places]
