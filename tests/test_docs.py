@@ -50,6 +50,7 @@ class PagesTest(unittest.TestCase):
                     known |= {f"--no-{p.flag}" for p in operation.parameters if p.kind.type is bool}
                     known |= {"--study", "--out", "--json", "--dry-run", "--help"}
                     known |= {flag_of(r.name) for r in beside_results(operation)}
+                    known |= {name for o in command_of(operation).params for name in o.opts}
                     for option in re.findall(r"--[\w-]+", line):
                         self.assertIn(option, known, line)
 

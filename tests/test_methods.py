@@ -18,7 +18,8 @@ SAYS_NOTHING = set(
     " delete-label new-labels renumber pieces versions list-marks save-marks take-marks change-mark delete-marks"
     " style-curve"
     " choose-labels name-version back-to-version set-class delete-class use-classes use-classes-for-marks"
-    " new-marks choose-marks list-alignments way-between make-pack export-labels vessel-gaps".split()
+    " new-marks choose-marks list-alignments way-between make-pack export-labels vessel-gaps"
+    " change-labels save-label-names take-label-names".split()
 )
 """Of the stages that change images: what gives names, opens, saves, lists or takes back."""
 YEAR = re.compile(r"\b(?:18|19|20)\d\d\b")

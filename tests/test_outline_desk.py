@@ -225,6 +225,36 @@ class OutlineDeskTest(DrawingCase):
         self.assertEqual([row.name for row in self.viewing.maps.labels.table], ["Cell 1", "Ball 2"])
         self.assertEqual(self.troubles, [])
 
+    def test_labels_are_found_by_name_or_number(self):
+        for n in range(2, 14):
+            self.desk.run_now("add-label", {"label": f"Part {n}"})
+        self.settle(self.window)
+        found = self.window.bench.page("Outline").groups["labels"]
+        self.assertTrue(found.search.isVisible())
+        QTest.keyClicks(found.search, "part 1")
+        self.assertEqual(sorted(found.rows), [10, 11, 12, 13])
+        found.search.setText("7")
+        self.assertEqual(sorted(found.rows), [7])
+        found.search.clear()
+        self.assertGreater(len(found.rows), 8)
+
+    def test_the_brush_paints_over_free_voxels_alone(self):
+        self.hand.set_tool("brush")
+        self.hand.set_settings(size=6.0)
+        self.press(0, 0)
+        ball = self.voxels
+        self.desk.run_now("add-label", {"label": "Rest"})
+        self.settle(self.window)
+        size = self.window.bench.page("Outline").groups["size"]
+        self.assertEqual(
+            [size.over.itemText(n) for n in range(4)], ["Everything", "Free voxels only", "Ball only", "Rest only"]
+        )
+        size.over.setCurrentIndex(1)
+        size.over.activated.emit(1)
+        self.press(10, 0)
+        self.assertEqual(self.voxels, ball)
+        self.assertGreater(int(self.viewing.maps.labels.counts[2]), 0)
+
     def test_the_group_fills_all(self):
         self.hand.set_tool("freehand")
         self.stroke(self.ring(40, 20, (-60, 0)))

@@ -31,12 +31,15 @@ class Brush:
         A disc is one voxel thick and lies in the plane it is used in.
     low, high : float, optional
         Paint only voxels whose image value lies between these.
+    over : int, optional
+        Paint only over this label; 0 for free voxels. Over all that are not locked when left out.
     """
 
     diameter: float
     shape: str = "ball"
     low: float | None = None
     high: float | None = None
+    over: int | None = None
 
 
 @dataclass
@@ -75,6 +78,10 @@ class Stroke:
             raise Trouble(f"A brush of {self.brush.diameter:g} mm is no use", "give a size above 0 mm")
         self._allowed = self.labels.writable()
         self._allowed[self.number] = 0
+        if self.number and self.brush.over is not None:
+            keep = self._allowed[self.brush.over]
+            self._allowed[:] = 0
+            self._allowed[self.brush.over] = keep
         if self.erase_only:
             keep = self._allowed[self.erase_only]
             self._allowed[:] = 0

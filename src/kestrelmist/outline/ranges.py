@@ -13,6 +13,7 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..scene.showing import display_range
+from .otsu import otsu_limits
 
 
 @dataclass(frozen=True)
@@ -33,15 +34,24 @@ CT_RANGES = (
 
 
 def ready_ranges(image: Image) -> tuple[ReadyRange, ...]:
-    """Ranges that make sense for an image: tissue ranges for CT numbers, else shares of its values."""
+    """Ranges that make sense for an image: tissue ranges for CT numbers, else shares of its values, and classes of two
+    or three by N. Otsu (IEEE Trans. SMC 9, 1979)."""
     if image.unit == "HU":
         return CT_RANGES
     low, high = display_range(image)
     share = (high - low) / 4
+    sample = image.sample()
+    two, three = otsu_limits(sample), otsu_limits(sample, 3)
+    most = float(high + 4 * share)
+    found = [ReadyRange("Above Otsu’s limit", two[0], most)] if two else []
+    if three:
+        found += [ReadyRange("Bright of three", three[1], most), ReadyRange("Middle of three", *three)]
+        found.append(ReadyRange("Dark of three", low, three[0]))
     return (
         ReadyRange("Top quarter", high - share, float(high + 4 * share)),
         ReadyRange("Upper half", high - 2 * share, float(high + 4 * share)),
         ReadyRange("Lower half", low, high - 2 * share),
+        *found,
     )
 
 

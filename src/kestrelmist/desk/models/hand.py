@@ -24,6 +24,8 @@ class ToolSettings:
     low: float = 0.0
     high: float = 1.0
     only_in_range: bool = False
+    over: int = -1
+    """Label that the brush paints over alone: 0 for free voxels, −1 for all."""
     show_range: bool = False
     neighbours: int = 6
 

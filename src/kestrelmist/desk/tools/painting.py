@@ -30,12 +30,17 @@ class Painting(Gesture):
         self.stroke = Stroke(
             image.grey(),
             labels,
-            Brush(self.settings.size, self.settings.shape, *limits),
+            Brush(self.settings.size, self.settings.shape, *limits, over=self._over(labels)),
             0 if erases else self.label.number,
             tuple(float(v) for v in event.view.normal),  # type: ignore[arg-type]
             erase_only=self.label.number if erases else 0,
         )
         self.move(event)
+
+    def _over(self, labels) -> int | None:
+        """What is painted over alone; everything when that label is there no more."""
+        over = self.settings.over
+        return over if not self.erases and (over == 0 or over in labels.table) else None
 
     def move(self, event: ToolEvent) -> None:
         if self.stroke.to(event.world):

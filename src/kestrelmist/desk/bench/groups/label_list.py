@@ -163,6 +163,13 @@ class LabelList(QWidget):
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(0, 0, 0, 0)
         self.column.setSpacing(1)
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("Find a label: name or number")
+        self.search.setAccessibleName("Find a label")
+        self.search.setClearButtonEnabled(True)
+        self.search.textChanged.connect(lambda _: self.refresh())
+        self.search.hide()
+        self.column.addWidget(self.search)
         self.list = Column(GAP)
         self.column.addWidget(self.list)
         self.new = QLineEdit()
@@ -208,6 +215,10 @@ class LabelList(QWidget):
     def refresh(self) -> None:
         labels = self.desk.viewing.maps.labels
         numbers = [label.number for label in labels.table] if labels is not None else []
+        self.search.setVisible(len(numbers) > MOST)
+        wanted = self.search.text().strip().casefold() if len(numbers) > MOST else ""
+        if wanted and labels is not None:
+            numbers = [n for n in numbers if wanted in labels.table[n].name.casefold() or wanted == str(n)]
         if numbers != self._numbers or self._dressed is not Theme.tokens:
             self.list.fill([Row(n, n, TALL, self._row) for n in numbers], anew=self._dressed is not Theme.tokens)
             self.list.setFixedHeight(min(self.list.tall, MOST * (TALL + GAP)))
