@@ -104,7 +104,7 @@ def forest() -> list[Row]:
     table = LabelTable().with_new("A")[0].with_new("B")[0]
     taught = train(image, LabelMap(space, strokes.T, table)).classifier
     model = taught.model
-    model.n_jobs = 2
+    model.n_jobs = 1  # as it comes
 
     def theirs():
         features = multiscale_basic_features(values.astype(np.float32), sigma_min=1, sigma_max=8)
@@ -212,7 +212,7 @@ def edge_line() -> Row:
 def preview_of_a_slice() -> Row:
     from kestrelmist.outline.shaping.grow_shrink import dilate
 
-    labels = mapped(blob((25, 512, 512), 40))
+    labels = mapped(blob((13, 512, 512), 40))
     work = lambda: dilate(labels, "Body", by=3.0)  # noqa: E731
     work()
     took = best_of(work, 3)

@@ -29,6 +29,28 @@ class Trees:
     right: np.ndarray
     shares: np.ndarray
 
+    @cached_property
+    def packed(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """The same for kernels that go down all levels without asking whether they have ended. A node is four numbers
+        (uint32) in a row: its feature (0 in a leaf), its threshold as an `ordered` number, and where in the row its two
+        children begin, of a leaf itself. And where each tree begins, and how deep it is."""
+        leaf = self.feature < 0
+        own = np.arange(self.feature.size)
+        onwards = np.stack((np.where(leaf, own, self.left), np.where(leaf, own, self.right)), 1)
+        nodes = np.stack((np.where(leaf, 0, self.feature), ordered(self.threshold), *(4 * onwards.T)), 1)
+        ends = np.append(self.roots[1:], self.feature.size)
+        depth = np.zeros(self.feature.size, np.uint32)
+        for node in np.flatnonzero(~leaf):  # children stand behind their parents
+            depth[onwards[node]] = depth[node] + 1
+        depths = np.array([depth[a:b].max(initial=0) for a, b in zip(self.roots, ends)], np.int64)
+        return nodes.astype(np.uint32).ravel(), (4 * self.roots).astype(np.uint32), depths
+
+
+def ordered(values: np.ndarray) -> np.ndarray:
+    """Whole numbers (uint32) in the order of float32 values, so that they lie in one table with whole numbers."""
+    bits = np.ascontiguousarray(values, np.float32).view(np.uint32)
+    return np.where(bits >> 31, ~bits, bits | np.uint32(0x80000000))
+
 
 @dataclass(frozen=True)
 class Learnt:
@@ -134,6 +156,7 @@ class Classifier:
     def content_hash(self) -> str:
         """SHA-256 of what it has learnt."""
         digest = hashlib.sha256(json.dumps(self.learnt.as_dict(), sort_keys=True).encode())
-        for array in vars(self.trees).values():
+        trees = self.trees
+        for array in (trees.roots, trees.feature, trees.threshold, trees.left, trees.right, trees.shares):
             digest.update(np.ascontiguousarray(array).tobytes())
         return digest.hexdigest()

@@ -180,12 +180,14 @@ def patch_to(
     """
     part = tuple(slice(c, c + n) for c, n in zip(corner, after_kji.shape))
     allowed = labels.writable()
-    changed = (labels.kji[part] != after_kji) & (allowed[after_kji] != 0)
+    changed = np.empty(after_kji.shape, np.uint8)
+    _differences(labels.kji[part], after_kji, allowed, changed)
     if only is not None:
-        changed &= only
-    starts, lengths, old = _runs(labels, changed.view(np.uint8), corner, allowed)
-    changed &= allowed[labels.kji[part]] != 0
-    return Patch(starts, lengths, _shortest(old), _shortest(after_kji[changed]))
+        changed &= only.view(np.uint8)
+    starts, lengths, old = _runs(labels, changed, corner, allowed)
+    new = np.empty(old.size, np.uint16)
+    _gather(after_kji, changed, new)
+    return Patch(starts, lengths, _shortest(old), _shortest(new))
 
 
 def sparse_difference(before: LabelMap, after: LabelMap) -> Patch:
@@ -260,6 +262,26 @@ def _write_runs(flat, starts, lengths, new):
         for v in range(starts[r], starts[r] + lengths[r]):
             flat[v] = new[0] if single else new[at]
             at += 1
+
+
+@kernel
+def _differences(before, after, allowed, changed):
+    for k in range(after.shape[0]):
+        for j in range(after.shape[1]):
+            for i in range(after.shape[2]):
+                a, b = before[k, j, i], after[k, j, i]
+                changed[k, j, i] = a != b and allowed[a] != 0 and allowed[b] != 0
+
+
+@kernel
+def _gather(after, changed, new):
+    at = 0
+    for k in range(after.shape[0]):
+        for j in range(after.shape[1]):
+            for i in range(after.shape[2]):
+                if changed[k, j, i]:
+                    new[at] = after[k, j, i]
+                    at += 1
 
 
 @kernel

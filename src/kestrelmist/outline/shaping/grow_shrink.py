@@ -35,9 +35,14 @@ GROUP = "Shape"
 SERRA = ("Serra 1982",)
 
 
-def twice(space: Space, settings: dict[str, Any]) -> float:
+def once(space: Space, settings: dict[str, Any]) -> float:
     """How far round a voxel labels tell what becomes of it."""
-    return 2 * (settings["by"] or _longest(space))
+    return settings["by"] or _longest(space)
+
+
+def twice(space: Space, settings: dict[str, Any]) -> float:
+    """The same of what is grown and shrunk in turn."""
+    return 2 * once(space, settings)
 
 
 class Balls:
@@ -106,7 +111,7 @@ def _close(balls: Balls, part: Part, progress: Progress) -> np.ndarray:
     called=WORDS,
     rare="within over",
     group=GROUP,
-    reach=twice,
+    reach=once,
     methods="Labels were grown by {by} mm",
     cites=SERRA,
 )
@@ -154,7 +159,7 @@ def dilate(
     called=WORDS,
     rare="within",
     group=GROUP,
-    reach=twice,
+    reach=once,
     methods="Labels were shrunk by {by} mm",
     cites=SERRA,
 )

@@ -14,6 +14,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ...core.halves import in_halves
+from ...core.kernel import kernel
 from .fellows import Fellows, fellows, pieces
 from .flat_distance import signed_distance
 
@@ -46,6 +48,15 @@ class Drawn:
 
     def __post_init__(self):
         self.pieces, self.count = pieces(self.mask)
+        self._whole: tuple[np.ndarray, float] | None = None
+
+    def levelled(self, numbers: Sequence[int], box: Ends, spacing) -> tuple[np.ndarray, float]:
+        """The function of some pieces in a box, and its deepest distance; of all pieces it is worked out once."""
+        if len(numbers) < self.count:
+            return _levelled(self.part(numbers)[box], spacing)
+        if self._whole is None:
+            self._whole = _levelled(self.mask, spacing)
+        return self._whole[0][box], self._whole[1]
 
     def part(self, numbers: Sequence[int]) -> np.ndarray:
         """Where some of its pieces lie."""
@@ -127,26 +138,39 @@ def _slab(drawn, groups, n: int, group: Fellows, shares: np.ndarray, spacing) ->
     one, other = int(below.sum()), int(above.sum())
     if np.count_nonzero(below & above) < LITTLE * min(one, other):
         return _moving(below, above, shares, spacing)
-    stencil = [(drawn[n].at, below), (drawn[n + 1].at, above)]
+    stencil = [(drawn[n], group.below), (drawn[n + 1], group.above)]
     under = _goes_on(groups[n - 1], group.below, "above") if n > 0 else None
     over = _goes_on(groups[n + 1], group.above, "below") if n + 1 < len(groups) else None
     if under is not None:
-        stencil.insert(0, (drawn[n - 1].at, drawn[n - 1].part(under.below)))
+        stencil.insert(0, (drawn[n - 1], under.below))
     if over is not None:
-        stencil.append((drawn[n + 2].at, drawn[n + 2].part(over.above)))
-    box = _round([mask for _, mask in stencil], below.shape)
-    fields = [_levelled(mask[box], spacing) for _, mask in stencil]
+        stencil.append((drawn[n + 2], over.above))
+    box = _round([one.part(numbers) for one, numbers in stencil], below.shape)
+    fields = [one.levelled(numbers, box, spacing) for one, numbers in stencil]
     deep = [field[1] for field in fields]
     first = 1 if under is not None else 0
-    weights = _weights(np.array([at for at, _ in stencil]), first, shares)
+    weights = _weights(np.array([one.at for one, _ in stencil]), first, shares)
     scale = 1 / (deep[first] + deep[first + 1])
-    values = np.empty((len(shares), *fields[0][0].shape), np.float32)
-    for k, share in enumerate(shares):
-        curve = sum(np.float32(w * scale) * f for w, (f, _) in zip(weights[k], fields))
-        line = np.float32((1 - share) * scale) * fields[first][0] + np.float32(share * scale) * fields[first + 1][0]
-        stray = STRAY * (deep[first] + deep[first + 1]) / 2
-        np.clip(curve, line - stray, line + stray, out=values[k])
+    stray = STRAY * (deep[first] + deep[first + 1]) / 2
+    lines = np.stack((1 - shares, shares), 1) * scale
+    stack = np.stack([field for field, _ in fields])
+    values = np.empty((len(shares), *stack.shape[1:]), np.float32)
+    given = (weights * scale).astype(np.float32), lines.astype(np.float32), np.float32(stray), first
+    in_halves(stack.shape[1], lambda a, b: _curves(stack, *given, values, a, b), values.size)
     return Slab(box, values)
+
+
+@kernel(fastmath={"contract", "nsz"})
+def _curves(stack, weights, lines, stray, first, values, low, high):
+    """Curves through the slices of a stencil, no further from the line between two than they may stray."""
+    for k in range(weights.shape[0]):
+        for j in range(low, high):
+            for i in range(stack.shape[2]):
+                curve = np.float32(0)
+                for n in range(stack.shape[0]):
+                    curve += weights[k, n] * stack[n, j, i]
+                line = lines[k, 0] * stack[first, j, i] + lines[k, 1] * stack[first + 1, j, i]
+                values[k, j, i] = min(max(curve, line - stray), line + stray)
 
 
 def _goes_on(groups: list[Fellows], numbers: tuple[int, ...], side: str) -> Fellows | None:

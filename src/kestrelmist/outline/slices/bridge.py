@@ -9,6 +9,8 @@ import numpy as np
 
 from ...core.errors import Trouble
 from ...core.grid_plane import PlaneName, axis_across
+from ...core.halves import in_halves
+from ...core.kernel import kernel
 from ...core.label_boxes import Box, wider
 from ...core.labels import LabelMap
 from ...core.left_out import LeftOut
@@ -135,13 +137,13 @@ class _Fields:
         mask = self.labels.kji[room] == part.row.number
         shift = [part.box[n].start - room[n].start for n in range(3)]
         total = weights = None
-        protected = np.zeros(mask.shape, bool)
+        drawn: list[tuple[int, list[int]]] = []
         stretches: list[Stretch] = []
         for n, one in enumerate(found):
             inner = progress.part(n / len(found), (n + 1) / len(found))
             axis = 2 - one.axis
             slices = tuple(s + shift[axis] for s in one.slices)
-            np.moveaxis(protected, axis, 0)[list(slices)] = True
+            drawn.append((axis, list(slices)))
             field, filled = _field(mask, Family(one.axis, slices), self.space, round_ends, inner)
             first = room[axis].start
             stretches += [(one.axis, a + first, b + first) for a, b in filled]
@@ -156,16 +158,28 @@ class _Fields:
         assert total is not None
         if weights is not None:
             total = np.where(weights > 0, total / np.maximum(weights, 1e-12), NOWHERE)
-        total[protected] = NOWHERE
+        for axis, slices_ in drawn:
+            np.moveaxis(total, axis, 0)[slices_] = NOWHERE
         here = tuple(slice(one.start - b.start, one.stop - b.start) for one, b in zip(room, self.box))
-        wins = (total > self.best[here]) & (self.was[here] == 0)
-        self.best[here][wins], self.after[here][wins] = total[wins], part.row.number
+        given = total, self.best[here], self.was[here], self.after[here], np.uint16(part.row.number)
+        in_halves(total.shape[0], lambda a, b: _take(*given, a, b), total.size)
         self.stretches.append((part, stretches))
 
     def patch(self):
         """What changes."""
         k, j, i = (s.start for s in self.box)
         return patch_to(self.labels, self.after, (k, j, i))
+
+
+@kernel
+def _take(field, best, was, after, number, first, last):
+    """Free voxels where a field is higher than that of any label before."""
+    for k in range(first, last):
+        for j in range(field.shape[1]):
+            for i in range(field.shape[2]):
+                if field[k, j, i] > best[k, j, i] and was[k, j, i] == 0:
+                    best[k, j, i] = field[k, j, i]
+                    after[k, j, i] = number
 
 
 def _field(

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ...core.kernel import kernel
 from ...core.space import Space
 
 THIN = 5
@@ -77,4 +78,14 @@ def families(mask: np.ndarray, space: Space) -> list[Family]:
 
 
 def _has_area(plane: np.ndarray) -> bool:
-    return bool((plane[1:, 1:] & plane[:-1, 1:] & plane[1:, :-1] & plane[:-1, :-1]).any())
+    return bool(_square(np.ascontiguousarray(plane).view(np.uint8)))
+
+
+@kernel
+def _square(plane):
+    """Whether four pixels that meet in a corner are set."""
+    for j in range(plane.shape[0] - 1):
+        for i in range(plane.shape[1] - 1):
+            if plane[j, i] and plane[j, i + 1] and plane[j + 1, i] and plane[j + 1, i + 1]:
+                return True
+    return False

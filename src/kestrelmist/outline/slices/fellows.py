@@ -45,8 +45,8 @@ def fellows(below: np.ndarray, above: np.ndarray, reach: float, spacing: tuple[f
 
     ones, others = int(below.max(initial=0)), int(above.max(initial=0))
     both = (below > 0) & (above > 0)
-    pairs = np.unique(np.stack((below[both], above[both]), 1), axis=0) if both.any() else np.zeros((0, 2), int)
-    links = [(int(a), int(b)) for a, b in pairs]
+    met = np.bincount(below[both].astype(np.int64) * (others + 1) + above[both]) if both.any() else np.zeros(0, int)
+    links = [divmod(int(n), others + 1) for n in np.flatnonzero(met)]
     for mine, theirs, count, known, turned in (
         (below, above, ones, {a for a, _ in links}, False),
         (above, below, others, {b for _, b in links}, True),
