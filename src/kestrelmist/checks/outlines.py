@@ -12,7 +12,7 @@ from .notice import Mend, Notice, Subject, check
 
 FEW = 40
 """Labels up to which each is looked at; more were found by the computer, as cells are."""
-ODD, SHARE, LEAST = 8.0, 0.002, 200
+ODD, SHARE, LEAST = 12.0, 0.002, 200
 """Spreads from the median at which a value does not fit, the share of such voxels that is told of, and the fewest
 voxels of a label that says what fits."""
 MOST = 1 << 26
