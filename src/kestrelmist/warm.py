@@ -17,7 +17,7 @@ import numpy as np
 from .core import kernel
 from .core.progress import Progress
 
-PARTS = ("panes", "outline", "demo")
+PARTS = ("panes", "outline", "tools", "demo")
 """What can be compiled by itself, so that two cores have something to do."""
 
 FIRST = ("_plane_values", "_values", "_over_values", "_plane_nearest", "_volume_nearest", "_over_numbers")
@@ -81,6 +81,13 @@ def warm_outline() -> None:
     Patch(np.zeros(1, np.int64), np.full(1, 64, np.int32), numbers, numbers).apply(labels)
 
 
+def warm_tools() -> None:
+    """The kernels of every other tool that outlines."""
+    from .outline.first_calls import use_all
+
+    use_all()
+
+
 def warm_demo() -> None:
     """The kernels that make the demo animal."""
     from .core.space import Space
@@ -104,16 +111,20 @@ def warm_demo() -> None:
 def all_kept(first: bool = False) -> bool:
     """Whether compiled code lies in the cache: for what the first pane needs, or for all that a person may use."""
     modules = ["scene.sampling", "scene.colouring", "scene.colour_mixing", "scene.bent"]
-    modules += [] if first else ["core.patch", "outline.brush", "outline.runs", "measure.labels", "scene.occupancy"]
+    if not first:
+        from .outline.first_calls import PARTS as tools
+
+        modules += ["core.patch", "outline.brush", "outline.runs", "measure.labels", "scene.occupancy"]
+        modules += [f"outline.{tool}" for tool in tools]
     names = {importlib.import_module(f"{__package__}.{m}").__name__ for m in modules}
-    inner = {"_blend", "span", "_find", "_bent"}  # taken into those that call them
-    wanted = [k for k in kernel.KERNELS if k.__module__ in names and k.__name__ not in inner]
+    taken_in = {inner for one in kernel.KERNELS for inner in one.calls().values()}  # compiled with those that call them
+    wanted = [k for k in kernel.KERNELS if k.__module__ in names and k not in taken_in]
     if first:
         wanted = [k for k in wanted if k.__name__ in FIRST]
     return all(k.kept for k in wanted)
 
 
-def warm_beside(parts: tuple[str, ...] = ("panes", "outline")) -> list[subprocess.Popen]:
+def warm_beside(parts: tuple[str, ...] = ("panes", "outline", "tools")) -> list[subprocess.Popen]:
     """Start compiling in other processes, one a part, when kernels are missing; this one stays quick."""
     if all_kept():
         return []
@@ -138,12 +149,14 @@ def load_drawing(progress: Progress) -> None:
             return  # there is no place for compiled code: numpy goes on drawing
     warm_first()
     kernel.say_ready()
+    all_kept()  # asked here first, as it loads every module that has kernels
 
 
 WORK: dict[str, Callable[[], None]] = {
     "first": warm_first,
     "panes": warm_panes,
     "outline": warm_outline,
+    "tools": warm_tools,
     "demo": warm_demo,
 }
 
