@@ -9,6 +9,7 @@ from PySide6.QtTest import QTest
 
 from kestrelmist.core.geometry.healing import healed, with_point, without_point
 from kestrelmist.core.image import Image
+from kestrelmist.core.operation import find_operation
 from kestrelmist.formats.nifti import write_nifti
 from tests.drawing_case import LEFT, NONE, DrawingCase
 from tests.making import straight_space
@@ -237,6 +238,13 @@ class OutlineDeskTest(DrawingCase):
         self.assertEqual(sorted(found.rows), [7])
         found.search.clear()
         self.assertGreater(len(found.rows), 8)
+
+    def test_a_width_is_asked_for_and_not_made_up(self):
+        form = self.window.bench.page("Outline").open(find_operation("find-cells"))
+        field = form.fields["diameter"]
+        self.assertEqual((field.text(), field.placeholderText()), ("", "µm"))
+        self.press_button(form.apply)
+        self.assertIn("needs diameter: give a number", form.trouble.text())
 
     def test_the_brush_paints_over_free_voxels_alone(self):
         self.hand.set_tool("brush")

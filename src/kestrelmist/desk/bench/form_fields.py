@@ -121,7 +121,7 @@ def _tick(desk: Desk, operation: Operation, p: Parameter) -> FormField:
 
 
 def _number(desk: Desk, operation: Operation, p: Parameter) -> FormField:
-    if p.optional or p.many:
+    if p.optional or p.many or (p.required and p.low > 0 and p.kind.type is float):  # nothing to begin with would do
         return _text(desk, operation, p)
     record, image, settings = desk.viewing.record, desk.viewing.image, desk.hand.settings
     of_image = p.unit == "value"
