@@ -77,7 +77,7 @@ class Telling(QObject):
                 self._put({})
 
         self.desk.session.work.start("Looking what is said", lambda progress: found_for(study, task, progress), put,
-                                     failed, "trial", loud=False)  # fmt: skip
+                                     failed, "trial", loud=False, owner=self)  # fmt: skip
 
     def _put(self, found: dict[str, Found | str]) -> None:
         for name, field in self.fields.items():
