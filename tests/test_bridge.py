@@ -92,6 +92,19 @@ class BridgeTest(unittest.TestCase):
         found, _ = self.bridged(space, body, 10)
         np.testing.assert_array_equal(found, body)
 
+    def test_blunt_ends_close_by_the_first_slice_with_nothing(self):
+        """Parabolas through slices of a body like a barrel close too late: 0.1 to 0.4 of a gap behind the empty one."""
+        space = straight_space((60, 60, 90), 0.5)
+        x, y, z = places(space)
+        for half in (13.6, 14.4, 15.2, 16.0):
+            body = x**2 + y**2 <= 80 * (1 - np.minimum(np.abs(z / half), 1) ** 4)
+            for first in (4, 7):
+                found, _ = self.bridged(space, body, 10, first=first)
+                empty = np.flatnonzero(~body[first::10].any((1, 2))) * 10 + first
+                self.assertFalse(found[empty].any())
+                self.assertGreater(dice(found, body), 0.96)
+                self.assertLess(abs(found.sum() / body.sum() - 1), 0.05)
+
     def test_two_drawn_slices_will_do(self):
         space = straight_space((40, 40, 41), 0.5)
         x, y, z = places(space)

@@ -25,6 +25,8 @@ LITTLE = 0.15
 """Share of the smaller one that two parts overlap by, below which what is between moves from the one to the other."""
 STRAY = 0.35
 """How far a curve through four slices may leave the straight line between two, in its deepest distance."""
+LATE = 2.0
+"""In how many distances between slices, beyond the last one, a part has to close by itself to be closed within one."""
 Ends = tuple[slice, slice]
 
 
@@ -93,7 +95,8 @@ def slabs(drawn: Sequence[Drawn], spacing: tuple[float, float], step: float) -> 
 
 def rounded(drawn: Sequence[Drawn], upwards: bool, spacing: tuple[float, float], step: float) -> list[Slab]:
     """What lies beyond the last drawn slice (or, downwards, before the first): each part goes on as a parabola through
-    three slices does, if that closes before another slice would have been drawn, and not at all otherwise."""
+    three slices does, closed by where another slice would have been drawn (nothing was) if it closes by itself within two
+    distances between slices, and not at all otherwise."""
     row = list(drawn) if upwards else list(reversed(drawn))
     gap = abs(row[-1].at - row[-2].at)
     count = round(gap / step) - 1
@@ -113,13 +116,16 @@ def rounded(drawn: Sequence[Drawn], upwards: bool, spacing: tuple[float, float],
         stencil.insert(0, (row[-3].at, row[-3].part(before.below)))
         box = _round([mask for _, mask in stencil], row[-1].mask.shape)
         fields = [_levelled(mask[box], spacing) for _, mask in stencil]
-        places = row[-1].at + (1 if upwards else -1) * step * np.arange(1, count + 2)
+        steps = np.append(np.arange(1, count + 2), LATE * (count + 1))
+        places = row[-1].at + (1 if upwards else -1) * step * steps
         weights = _beyond(np.array([at for at, _ in stencil]), places)
         scale = 1 / (2 * fields[-1][1])
         values = np.stack([sum(np.float32(w * scale) * f for w, (f, _) in zip(ws, fields)) for ws in weights])
         values = np.minimum(values, np.minimum.accumulate(np.where(stencil[-1][1][box], np.inf, -1e-3)[None], 0))
         if (values[-1] <= 0).all():
-            values = np.minimum.accumulate(values[:count], 0)  # what has closed stays closed
+            late = np.float32(max(values[-2].max(), 0))  # by so much it is still open where nothing was drawn
+            values = values[:count] - late * (steps[:count, None, None] / (count + 1)).astype(np.float32) ** 2
+            values = np.minimum.accumulate(values, 0)  # what has closed stays closed
             found.append(Slab(box, values if upwards else values[::-1]))
     return found
 

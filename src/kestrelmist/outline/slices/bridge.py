@@ -61,8 +61,8 @@ def bridge_slices(
     plane : text
         In which slices were drawn.
     ends : text
-        "rounded" closes the shape beyond the first and the last slice where the slices show that it closes before
-        another one would have been drawn; "as drawn" ends it there.
+        "rounded" closes the shape beyond the first and the last slice where the slices show that it closes about
+        where another one would have been drawn; "as drawn" ends it there.
 
     Raises
     ------
