@@ -95,8 +95,8 @@ def slabs(drawn: Sequence[Drawn], spacing: tuple[float, float], step: float) -> 
 
 def rounded(drawn: Sequence[Drawn], upwards: bool, spacing: tuple[float, float], step: float) -> list[Slab]:
     """What lies beyond the last drawn slice (or, downwards, before the first): each part goes on as a parabola through
-    three slices does, closed by where another slice would have been drawn (nothing was) if it closes by itself within two
-    distances between slices, and not at all otherwise."""
+    three slices does, closed by where another slice would have been drawn (nothing was) if it closes by itself within
+    two distances between slices, and not at all otherwise."""
     row = list(drawn) if upwards else list(reversed(drawn))
     gap = abs(row[-1].at - row[-2].at)
     count = round(gap / step) - 1
