@@ -110,10 +110,10 @@ def rounded(drawn: Sequence[Drawn], upwards: bool, spacing: tuple[float, float],
         if not group.above or not group.below:
             continue
         stencil = [(row[-2].at, row[-2].part(group.below)), (row[-1].at, row[-1].part(group.above))]
-        before = _goes_on(groups[0], group.below, "above") if len(groups) > 1 else None
-        if before is None:
+        under = [one for one in groups[0] if set(one.above) & set(group.below)] if len(groups) > 1 else []
+        if not any(one.below for one in under):
             continue
-        stencil.insert(0, (row[-3].at, row[-3].part(before.below)))
+        stencil.insert(0, (row[-3].at, row[-3].part([n for one in under for n in one.below])))
         box = _round([mask for _, mask in stencil], row[-1].mask.shape)
         fields = [_levelled(mask[box], spacing) for _, mask in stencil]
         steps = np.append(np.arange(1, count + 2), LATE * (count + 1))
