@@ -58,7 +58,7 @@ class BenchTest(DeskCase):
                     else QCheckBox
                     if p.kind.name == "yes or no"
                     else QLineEdit
-                    if p.optional and p.kind.field != "path"
+                    if (p.optional or (p.required and p.low > 0 and p.kind.type is float)) and p.kind.field != "path"
                     else kinds.get(p.kind.field, QLineEdit)
                 )
                 self.assertIsInstance(form.fields[p.name], wanted, f"{operation.name}: {p.name}")
