@@ -13,7 +13,8 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-from . import disks, files, kills, mark_files, mark_walks, outline_kills, studies, walks, words  # noqa: F401 (they register cases)
+# they register cases
+from . import disks, files, kills, mark_files, mark_walks, outline_kills, studies, walks, words  # noqa: F401
 from .case import CASES
 
 

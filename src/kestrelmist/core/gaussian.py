@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 
 import numpy as np
 
@@ -25,12 +26,13 @@ def smoothed(values: np.ndarray, sigma: Sequence[float]) -> np.ndarray:
         out = np.empty_like(found)
         if axis == 2:
             rows, target = found.reshape(-1, found.shape[2]), out.reshape(-1, found.shape[2])
-            in_halves(len(rows), lambda a, b: _along_rows(rows, weights, target, a, b), found.size)  # noqa: B023
+            in_halves(len(rows), partial(_along_rows, rows, weights, target), found.size)
         else:
             planes = found if axis == 1 else found.reshape(1, found.shape[0], -1)
             target3 = out if axis == 1 else out.reshape(1, found.shape[0], -1)
             for plane, into in zip(planes, target3):
-                in_halves(plane.shape[0], lambda a, b: _across_rows(plane, weights, into, a, b), plane.size)  # noqa: B023
+                across = partial(_across_rows, plane, weights, into)
+                in_halves(plane.shape[0], across, plane.size)
         found = out
     return found if found is not values else values.copy()
 

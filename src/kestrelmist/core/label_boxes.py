@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from .kernel import kernel, unmarked
@@ -29,7 +31,20 @@ def boxes_of(kji: np.ndarray) -> dict[int, Box]:
 
 def wider(box: Box, by: tuple[int, int, int], shape: tuple[int, ...]) -> Box:
     """A box with so many voxels more on each side along k, j, i, as far as the grid goes."""
-    return tuple(slice(max(0, s.start - n), min(size, s.stop + n)) for s, n, size in zip(box, by, shape))  # type: ignore[return-value]
+    k, j, i = (slice(max(0, s.start - n), min(size, s.stop + n)) for s, n, size in zip(box, by, shape))
+    return k, j, i
+
+
+def round_all(boxes: Sequence[Box]) -> Box:
+    """The smallest box that holds several; there is one at least."""
+    k, j, i = (slice(min(s.start for s in along), max(s.stop for s in along)) for along in zip(*boxes))
+    return k, j, i
+
+
+def seen_from(box: Box, outer: Box) -> Box:
+    """Where a box lies in an array that holds a box round it."""
+    k, j, i = (slice(s.start - o.start, s.stop - o.start) for s, o in zip(box, outer))
+    return k, j, i
 
 
 @kernel

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any
 
 import numpy as np
 
@@ -94,9 +94,9 @@ def _round(labels: LabelMap, row: Label, box, axis: int, normal, simplify: float
             points = labels.space.to_world(at)
             if simplify > 0:
                 points = _thinned(points, simplify)
-            facts = {"notes": {"hole": True}} if hole else {}
-            rows = tuple(map(tuple, points.tolist()))
-            found.append(Mark("polygon", rows, 0, normal, cls=row.number, name=row.name, colour=row.colour, **facts))  # type: ignore[arg-type]
+            corners, notes = tuple(map(tuple, points.tolist())), {"hole": True} if hole else {}
+            facts: dict[str, Any] = {"name": row.name, "colour": row.colour, "notes": notes}
+            found.append(Mark("polygon", corners, 0, normal, cls=row.number, **facts))
     return found
 
 

@@ -7,7 +7,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from ...core.errors import Trouble
-from ...core.label_boxes import boxes_of, wider
+from ...core.label_boxes import Box, boxes_of, round_all, wider
 from ...core.labels import LabelMap, LabelTable
 from ...core.operation import operation
 from ...core.progress import Progress, silent
@@ -81,8 +81,9 @@ def consensus(
     columns = [Column("label"), Column("map"), Column("sensitivity", "", 4), Column("specificity", "", 4)]
     said = Table(f"{name}: maps", [*columns, Column("dice", "", 4)])
     order = {row.name.casefold(): n for n, row in enumerate(labels.table)}
+    places = [boxes_of(one.kji) for one in maps]
     for row in progress.over(sorted(common, key=lambda r: order.get(r.name.casefold(), 1 << 20)), what="Agreeing"):
-        masks, box = _masks(maps, row.name)
+        masks, box = _masks(maps, places, row.name)
         share, rates = _trusted(masks) if how == "trust" else (np.stack(masks).mean(0).astype(np.float32), None)
         table, made = table.with_new(row.name, row.colour)
         wins = (share > 0.5) & (share > best[box])
@@ -96,13 +97,12 @@ def consensus(
     return Agreed(LabelMap(labels.space, data.T, table, name, labels.subject), said)
 
 
-def _masks(maps: list[LabelMap], name: str) -> tuple[list[np.ndarray], tuple[slice, slice, slice]]:
-    """Where each map has a label, within the box that holds all of them and a little more."""
+def _masks(maps: list[LabelMap], places: list[dict[int, Box]], name: str) -> tuple[list[np.ndarray], Box]:
+    """Where each map has a label, within the box that holds all of them and a little more; `places` are the boxes of
+    each map's labels."""
     numbers = [m.table.named(name).number if m.table.has_name(name) else 0 for m in maps]
-    boxes = [boxes_of(m.kji).get(n) for m, n in zip(maps, numbers)]
-    known = [b for b in boxes if b is not None]
-    whole = tuple(slice(min(b[a].start for b in known), max(b[a].stop for b in known)) for a in range(3))
-    box = wider(whole, (5, 5, 5), maps[0].kji.shape)  # type: ignore[arg-type]
+    known = [boxes[n] for boxes, n in zip(places, numbers) if n in boxes]
+    box = wider(round_all(known), (5, 5, 5), maps[0].kji.shape)
     return [(m.kji[box] == n) & (n > 0) for m, n in zip(maps, numbers)], box
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 from ...core.errors import Trouble
-from ...core.label_boxes import Box
+from ...core.label_boxes import Box, round_all
 from ...core.label_grid import on_grid
 from ...core.labels import Label, LabelMap, LabelTable
 from ...core.operation import operation
@@ -88,9 +88,7 @@ def combine_labels(
 def _round(*maps: LabelMap) -> Box:
     """The part of a grid that holds everything that is drawn in two maps."""
     boxes = [box for box in (one.painted for one in maps) if box is not None]
-    if not boxes:
-        return (slice(0, 1),) * 3
-    return tuple(slice(min(s.start for s in a), max(s.stop for s in a)) for a in zip(*boxes))  # type: ignore[return-value]
+    return round_all(boxes) if boxes else (slice(0, 1),) * 3
 
 
 def _pairs(

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...core.errors import Trouble
-from ...core.label_boxes import Box, boxes_of, wider
+from ...core.label_boxes import Box, boxes_of, round_all, seen_from, wider
 from ...core.labels import Label, LabelMap
 from ...core.patch import LabelEdit, patch_to
 from ...core.progress import Progress
@@ -71,16 +71,13 @@ class Reshaped:
 
     def __init__(self, labels: LabelMap, several: list[Part], over: bool = False):
         self.labels, self.over = labels, over
-        boxes = [part.box for part in several]
-        self.box: Box = tuple(  # type: ignore[assignment]
-            slice(min(b[n].start for b in boxes), max(b[n].stop for b in boxes)) for n in range(3)
-        )
+        self.box = round_all([part.box for part in several])
         self.after = labels.kji[self.box].copy()
         self._allowed = labels.writable()
 
     def within(self, part: Part) -> Box:
         """A part's place among the voxels that are worked on."""
-        return tuple(slice(s.start - o.start, s.stop - o.start) for s, o in zip(part.box, self.box))  # type: ignore[return-value]
+        return seen_from(part.box, self.box)
 
     def give(self, part: Part, mask: np.ndarray) -> None:
         """Give a label the voxels of a mask of its part: those that it loses become free; those that it gets are free

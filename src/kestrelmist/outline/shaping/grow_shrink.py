@@ -62,8 +62,8 @@ class Balls:
                 f"give {least:g} {unit} or more",
             )
 
-    def within_reach(self, mask: np.ndarray, progress: Progress) -> np.ndarray:
-        """Voxels no further than the length from those of a mask."""
+    def grown(self, mask: np.ndarray, progress: Progress) -> np.ndarray:
+        """The mask grown: voxels no further than the length from its own."""
         inner = progress.unseen()
         inner.listener = None
         if self.flat is None:
@@ -71,13 +71,17 @@ class Balls:
         across = Space(self.space.shape, _stretched(self.space, self.flat, self.by))
         return near(mask, self.by, across, inner).view(bool)
 
-    def grown(self, mask: np.ndarray, progress: Progress) -> np.ndarray:
-        """The mask grown."""
-        return self.within_reach(mask, progress)
-
     def shrunk(self, mask: np.ndarray, progress: Progress) -> np.ndarray:
         """The mask shrunk; what lies beyond the grid is not known and takes nothing away."""
-        return mask & ~self.within_reach(~mask, progress)
+        return mask & ~self.grown(~mask, progress)
+
+    def opened(self, mask: np.ndarray, progress: Progress) -> np.ndarray:
+        """The mask without what no ball fits into."""
+        return mask & self.grown(self.shrunk(mask, progress), progress)
+
+    def closed(self, mask: np.ndarray, progress: Progress) -> np.ndarray:
+        """The mask with gaps that no ball fits into."""
+        return mask | self.shrunk(self.grown(mask, progress), progress)
 
 
 def _stretched(space: Space, axis: int, by: float) -> np.ndarray:
@@ -85,22 +89,6 @@ def _stretched(space: Space, axis: int, by: float) -> np.ndarray:
     affine = space.affine.copy()
     affine[:3, axis] *= 4 * (by + space.spacing[axis]) / space.spacing[axis]
     return affine
-
-
-def _grow(balls: Balls, part: Part, progress: Progress) -> np.ndarray:
-    return balls.grown(part.mask, progress)
-
-
-def _shrink(balls: Balls, part: Part, progress: Progress) -> np.ndarray:
-    return balls.shrunk(part.mask, progress)
-
-
-def _open(balls: Balls, part: Part, progress: Progress) -> np.ndarray:
-    return part.mask & balls.grown(balls.shrunk(part.mask, progress), progress)
-
-
-def _close(balls: Balls, part: Part, progress: Progress) -> np.ndarray:
-    return part.mask | balls.shrunk(balls.grown(part.mask, progress), progress)
 
 
 @operation(
@@ -147,7 +135,13 @@ def dilate(
     """
     balls = Balls(labels, by, within)
     return reshaped(
-        labels, label, balls.by, lambda p, q: _grow(balls, p, q), f"Grow {{}} by {balls.told}", progress, over
+        labels,
+        label,
+        balls.by,
+        lambda part, inner: balls.grown(part.mask, inner),
+        f"Grow {{}} by {balls.told}",
+        progress,
+        over,
     )
 
 
@@ -193,7 +187,7 @@ def erode(
     balls = Balls(labels, by, within)
 
     def work(part: Part, inner: Progress) -> np.ndarray:
-        found = _shrink(balls, part, inner)
+        found = balls.shrunk(part.mask, inner)
         if not found.any():
             raise Trouble(f"Shrunk by {balls.told}, no voxel of “{part.row.name}” is left", "give a shorter length")
         return found
@@ -242,7 +236,7 @@ def open_label(
     balls = Balls(labels, by, within)
 
     def work(part: Part, inner: Progress) -> np.ndarray:
-        found = _open(balls, part, inner)
+        found = balls.opened(part.mask, inner)
         if not found.any():
             raise Trouble(
                 f"A ball of {balls.told} fits nowhere into “{part.row.name}”, so no voxel would be left",
@@ -296,4 +290,6 @@ def close_label(
     """
     balls = Balls(labels, by, within)
     title = f"Close {{}} by {balls.told}"
-    return reshaped(labels, label, 2 * balls.by, lambda p, q: _close(balls, p, q), title, progress, over)
+    return reshaped(
+        labels, label, 2 * balls.by, lambda part, inner: balls.closed(part.mask, inner), title, progress, over
+    )

@@ -11,7 +11,7 @@ from ...core.errors import Trouble
 from ...core.grid_plane import PlaneName, axis_across
 from ...core.halves import in_halves
 from ...core.kernel import kernel
-from ...core.label_boxes import Box, wider
+from ...core.label_boxes import Box, round_all, wider
 from ...core.labels import LabelMap
 from ...core.left_out import LeftOut
 from ...core.operation import operation
@@ -115,10 +115,7 @@ class _Fields:
 
     def __init__(self, labels: LabelMap, several: list[Part]):
         self.labels, self.space = labels, labels.space
-        room = self._room(several)
-        self.box: Box = tuple(  # type: ignore[assignment]
-            slice(min(b[n].start for b in room), max(b[n].stop for b in room)) for n in range(3)
-        )
+        self.box = round_all(self._room(several))
         self.was = labels.kji[self.box]
         self.after, self.best = self.was.copy(), np.zeros(self.was.shape, np.float32)
         self.stretches: list[tuple[Part, list[Stretch]]] = []

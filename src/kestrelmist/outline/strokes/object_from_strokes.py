@@ -13,7 +13,7 @@ from ...core.geometry.mark import Mark
 from ...core.geometry.marks import Marks
 from ...core.geometry.numbers_of import numbers_of
 from ...core.image import Image
-from ...core.label_boxes import Box, boxes_of
+from ...core.label_boxes import Box, boxes_of, round_all, seen_from
 from ...core.labels import Label, LabelMap
 from ...core.on_grid import require_same_grid
 from ...core.operation import operation
@@ -120,7 +120,7 @@ def object_from_strokes(
     after = labels.kji[whole].copy()
     for row in rows:  # what an earlier try has left
         after[after == row.number] = 0
-    here = tuple(slice(a.start - b.start, a.stop - b.start) for a, b in zip(box, whole))
+    here = seen_from(box, whole)
     for n, row in enumerate(rows, 1):
         part = after[here]
         part[(numbers == n) & (part == 0)] = row.number
@@ -132,8 +132,7 @@ def object_from_strokes(
 def _with_old(labels: LabelMap, rows: list[Label], box: Box) -> Box:
     """A box with all voxels that some labels have now."""
     there = boxes_of(labels.kji) if any(labels.counts[row.number] for row in rows) else {}
-    several = [box, *(there[row.number] for row in rows if row.number in there)]
-    return tuple(slice(min(b[n].start for b in several), max(b[n].stop for b in several)) for n in range(3))  # type: ignore[return-value]
+    return round_all([box, *(there[row.number] for row in rows if row.number in there)])
 
 
 def _drawn(labels: LabelMap, strokes: LabelMap | None, marks: list[Mark], outside: str) -> Strokes:
