@@ -12,6 +12,7 @@ from kestrelmist.core.geometry.mark import Mark
 from tests.desk_case import DeskCase
 
 LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+ALT = Qt.KeyboardModifier.AltModifier
 
 
 class DrawingCase(DeskCase):
@@ -48,6 +49,14 @@ class DrawingCase(DeskCase):
         place = self.at(*to).toPointF()
         event = QMouseEvent(QEvent.Type.MouseMove, place, self.canvas.mapToGlobal(place), LEFT, LEFT, keys)
         QApplication.sendEvent(self.canvas, event)
+
+    def drag(self, places, keys=NONE) -> None:
+        """A drag through places."""
+        QTest.mousePress(self.canvas, LEFT, keys, self.at(*places[0]))
+        for a, b in zip(places, places[1:]):
+            for share in (0.25, 0.5, 0.75, 1.0):
+                self.move((round(a[0] + share * (b[0] - a[0])), round(a[1] + share * (b[1] - a[1]))), keys)
+        QTest.mouseRelease(self.canvas, LEFT, keys, self.at(*places[-1]))
 
     def press(self, dx: int, dy: int, keys=NONE) -> None:
         QTest.mouseClick(self.canvas, LEFT, keys, self.at(dx, dy))

@@ -11,10 +11,8 @@ from kestrelmist.core.geometry.healing import healed, with_point, without_point
 from kestrelmist.core.image import Image
 from kestrelmist.core.operation import find_operation
 from kestrelmist.formats.nifti import write_nifti
-from tests.drawing_case import LEFT, NONE, DrawingCase
+from tests.drawing_case import ALT, LEFT, NONE, DrawingCase
 from tests.making import straight_space
-
-ALT = Qt.KeyboardModifier.AltModifier
 
 
 class HealingTest(unittest.TestCase):
@@ -62,14 +60,6 @@ class OutlineDeskTest(DrawingCase):
         self.settle(self.window)
         self.hand = self.desk.hand
 
-    def stroke(self, places, keys=NONE) -> None:
-        """A drag through places."""
-        QTest.mousePress(self.canvas, LEFT, keys, self.at(*places[0]))
-        for a, b in zip(places, places[1:]):
-            for share in (0.25, 0.5, 0.75, 1.0):
-                self.move((round(a[0] + share * (b[0] - a[0])), round(a[1] + share * (b[1] - a[1]))), keys)
-        QTest.mouseRelease(self.canvas, LEFT, keys, self.at(*places[-1]))
-
     def ring(self, radius=60, count=24, middle=(0, 0)):
         turn = np.linspace(0, 2 * np.pi, count)
         return [(round(middle[0] + radius * np.cos(t)), round(middle[1] + radius * np.sin(t))) for t in turn]
@@ -84,7 +74,7 @@ class OutlineDeskTest(DrawingCase):
     def test_freehand_is_kept_filled_and_undone(self):
         self.hand.set_tool("freehand")
         before = self.count()
-        self.stroke(self.ring())
+        self.drag(self.ring())
         mark = self.drawn()[-1]
         self.assertEqual((mark.shape, mark.name, self.count()), ("polygon", "Ball", before + 1))
         width = self.world(60, 0)[0] - self.world(-60, 0)[0]
@@ -103,9 +93,9 @@ class OutlineDeskTest(DrawingCase):
 
     def test_a_stretch_drawn_anew_heals_the_chosen_contour(self):
         self.hand.set_tool("freehand")
-        self.stroke(self.ring())
+        self.drag(self.ring())
         before = self.drawn()[-1]
-        self.stroke([(60, 2), (90, 25), (75, 45), (42, 42)])
+        self.drag([(60, 2), (90, 25), (75, 45), (42, 42)])
         after = self.drawn()
         self.assertEqual(len(after), 1)
         self.assertEqual(after[0].id, before.id)
@@ -189,10 +179,10 @@ class OutlineDeskTest(DrawingCase):
             for v, n in zip(view.to_pixel((-4.0, 0.0, 0.0)), (self.canvas.width(), self.canvas.height()))
         ]
         radius = 4.0 / view.pixel
-        self.stroke([(round(at[0] - 0.5 * radius), at[1]), (round(at[0] + 0.4 * radius), at[1])])
+        self.drag([(round(at[0] - 0.5 * radius), at[1]), (round(at[0] + 0.4 * radius), at[1])])
         self.settle(self.window)
         self.assertEqual(self.voxels, 0)
-        self.stroke(self.ring(round(1.35 * radius), 16, at), ALT)
+        self.drag(self.ring(round(1.35 * radius), 16, at), ALT)
         self.settle(self.window)
         self.assertEqual([m.name for m in self.drawn()], ["Ball", "Outside"])
         self.assertLess(abs(self.voxels * 0.125 / (4 / 3 * np.pi * 64) - 1), 0.25)
@@ -210,12 +200,12 @@ class OutlineDeskTest(DrawingCase):
 
         cut = pixel(0.3)
         whole = self.voxels
-        self.stroke([(cut[0], cut[1] - 40), (cut[0], cut[1] + 40)])
+        self.drag([(cut[0], cut[1] - 40), (cut[0], cut[1] + 40)])
         self.settle(self.window)
         labels = self.viewing.maps.labels
         self.assertEqual([row.name for row in labels.table], ["Ball", "Ball 2"])
         self.assertEqual(int(labels.counts[1] + labels.counts[2]), whole)
-        self.stroke([pixel(-4), pixel(4)])
+        self.drag([pixel(-4), pixel(4)])
         self.settle(self.window)
         self.assertEqual(int(labels.counts[1]), whole)
         self.press(*pixel(-4), ALT)
@@ -265,8 +255,8 @@ class OutlineDeskTest(DrawingCase):
 
     def test_the_group_fills_all(self):
         self.hand.set_tool("freehand")
-        self.stroke(self.ring(40, 20, (-60, 0)))
-        self.stroke(self.ring(30, 20, (70, 0)))
+        self.drag(self.ring(40, 20, (-60, 0)))
+        self.drag(self.ring(30, 20, (70, 0)))
         group = next(
             g for g in self.window.bench.page("Outline").groups.values() if hasattr(g, "buttons") and "all" in g.buttons
         )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import QObject, QTimer
 
 from ...outline.slices.looked_at import left_unseen
+from .hand import Hand
 from .viewing import Viewing
 
 PAUSE = 600
@@ -14,9 +15,9 @@ PAUSE = 600
 class BridgedSeen(QObject):
     """Follows the crosshair through the label map in hand."""
 
-    def __init__(self, viewing: Viewing, run_now):
+    def __init__(self, viewing: Viewing, hand: Hand, run_now):
         super().__init__(viewing)
-        self.viewing, self._run_now = viewing, run_now
+        self.viewing, self.hand, self._run_now = viewing, hand, run_now
         self.seen: set[tuple[int, int]] = set()
         """Slices (the grid's axis, number) of the map in hand."""
         self._of: object = None
@@ -41,6 +42,12 @@ class BridgedSeen(QObject):
             return
         if self.viewing.session.study.read_only:
             return
+        session = self.viewing.session
+        if self.hand.gesture is not None or any(job.edits_labels for job in session.work.jobs):
+            self._soon.start()  # it would end what the hand is at
+            return
+        if session.study.history.to_redo() is not None:
+            return  # a new step would take away what can be redone; the next look writes it
         for row in list(labels.table):
             if row.bridged and not left_unseen(row, labels.space, self.seen):
                 self._run_now("bridged-fine", {"label": row.name})

@@ -33,6 +33,7 @@ from .film import Film
 from .hand import Hand, ToolSettings
 from .layers import Layers
 from .laying import Laying
+from .object_strokes import ObjectStrokes
 from .previewing import Previewing
 from .sections import Sections
 from .session import Session
@@ -68,9 +69,10 @@ class Desk(QObject):
         self.standard = Standard(self.viewing)
         self.marks = DrawnMarks(self.viewing)
         self.asked = AskedMarks(self.marks)
+        self.strokes = ObjectStrokes(self.marks, self.run)
         self.sections = Sections(self.viewing, self.marks)
         self.collection = Collection(self.session)
-        self.bridged_seen = BridgedSeen(self.viewing, self.run_now)
+        self.bridged_seen = BridgedSeen(self.viewing, self.hand, self.run_now)
         self.viewing.stage_changed.connect(self._drop_tool)
         self._save = QTimer(self, singleShot=True, interval=400)
         self._save.timeout.connect(self._save_soon)

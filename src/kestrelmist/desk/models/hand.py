@@ -64,8 +64,13 @@ class Hand(QObject):
 
     def require_label(self) -> Label:
         """The label that a tool is to change; raises Trouble when there is none, or it may not be changed now."""
-        self.session.study.catalogue.require_writable()
         self.session.require_labels_free()
+        return self.named_label()
+
+    def named_label(self) -> Label:
+        """The label that a tool draws for, which may still be at work on it; raises Trouble when there is none, or it
+        is locked."""
+        self.session.study.catalogue.require_writable()
         if self.viewing.maps.opening:
             raise Trouble("The label map is still being opened", "wait a moment")
         if self.label is None:

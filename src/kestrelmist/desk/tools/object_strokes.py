@@ -8,11 +8,11 @@ from PySide6.QtCore import Qt
 from ...core.errors import Trouble
 from ...core.geometry.mark import Mark
 from ...core.geometry.thinned import thinned
-from ..models.desk_model import Desk
+from ..models.object_strokes import OUTSIDE
 from ..tool import Gesture, Tool, ToolEvent, register
 from .marks import OnMarks, can_draw
 
-OUTSIDE, AWAY = "Outside", "#5FA8D3"
+AWAY = "#5FA8D3"
 STEP = 2.0
 """Pixels between two points of a stroke."""
 
@@ -23,7 +23,9 @@ class ObjectStroke(OnMarks):
 
     def __init__(self, event: ToolEvent):
         super().__init__(event)
-        label = event.desk.hand.require_label()
+        self.strokes = event.desk.strokes
+        label = event.desk.hand.named_label()
+        self.strokes.stop()
         self.label = label.name
         self.outside = bool(event.modifiers & Qt.KeyboardModifier.AltModifier)
         self.line = [self.start]
@@ -40,37 +42,24 @@ class ObjectStroke(OnMarks):
     def _made(self) -> Mark:
         corners = thinned(np.array(self.line), 0.35 * self.pixel) if len(self.line) > 2 else np.array(self.line)
         name = OUTSIDE if self.outside else self.label
-        normal = tuple(self.plane.normal.tolist())
+        x, y, z = self.plane.normal.tolist()
         notes = {"for": "strokes", "of": self.label}
         points = tuple(map(tuple, corners.tolist()))
-        return Mark("polyline", points, 0, normal, place=self.place, name=name, colour=self.colour, notes=notes)  # type: ignore[arg-type]
+        return Mark("polyline", points, 0, (x, y, z), place=self.place, name=name, colour=self.colour, notes=notes)
 
     def finish(self) -> None:
         self.marks.show_live(None)
         if len(self.line) < 2:
+            self.strokes.go_on()
             return
-        mark = self._made()
-        if self.put(f"Stroke {'outside' if self.outside else 'inside'} “{self.label}”", mark):
-            find_object(self.desk, self.label)
+        title = f"Stroke {'outside' if self.outside else 'inside'} “{self.label}”"
+        marks = {**self.strokes.renamed(self.label), 0: self._made()}
+        if self.marks.keep(title, marks, self.of, self.image):
+            self.strokes.find(self.label)
 
-
-def strokes_of(desk: Desk, label: str) -> list[Mark]:
-    """The strokes that were drawn for a label."""
-    marks = desk.marks.marks
-    return [m for m in marks or () if m.notes.get("for") == "strokes" and m.notes.get("of") == label]
-
-
-def find_object(desk: Desk, label: str) -> None:
-    """Work out what the strokes of a label mean, once there are some of both sides."""
-    several = strokes_of(desk, label)
-    if desk.marks.key is None or not {True, False} <= {m.name == OUTSIDE for m in several}:
-        return
-    which = ",".join(str(m.id) for m in several)
-    if any(job.title.startswith("From strokes") for job in desk.session.work.jobs):
-        for job in list(desk.session.work.jobs):
-            if job.title.startswith("From strokes"):
-                job.progress.cancel()  # more strokes mend it
-    desk.run("object-from-strokes", {"marks": desk.marks.key, "which": which}, title="From strokes to object")
+    def cancel(self) -> None:
+        super().cancel()
+        self.strokes.go_on()
 
 
 def _start(event: ToolEvent) -> Gesture | None:

@@ -39,7 +39,7 @@ class Following(Gesture):
         at = np.asarray(event.world, float)
         if np.linalg.norm(at - self.last) <= 2 * event.view.pixel:
             return
-        points = "; ".join(",".join(f"{v:.6g}" for v in place) for place in (self.last, at))
+        points = "; ".join(",".join(f"{v:.9g}" for v in place) for place in (self.last, at))
         try:
             self.desk.session.require_labels_free()
         except Trouble as trouble:
