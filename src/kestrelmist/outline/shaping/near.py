@@ -81,7 +81,8 @@ def _near_long(mask: np.ndarray, length: float, spacing: np.ndarray, progress: P
     away.SetSquaredDistance(False)
     away.SetUseImageSpacing(True)
     away.SetInsideIsPositive(False)
-    found = sitk.GetArrayViewFromImage(away.Execute(picture)) <= length * EXACT
+    distances = away.Execute(picture)  # kept by a name: the view below does not keep it
+    found = sitk.GetArrayViewFromImage(distances) <= length * EXACT
     progress.at(1.0)
     return (found | (mask != 0)).view(np.uint8)
 
