@@ -130,6 +130,7 @@ class FindCellsTest(PlaceCase):
         made = nuclei(8, 200, 14.0)
         for values, given, words in (
             (made.fluorescence, {"diameter": 0.3}, "less than two pixels"),
+            (made.fluorescence, {"diameter": 1e6}, "are more than “Section” is wide"),
             (np.zeros((90, 90), np.uint8), {"diameter": 7.0}, "Nothing stands out"),
             (np.full((90, 90), np.nan, np.float32), {"diameter": 7.0}, "Nothing stands out"),
             (made.fluorescence, {"diameter": 7.0, "least": 50.0, "most": 60.0}, "No cell of about 7 µm"),

@@ -101,6 +101,13 @@ class ExportLabelsTest(PlaceCase):
             np.testing.assert_array_equal(mask, self.labels.kji[k])
         self.assertEqual(len(list((self.place / "png").iterdir())), 40)
 
+    def test_png_of_values_that_are_not_known(self):
+        values = np.linspace(0, 900, 26 * 24 * 20, dtype=np.float32).reshape(26, 24, 20)
+        values[0, 0, :3] = np.inf, np.nan, -np.inf
+        self.export("png", image=Image(values, self.space))
+        shown = [np.asarray(Picture.open(self.place / "png" / f"{k:04d} image.png"))[0, 0] for k in (1, 2, 3)]
+        self.assertEqual(shown, [255, 0, 0])
+
     def test_coco_says_where_each_object_lies(self):
         space = picture_space(40, 30, (0.001, 0.001))
         mask = np.zeros((1, 30, 40), bool)

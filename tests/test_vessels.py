@@ -116,6 +116,12 @@ class FollowVesselTest(unittest.TestCase):
                 follow_vessel(self.image, labels, points, "Artery")
         with self.assertRaisesRegex(Trouble, "no voxel"):
             vessel_gaps(self.image, mapped(self.space, A=np.zeros((60, 64, 70), bool)), "A")
+        unknown = Image(np.full(self.space.shape, np.nan, np.float32), self.space, "Blank")
+        with self.assertRaisesRegex(Trouble, "“Blank” has no value within “A”"):
+            vessel_gaps(unknown, mapped(self.space, A=tube(self.space, self.vein, 0.3) > 0.5), "A")
+        one = straight_space((1, 1, 1), 1.0)
+        point = vessel_gaps(Image(np.ones((1, 1, 1)), one), mapped(one, A=np.ones((1, 1, 1), bool)), "A")
+        self.assertEqual([row[0] for row in point.rows if row[0] == "not labelled"], [])
         even = Image(np.zeros(self.space.shape, np.float32), self.space)
         made = follow_vessel(even, self.labels, "0,0,0; 3,0,0", "Vessel")
         self.assertGreater(made.labels.patch.voxels, 5)

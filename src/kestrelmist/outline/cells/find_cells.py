@@ -124,7 +124,8 @@ def find_cells(
     Raises
     ------
     Trouble
-        When the diameter is below two pixels, there is no such channel, nothing is found, or more than 65,535 are.
+        When the diameter is below two pixels or wider than the image, there is no such channel, nothing is found, or
+        more than 65,535 are.
     """
     space = image.space
     scale = 1.0 if space.unit == "px" else 1e-3
@@ -137,6 +138,10 @@ def find_cells(
         raise Trouble(
             f"{diameter:g} {unit} are less than two pixels of “{image.name}” ({pixel:.3g} {unit} each)",
             "give the width of a cell, or the picture its scale",
+        )
+    if all(d > n for d, n in zip(along, space.shape[::-1]) if d):
+        raise Trouble(
+            f"{diameter:g} {unit} are more than “{image.name}” is wide", "give the width of a cell, or the right scale"
         )
     progress.at(0.0, "Looking at the ground")
     named = channel if channel is not None else str(_channel({"image": image}).value)  # type: ignore[union-attr]

@@ -75,4 +75,5 @@ def _shown(image: Image, k: int, limits: tuple[float, float]) -> np.ndarray:
     if plane.dtype in (np.uint8, np.uint16):
         return np.ascontiguousarray(plane)
     low, high = limits
-    return np.clip(np.rint((np.nan_to_num(plane.astype(float)) - low) / (high - low) * 255), 0, 255).astype(np.uint8)
+    inside = np.clip(np.nan_to_num(plane.astype(float), nan=low), low, high)
+    return np.rint((inside - low) / (high - low) * 255).astype(np.uint8)

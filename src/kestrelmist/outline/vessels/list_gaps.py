@@ -55,7 +55,7 @@ def vessel_gaps(
     Raises
     ------
     Trouble
-        When the label is empty.
+        When the label is empty, or the image has no value within it.
     """
     from scipy import ndimage
 
@@ -64,13 +64,17 @@ def vessel_gaps(
     if not labels.counts[row.number]:
         raise Trouble(f"“{row.name}” has no voxel", "follow a vessel first")
     space = image.space
-    fine = float(min(s for s, n in zip(space.spacing, space.shape) if n > 1))
+    fine = float(min((s for s, n in zip(space.spacing, space.shape) if n > 1), default=min(space.spacing)))
     shortest = least if least is not None else 5 * fine
     box = wider(boxes_of(labels.kji)[row.number], (30, 30, 30), labels.kji.shape)
-    values, under = np.asarray(image.kji[box], np.float32), labels.kji[box]
+    values, under = np.array(image.kji[box], np.float32), labels.kji[box]
+    values[~np.isfinite(values)] = np.nan
     mine = under == row.number
     rim = ndimage.binary_dilation(mine, iterations=4) & ~ndimage.binary_dilation(mine, iterations=2) & (under == 0)
-    inside, beside = float(np.nanmedian(values[mine])), float(np.nanmedian(values[rim])) if rim.any() else 0.0
+    inside, beside = _usual(values[mine]), _usual(values[rim])
+    if inside is None:
+        raise Trouble(f"“{image.name}” has no value within “{row.name}”", "choose the image it was outlined on")
+    beside = 0.0 if beside is None else beside
     sign, level = (1.0 if inside >= beside else -1.0), (inside + beside) / 2
     progress.at(0.3, "Looking for vessels")
     known = np.nan_to_num(values)
@@ -91,6 +95,12 @@ def vessel_gaps(
                 table.rows.append((words, *map(float, place), length, count * cell))
     table.rows.sort(key=lambda r: -r[4])
     return table
+
+
+def _usual(values: np.ndarray) -> float | None:
+    """Median of what is known; None where nothing is."""
+    known = values[~np.isnan(values)]
+    return float(np.median(known)) if known.size else None
 
 
 def _stretches(mask: np.ndarray, box, space) -> list[tuple[np.ndarray, float, int]]:
