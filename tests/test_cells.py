@@ -2,6 +2,7 @@ import csv
 from unittest import mock
 
 import numpy as np
+from scipy import ndimage
 
 from kestrelmist.core.axis import Axis
 from kestrelmist.core.errors import Cancelled, Trouble
@@ -10,10 +11,12 @@ from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space, picture_space
 from kestrelmist.demo.nuclei import nuclei
 from kestrelmist.formats.saving import save_thing
+from kestrelmist.outline.cells.class_cells import class_cells
 from kestrelmist.outline.cells.find_cells import find_cells
 from tests.command import kestrelmist
 from tests.making import PlaceCase, straight_space
 from tests.test_bridge import ellipsoid
+from tests.test_shaping import mapped
 
 PIXEL = 0.0005
 
@@ -171,6 +174,79 @@ class FindCellsTest(PlaceCase):
             (self.place / "l.nii.gz").unlink()
             (self.place / "t.csv").unlink()
             (self.place / "l.tsv").unlink()
+
+
+class ClassCellsTest(PlaceCase):
+    """Nuclei of which every third one carries a marker, in a channel of its own."""
+
+    def setUp(self):
+        super().setUp()
+        self.made = nuclei(9, 500, 14.0)
+        numbers = self.made.numbers
+        self.carries = np.arange(int(numbers.max()) + 1) % 3 == 1
+        rng = np.random.default_rng(4)
+        self.marker = 400 + 600 * self.carries[numbers] + rng.normal(0, 60, numbers.shape)
+        self.marker[numbers == 0] = rng.uniform(0, 3000, int((numbers == 0).sum()))  # what lies between counts not
+        space = picture_space(500, 500, (PIXEL, PIXEL))
+        data = np.stack((self.made.fluorescence.T[:, :, None], self.marker.T[:, :, None].astype(np.uint16)), -1)
+        axes = (Axis("channel", 2, labels=("nuclei", "marker")),)
+        self.image = Image(np.asfortranarray(data), space, "Two", axes=axes)
+        self.cells = mapped(space)
+        self.cells.kji[0] = numbers
+        self.cells.recount()
+
+    def test_classes_counts_and_table(self):
+        found = class_cells(self.image, self.cells, "marker")
+        truth = np.where(self.made.numbers == 0, 0, np.where(self.carries[self.made.numbers], 1, 2))
+        np.testing.assert_array_equal(found.classes.kji[0], truth)
+        self.assertEqual([row.name for row in found.classes.table], ["Positive", "Negative"])
+        many = int(self.made.numbers.max())
+        self.assertIn(f"{int(self.carries[1:].sum())} of {many} Positive", found.table.title)
+        row = found.table.rows[3]
+        inside = self.made.numbers == 4
+        at = np.argwhere(inside).mean(0)
+        place = self.cells.space.to_world((at[1], at[0], 0))[:2] * 1e3
+        np.testing.assert_allclose(row[1:3], place, atol=1e-6)
+        self.assertAlmostEqual(row[3], float(self.marker.astype(np.uint16)[inside].mean()), places=6)
+        self.assertEqual((row[0], row[4]), (4, "Positive"))
+
+    def test_a_limit_pieces_and_a_ring(self):
+        whole = class_cells(self.image, self.cells, "marker", above=700.0)
+        with mock.patch("kestrelmist.outline.cells.class_cells.SIDE", 130):
+            parts = class_cells(self.image, self.cells, "marker", above=700.0)
+            ringed = class_cells(self.image, self.cells, "marker", above=1500.0, ring=1.0)
+        np.testing.assert_array_equal(parts.classes.kji, whole.classes.kji)
+        self.assertEqual(parts.table.rows, whole.table.rows)
+        numbers = self.made.numbers
+        away, nearest = ndimage.distance_transform_edt(numbers == 0, return_indices=True)
+        ring = np.where((away > 0) & (away <= 2.0), numbers[tuple(nearest)], 0)
+        means = ndimage.mean(self.marker.astype(np.uint16), ring, np.arange(1, int(numbers.max()) + 1))
+        np.testing.assert_allclose([row[3] for row in ringed.table.rows], means, rtol=1e-9)
+        dark = class_cells(self.image, self.cells, "2", above=700.0, look="dark")
+        self.assertEqual(set(np.unique(dark.classes.kji[whole.classes.kji == 1])), {2})
+
+    def test_wrong_input_and_by_command(self):
+        one = mapped(self.cells.space, Cell=self.made.numbers[None] == 1)
+        for labels, given, words in (
+            (self.cells, {"channel": "lipid"}, "no channel “lipid”"),
+            (one, {"channel": "marker"}, "fewer than two cells"),
+            (self.cells, {"channel": "marker", "negative": "positive"}, "names that differ"),
+        ):
+            with self.subTest(words=words), self.assertRaisesRegex(Trouble, words):
+                class_cells(self.image, labels, **given)
+        even = Image(np.full((500, 500, 1), 7, np.uint16), self.cells.space, "Even")
+        with self.assertRaisesRegex(Trouble, "are alike"):
+            class_cells(even, self.cells, "1")
+        save_thing(self.place / "two.ome.tif", self.image)
+        save_thing(self.place / "cells.nii.gz", self.cells)
+        out, table = self.place / "classes.nii.gz", self.place / "cells.csv"
+        kestrelmist(
+            *("class-cells", self.place / "two.ome.tif", "--labels", self.place / "cells.nii.gz"),
+            *("--channel", "marker", "--positive", "Ki", "--out", out, "--table", table),
+        )
+        with open(table, newline="") as stream:
+            classes = [row[-1] for row in csv.reader(stream)][1:]
+        self.assertEqual(classes.count("Ki"), int(self.carries[1:].sum()))
 
 
 class SpaceTest(PlaceCase):

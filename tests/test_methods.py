@@ -18,7 +18,7 @@ SAYS_NOTHING = set(
     " delete-label new-labels renumber pieces versions list-marks save-marks take-marks change-mark delete-marks"
     " style-curve"
     " choose-labels name-version back-to-version set-class delete-class use-classes use-classes-for-marks"
-    " new-marks choose-marks list-alignments way-between make-pack export-labels vessel-gaps"
+    " new-marks choose-marks list-alignments way-between make-pack export-labels vessel-gaps export-study-labels"
     " change-labels save-label-names take-label-names".split()
 )
 """Of the stages that change images: what gives names, opens, saves, lists or takes back."""

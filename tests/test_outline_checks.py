@@ -6,8 +6,14 @@ import numpy as np
 from PySide6.QtWidgets import QPushButton
 
 from kestrelmist.checks.notice import Subject, run_checks
+from kestrelmist.core.errors import Trouble
+from kestrelmist.core.geometry.mark import Mark
+from kestrelmist.core.geometry.marks import Marks
+from kestrelmist.core.geometry.sound import crossing
 from kestrelmist.core.image import Image
 from kestrelmist.core.operation import find_operation
+from kestrelmist.core.space import Space
+from kestrelmist.outline.contours.mend_contours import mend_contours
 from kestrelmist.outline.renumber import renumber
 from kestrelmist.outline.slices.bridge import bridge_slices
 from tests.desk_case import DeskCase, pause
@@ -65,6 +71,54 @@ class OutlineChecksTest(unittest.TestCase):
         notice = self.found(mapped(self.space, Eye=strayed))["values_that_do_not_fit"]
         self.assertRegex(notice.sentence, r"Eye: \d[\d.]* % of its voxels")
         self.assertLess(float(self.image.value_at(notice.place)), 150)
+
+    def test_contours_that_cross_themselves_or_reach_beyond(self):
+        z = (0.0, 0.0, 1.0)
+        bow = Mark("polygon", ((-4, -4, 0), (4, 3, 0), (4, -3, 0), (-4, 4, 0)), 1, z, name="Bow")
+        out = Mark("polygon", ((0, 0, 0), (30, 0, 0), (30, 5, 0), (0, 5, 0)), 2, z, name="Out")
+        far = Mark("ellipse", ((50, 50, 0), (54, 50, 0), (54, 53, 0), (50, 53, 0)), 3, z, name="Far")
+        fine = Mark("polygon", ((-1, -1, 0), (1, -1, 0), (0, 1, 0)), 4, z)
+        marks = Marks({m.id: m for m in (bow, out, far, fine)}, self.space.world, "mm")
+        found = {n.check: n for n in run_checks(Subject(self.image, marks=marks), "outline")}
+        notice = found["crossing_contours"]
+        self.assertEqual(notice.sentence, "The polygon “Bow” crosses itself.")
+        self.assertLess(float(np.abs(np.array(notice.place) - (0.57, 0.0, 0.0)).max()), 0.6)
+        beyond = found["beyond_the_image"]
+        self.assertEqual(beyond.sentence, "The polygon “Out” reaches beyond “”, and 1 more.")
+        self.assertEqual(beyond.mend.settings, {"which": "2"})
+        mended = mend_contours(self.image, marks, "1, 2")
+        whole = dict(mended.after)
+        self.assertIsNone(crossing(whole[1]))
+        edge = self.space.to_world((29.5, 0, 0))[0]
+        self.assertAlmostEqual(float(whole[2].array[:, 0].max()), float(edge))
+        self.assertAlmostEqual(float(np.ptp(whole[2].array[:, 1])), 5.0)
+        with self.assertRaisesRegex(Trouble, "nothing is to be mended"):
+            mend_contours(self.image, marks, "4")
+        wholly = Marks({1: out.shifted((40, 0, 0))}, self.space.world, "mm")
+        with self.assertRaisesRegex(Trouble, "wholly beyond"):
+            mend_contours(self.image, wholly)
+
+    def test_maps_that_overlap_and_labels_of_somebody_else(self):
+        mine = mapped(self.space, Eye=self.body)
+        beside = self.body.copy()
+        beside[:11] = False
+        other = mapped(self.space, Bone=beside)
+        other.name = "Anna"
+        found = {n.check: n for n in run_checks(Subject(self.image, mine, other_maps=[other]), "outline")}
+        volume = float(beside.sum()) * 0.125
+        self.assertEqual(found["overlapping_maps"].sentence, f"Eye overlaps Bone of “Anna”, {volume:.0f} mm³.")
+        self.assertEqual(mine.at(found["overlapping_maps"].place), 1)
+        same = mapped(self.space, Eye=beside)
+        told = {n.check for n in run_checks(Subject(self.image, mine, other_maps=[same]), "outline")}
+        self.assertNotIn("overlapping_maps", told)
+        mine.subject, self.image.subject = "S-1", "S-2"
+        self.assertIn("is of S-1, and", self.found(mine)["of_another_subject"].sentence)
+
+    def test_labels_beyond_the_image(self):
+        shift = self.space.affine.copy()
+        shift[0, 3] += 9.0
+        moved = mapped(Space(self.space.shape, shift), Eye=self.body)
+        self.assertEqual(self.found(moved)["beyond_the_image"].sentence, "Eye reaches beyond “”.")
 
     def test_renumbering_tells_what_became_of_what(self):
         labels = mapped(self.space, A=self.body, B=np.zeros_like(self.body), C=np.zeros_like(self.body))

@@ -17,8 +17,9 @@ from kestrelmist.scene import tiles as tiling
 from kestrelmist.scene.drawing import draw
 from kestrelmist.scene.layer import ImageLook
 from kestrelmist.scene.layer_type import Drawn
+from kestrelmist.scene.sampling import sample_values
 from kestrelmist.scene.showing import for_showing
-from kestrelmist.scene.tiles import Tiles, tiles_of
+from kestrelmist.scene.tiles import Tiles, finest_values, tiles_of
 from kestrelmist.scene.view import AXIAL, fitted
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause
@@ -84,6 +85,18 @@ class TilesTest(PlaceCase):
         row = draw(view, [Drawn(base, ImageLook(0, 1000))])[100] & 255
         self.assertLessEqual(int(np.diff(row.astype(int)).max()), 1)
         self.assertGreaterEqual(int(np.diff(row.astype(int)).min()), 0)
+
+    def test_values_are_as_fine_as_the_file_for_whoever_follows_edges(self):
+        save_ome_zarr(self.place / "large.ome.zarr", picture())
+        base = self.shown(open_image(self.place / "large.ome.zarr"))
+        self.assertGreater(base.space.spacing[0], 1.9 * PIXEL)
+        middle = base.finer.space.to_world((512, 700, 0))[:2]
+        view = self.view(base.finer, PIXEL, middle, (61, 41))
+        fine = finest_values(view, base)
+        i, j = np.arange(512 - 30, 512 + 31)[None], np.arange(700 - 20, 700 + 21)[:, None]
+        wanted = i % 1000 + 1000 * (j // 100)
+        np.testing.assert_allclose(np.sort(fine.ravel()), np.sort(wanted.ravel()), atol=0.01)
+        self.assertGreater(float(np.abs(fine - sample_values(view, base, True)).max()), 1.0)
 
     def test_memory_is_bounded_and_what_is_looked_at_comes_first(self):
         read: list[tuple] = []

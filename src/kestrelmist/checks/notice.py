@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..core.errors import Cancelled, Trouble
+from ..core.geometry.marks import Marks
 from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.progress import Progress
@@ -59,6 +60,10 @@ class Subject:
         What the study knows of the images that lie over it.
     transforms : sequence
         What the study knows of the transforms of the same subject.
+    marks : Marks, optional
+        Those of the image that are in hand.
+    other_maps : sequence of LabelMap
+        Further label maps of the image that are in memory.
     """
 
     image: Image
@@ -69,6 +74,8 @@ class Subject:
     record_id: int | None = None
     over: Sequence = ()
     transforms: Sequence = ()
+    marks: Marks | None = None
+    other_maps: Sequence[LabelMap] = ()
 
     @property
     def series(self) -> Image:

@@ -58,6 +58,13 @@ class SeenFrom:
     other: str
 
 
+@dataclass(frozen=True)
+class OwnerOf:
+    """Of an input for an image: where nobody names it, it is the one that another input is of."""
+
+    other: str
+
+
 NO_LIMIT = LeftOut("no limit")
 
 

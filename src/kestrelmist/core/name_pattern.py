@@ -8,8 +8,9 @@ from pathlib import Path
 from .errors import Trouble
 from .names import file_name
 
-PLACES = ("subject", "visit", "name", "number")
-"""What may stand between braces: whose the image is, when it was taken, what it is called, the first free number."""
+PLACES = ("subject", "visit", "image", "name", "number")
+"""What may stand between braces: whose the image is, when it was taken, what it is called, what the thing is called
+(the image, where it is one), the first free number."""
 FOUND = re.compile(r"\{(" + "|".join(PLACES) + r")\}")
 MOST = 100_000
 

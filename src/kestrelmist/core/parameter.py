@@ -12,7 +12,7 @@ from typing import Annotated, Any, Literal
 
 from .errors import Trouble
 from .kind import Kind, kind_of_type
-from .left_out import Leads, LeftOut, SeenFrom, Suits
+from .left_out import Leads, LeftOut, OwnerOf, SeenFrom, Suits
 
 
 @dataclass(frozen=True)
@@ -119,6 +119,7 @@ class Parameter:
     suits: Suits | None = None
     leads: Leads | None = None
     seen_from: SeenFrom | None = None
+    owner_of: OwnerOf | None = None
     help: str = ""
     called: str = ""
     rare: bool = False
@@ -240,6 +241,8 @@ def _resolved(hint: Any, facts: dict[str, Any], name: str) -> Kind:
                 facts["suits"] = extra
             elif isinstance(extra, SeenFrom):
                 facts["seen_from"] = extra
+            elif isinstance(extra, OwnerOf):
+                facts["owner_of"] = extra
             elif isinstance(extra, Leads):
                 facts["leads"] = extra
             else:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..core.image import Image
+from .sampling import sample_values
 from .showing import value_text
 from .view import View
 
@@ -204,3 +205,26 @@ def inner(view: View, box: tuple[int, int, int, int]) -> View:
     left, top, right, bottom = box
     middle = view.to_world((left + right - 1) / 2, (top + bottom - 1) / 2)
     return view.moved(centre=tuple(middle.tolist()), width=right - left, height=bottom - top)
+
+
+def finest_values(view: View, image: Image) -> np.ndarray:
+    """Values under a view's pixels, float32 (height, width), as fine as the file holds them: of a picture that is shown
+    by a coarse level, the pieces that the view needs are read. NaN where there are none.
+
+    Raises
+    ------
+    Trouble
+        When a piece cannot be read.
+    """
+    if tiles_of(image) is None:
+        return sample_values(view, image.grey(), True)
+    assert image.finer is not None
+    own = Tiles(image.finer, image)  # not those of a pane, which would stop reading what it shows
+    own.want(view)
+    while own.read_next():
+        pass
+    found = sample_values(view, image.grey(), True)
+    for piece, box in own.pieces(view):
+        left, top, right, bottom = box
+        found[top:bottom, left:right] = sample_values(inner(view, box), piece.grey(), True)
+    return found

@@ -26,7 +26,7 @@ from .task import Task
 
 LISTED = 12
 """Things named in a sentence."""
-LEADS, IN_HAND, ONLY, OF_IT = "leads", "in hand", "the only one", "whose labels are named"
+LEADS, IN_HAND, ONLY, OF_IT, OWNER = "leads", "in hand", "the only one", "whose labels are named", "that they are of"
 
 
 @dataclass(frozen=True)
@@ -83,6 +83,10 @@ def settle(study: OpenStudy | None, name: str, given: dict[str, Any], lead: Lead
             way = finding.way(p.leads, inputs)
             if way is not None:
                 inputs[p.name] = (way,)
+        if p.owner_of is not None and not inputs.get(p.name):
+            owner = finding.owner(p, inputs.get(p.owner_of.other, ()))
+            if owner is not None:
+                inputs[p.name] = (owner,)
     inputs = {p.name: inputs[p.name] for p in operation.inputs if p.name in inputs}
     with_names(operation, settings, inputs, study)  # said now when a name cannot be filled
     return Task(operation.name, settings, inputs, frozenset(given))
@@ -178,6 +182,11 @@ class _Finding:
         thing = Thing("transform", name, found.mapping.subject, hash=found.mapping.content_hash())
         return Given(thing, value=found.mapping, whence=f"found {found.words}")
 
+    def owner(self, p: Parameter, of: tuple[Given, ...]) -> Given | None:
+        """What another input is of."""
+        key = next((g.of for g in of if g.of is not None), None)
+        return None if key is None else replace(self._of(Meant(self._record(key)), p.thing_kind), whence=OWNER)
+
     def _world(self, given: tuple[Given, ...]) -> World | None:
         record = self.study.items.get(given[0].item) if given and given[0].item is not None else None
         return None if record is None or record.space is None or not record.space.world.id else record.space.world
@@ -264,6 +273,9 @@ class _OfFiles:
         return ()  # an empty one, on the grid of what it is of
 
     def way(self, leads: Leads, so_far: dict[str, tuple[Given, ...]]) -> Given | None:
+        return None
+
+    def owner(self, p: Parameter, of: tuple[Given, ...]) -> Given | None:
         return None
 
 

@@ -35,10 +35,20 @@ def _names_of(given: Given, study: OpenStudy | None) -> dict[str, str]:
     if given.file is not None:
         name = image_name(given.file)
         named = parsed(name)
-        return {"name": (named.rest if named else name) + place, "subject": named.subject if named else ""}
+        of = (named.rest if named else name) + place
+        return {"name": of, "image": of, "subject": named.subject if named else ""}
     record = study.items.get(given.item) if study is not None and given.item is not None else None
-    facts = record.facts if isinstance(record, ImageRecord) else {}
-    said = parsed_rest(thing.name)
+    visit = _visit_of(thing.name, record.facts if isinstance(record, ImageRecord) else {})
+    return {"name": thing.name + place, "image": thing.name + place, "subject": thing.subject, "visit": visit}
+
+
+def names_of_record(record: ImageRecord) -> dict[str, str]:
+    """What the places of a name may be filled with for an image of the study."""
+    visit = _visit_of(record.name, record.facts)
+    return {"name": record.name, "image": record.name, "subject": record.subject, "visit": visit}
+
+
+def _visit_of(name: str, facts: dict[str, str]) -> str:
+    said = parsed_rest(name)
     visit = said.entities.get("ses", "") if said is not None else ""
-    visit = visit or facts.get("StudyDate", "") or facts.get("SeriesDate", "")
-    return {"name": thing.name + place, "subject": thing.subject, "visit": visit}
+    return visit or facts.get("StudyDate", "") or facts.get("SeriesDate", "")

@@ -9,6 +9,7 @@ import numpy as np
 
 from ..errors import Trouble
 from ..registry import Registry
+from ..sentence import with_article
 
 Points = np.ndarray
 """World positions, (n, 3) mm."""
@@ -112,7 +113,8 @@ class Shape:
             wanted = f"{self.least}" if self.least == self.most else f"{self.least} or more"
             if self.most and self.least != self.most:
                 wanted = f"{self.least} to {self.most}"
-            raise Trouble(f"A {self.title.lower()} has {wanted} points, and this one has {count}", "give as many")
+            what = with_article(self.title.lower())
+            raise Trouble(f"{what[0].upper()}{what[1:]} has {wanted} points, and this one has {count}", "give as many")
 
 
 SHAPES: Registry[Shape] = Registry("shape", f"{__package__}.shapes", order=lambda s: (s.order, s.title))

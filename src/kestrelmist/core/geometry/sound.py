@@ -20,14 +20,7 @@ def crossing(mark: Mark) -> np.ndarray | None:
     import shapely
     from shapely.validation import explain_validity
 
-    outline = mark.outline
-    middle = outline.mean(0)
-    normal = plane_of(outline, np.inf, mark.called)
-    right = np.cross(normal, np.eye(3)[int(np.abs(normal).argmin())])
-    right /= np.linalg.norm(right)
-    down = np.cross(normal, right)
-    scale = max(float(np.ptp(outline, 0).max()), 1e-300)
-    ring = np.stack(((outline - middle) @ right, (outline - middle) @ down), 1) / scale
+    middle, ways, ring = _flat(mark)
     polygon = shapely.Polygon(ring)
     if polygon.is_valid:
         return None
@@ -35,5 +28,27 @@ def crossing(mark: Mark) -> np.ndarray | None:
     place = PLACE.search(told)
     if not told.startswith("Self-intersection") or place is None:
         return None
-    x, y = float(place.group(1)), float(place.group(2).rstrip("]"))
-    return middle + scale * (x * right + y * down)
+    return middle + np.array((float(place.group(1)), float(place.group(2).rstrip("]")))) @ ways
+
+
+def largest_loop(mark: Mark) -> np.ndarray:
+    """The largest of the loops that a line which crosses itself makes: places (n, 3), the last not the first again."""
+    import shapely
+
+    middle, ways, ring = _flat(mark)
+    loops = shapely.polygonize([shapely.unary_union(shapely.LineString(np.vstack((ring, ring[:1]))))])
+    largest = max(loops.geoms, key=lambda loop: loop.area)
+    return middle + np.asarray(largest.exterior.coords)[:-1] @ ways
+
+
+def _flat(mark: Mark) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """The outline of a mark in its plane: its middle, two vectors (2, 3) as long as it is large, and the line in them
+    (n, 2)."""
+    outline = mark.outline
+    middle = outline.mean(0)
+    normal = plane_of(outline, np.inf, mark.called)
+    right = np.cross(normal, np.eye(3)[int(np.abs(normal).argmin())])
+    right /= np.linalg.norm(right)
+    ways = np.stack((right, np.cross(normal, right)))
+    scale = max(float(np.ptp(outline, 0).max()), 1e-300)
+    return middle, scale * ways, (outline - middle) @ ways.T / scale

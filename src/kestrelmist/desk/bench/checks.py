@@ -63,6 +63,7 @@ class ChecksList(QWidget):
             viewing.stage_changed,
             desk.session.shelf_changed,
             desk.layers.changed,
+            desk.marks.listed,
         ):
             signal.connect(self._later)
 
@@ -86,8 +87,12 @@ class ChecksList(QWidget):
         over = [row.record for row in self.desk.layers.rows if not row.leads]
         transforms = [r for r in self.desk.study.transforms() if r.subject == viewing.record.subject]
 
+        marks = self.desk.marks.marks
+        others = [m for r in viewing.maps.others() if (m := self.desk.study.maps.in_memory(r.id)) is not None]
+
         def check(progress):
-            return run_checks(Subject(image, labels, progress.stop, whole, records, record, over, transforms), stage)
+            subject = Subject(image, labels, progress.stop, whole, records, record, over, transforms, marks, others)
+            return run_checks(subject, stage)
 
         def done(notices) -> None:
             if self._job is job:

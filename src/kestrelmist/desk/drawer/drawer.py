@@ -30,6 +30,7 @@ from ..theme.theme import icon
 from ..widgets.folding_row import FoldingRow
 from .courses_page import CoursesPage
 from .marks_page import MarksPage
+from .row_places import place_in
 from .sections_page import SectionsPage
 from .subjects_page import SubjectsPage
 from .table_model import TableModel
@@ -143,8 +144,9 @@ class Drawer(QWidget):
         self.which.activated.connect(self._show)
         self.save.clicked.connect(self.ask_and_save)
         self.copy.clicked.connect(self.copy_yaml)
-        self.result_view.clicked.connect(self._go_to_volume)
-        self.result_view.activated.connect(self._go_to_volume)
+        self.result_view.clicked.connect(self._go_to_row)
+        self.result_view.activated.connect(self._go_to_row)
+        self.result_view.selectionModel().currentRowChanged.connect(self._stepped)
         self.session.table_made.connect(self.add_table)
         self.session.logbook_changed.connect(self._logbook_moved)
         self.dress()
@@ -198,6 +200,24 @@ class Drawer(QWidget):
         self.setFixedHeight(height + (MORE if self.top.is_folded else 0))
 
     # tables
+
+    def _stepped(self, index: QModelIndex) -> None:
+        """The arrow keys go from row to row, and to their places."""
+        if index.isValid() and self.result_view.hasFocus():
+            self._go_to_row(index)
+
+    def _go_to_row(self, index: QModelIndex) -> None:
+        """Show what a row is of: the volume that it names, or the place whose x, y and z it has."""
+        record = self.desk.viewing.record
+        place = (
+            None if record is None else place_in(self.results.table, int(self.results.rows[index.row()]), record.grid)
+        )
+        if record is None or place is None:
+            self._go_to_volume(index)
+        elif record.grid.nearest_voxel(place) is not None:
+            self.desk.viewing.go_to(place)
+        else:
+            self.session.said.emit(f"The place of this row lies outside “{record.name}”")
 
     def _go_to_volume(self, index: QModelIndex) -> None:
         """Show the volume that a row is of, where there is a column that names one."""

@@ -14,7 +14,7 @@ from ...core.geometry.mark import Mark
 from ...core.geometry.shape import shape_named
 from ...core.geometry.thinned import thinned
 from ...outline.contours.edge_line import REACH, EdgeLine, Tile
-from ...scene.sampling import sample_values
+from ...scene.tiles import finest_values
 from ..models.desk_model import Desk
 from ..tool import Gesture, Tool, ToolEvent, register
 from .marks import Moving, OnMarks, can_draw
@@ -127,14 +127,14 @@ class EdgeFollowing(Contouring):
         image = event.desk.viewing.image
         if image is None or not image.in_memory:
             return
-        grey, view = image.grey(), event.view
+        view = event.view
         side = 2 * REACH + 1
         record = event.desk.viewing.record
         pixel = max(view.pixel, 0.5 * min(record.grid.spacing)) if record is not None else view.pixel
         centred = view.moved(centre=tuple(float(v) for v in start), width=side, height=side, pixel=pixel)
 
         def work(progress) -> EdgeLine:
-            values = sample_values(centred, grey, True)
+            values = finest_values(centred, image)
             right, down = (np.asarray(v, float) * pixel for v in (view.rightward, view.downward))
             corner = np.asarray(centred.to_world(0, 0), float)
             return EdgeLine(Tile(np.asarray(values, np.float32), corner, right, down), start)

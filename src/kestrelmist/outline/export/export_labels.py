@@ -87,7 +87,7 @@ def export_labels(
         raise Trouble(f"“{labels.name}” has no label that is drawn", "draw one first")
     if image is not None:
         require_same_grid(image, labels)
-    to = named_for(to, as_, labels)
+    to = named_for(to, as_, labels.space.shape[2])
     require_new(to, replace_file)
     known = apart(labels, progress.part(0.0, 0.2)) if instances else labels
     written = write_as(as_, to, known, image, progress.part(0.2, 1.0))
@@ -98,10 +98,10 @@ def export_labels(
     return table
 
 
-def named_for(to: Path, as_: str, labels: LabelMap) -> Path:
+def named_for(to: Path, as_: str, slices: int) -> Path:
     """The file's name with the ending of the format; a folder for slices of PNG."""
     ending = ENDINGS[as_]
-    if as_ == "png" and labels.kji.shape[0] > 1:
+    if as_ == "png" and slices > 1:
         return to.with_suffix("") if to.suffix.lower() == ending else to
     if to.name.lower().endswith(ending) or (as_ == "coco" and to.suffix.lower() == ".json"):
         return to

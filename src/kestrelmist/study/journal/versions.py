@@ -25,6 +25,10 @@ BEFORE = "Before the last session"
 """The version that needs no name: how a map was before the last earlier session that changed it."""
 
 
+DAYS = 60
+"""Earlier days that are told of."""
+
+
 @dataclass(frozen=True)
 class Version:
     """A name on a place in the journal of a label map."""
@@ -35,11 +39,26 @@ class Version:
 
 
 def versions_of(study: Study, key: int) -> list[Version]:
-    """Named versions of a label map, the newest first; before them the state before the last earlier session."""
+    """Versions of a label map, the newest of each sort first: the state before the last earlier session, those that
+    were named, and the end of each earlier day."""
     rows = study.catalogue.rows("SELECT * FROM version WHERE item_id = ? ORDER BY id DESC", key)
     named = [Version(r["name"], r["seq"], r["made"]) for r in rows]
     before = before_last_session(study, key)
-    return ([before] if before is not None else []) + named
+    taken = {v.name.casefold() for v in named}
+    days = [v for v in ends_of_days(study, key) if v.name.casefold() not in taken]
+    return ([before] if before is not None else []) + named + days
+
+
+def ends_of_days(study: Study, key: int) -> list[Version]:
+    """How a map was at the end of each earlier day on which it was changed; needs no naming."""
+    rows = study.catalogue.rows(
+        "SELECT max(seq) AS seq, max(made) AS made FROM change WHERE item_id = ? AND substr(made, 1, 10) < ?"
+        " GROUP BY substr(made, 1, 10) ORDER BY seq DESC LIMIT ?",
+        key,
+        now()[:10],
+        DAYS,
+    )
+    return [Version(f"End of {r['made'][:10]}", r["seq"], r["made"]) for r in rows]
 
 
 def before_last_session(study: Study, key: int) -> Version | None:

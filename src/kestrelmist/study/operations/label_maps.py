@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from ...core.operation import operation
+from ...core.parameter import LabelName
 from ...core.progress import Progress, silent
 from ...core.table import Table
 from ...outline.compare import compare_labels
+from ...outline.disagreements import list_disagreements
 from ..journal import versions
 from ..kinds import AnyLabels
 from ..study import Study
@@ -98,4 +100,34 @@ def compare_version(study: Study, labels: AnyLabels, version: str, progress: Pro
     # of its own, as somebody may paint meanwhile
     table = compare_labels(now.copied(), then, progress.part(0.2, 1.0))
     table.title = f"{now.name} now and in “{version}”"
+    return table
+
+
+@operation(
+    "outline",
+    "List what differs from a version",
+    name="version-disagreements",
+    keywords="difference between versions changes since where step through",
+    repeats=False,
+    slow=True,
+    group="Versions",
+    methods="Places where versions of label maps differ were listed by size",
+)
+def version_disagreements(
+    study: Study, labels: AnyLabels, version: str, label: LabelName | None = None, progress: Progress = silent()
+) -> Table:
+    """List the places where a label map differs from a version of it, the largest first; a click on a row goes there.
+
+    Parameters
+    ----------
+    version : text
+        Name of the version.
+    label : text
+        One label alone; all when left out.
+    """
+    now = study.label_map(labels.id)
+    then = versions.state_of(study, labels.id, version, progress.part(0.0, 0.2))
+    then.name = f"“{version}”"
+    table = list_disagreements(now.copied(), then, label, progress=progress.part(0.2, 1.0))
+    table.title = f"Where {now.name} differs from “{version}”"
     return table
