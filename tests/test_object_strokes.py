@@ -44,26 +44,33 @@ class GeodesicTest(unittest.TestCase):
 class WalkerTest(unittest.TestCase):
     def test_solves_its_equations(self):
         """Against the same equations put down as a matrix and solved directly."""
+        for shape, weight in (((5, 6, 7), 0.05), ((26, 19, 21), 0.01)):  # the second from a coarser grid
+            self.compare(shape, weight)
+
+    def compare(self, shape, weight):
         from scipy.sparse import coo_array, diags_array
         from scipy.sparse.linalg import spsolve
 
         rng = np.random.default_rng(3)
-        values, prior = rng.random((5, 6, 7)).astype(np.float32), rng.random((5, 6, 7)).astype(np.float32)
+        values, ease, prior = (rng.random(shape).astype(np.float32) for _ in range(3))
+        ease += 0.3
         seeds = np.full(values.shape, -1, np.int8)
-        seeds[0, 0, 0], seeds[4, 5, 6] = 1, 0
-        spacing, beta, weight = (2.0, 1.0, 1.0), 3.0, 0.05
-        found = walked(values, prior, weight, seeds, beta, spacing, silent().stop)
+        seeds[0, 0, 0], seeds[-1, -1, -1] = 1, 0
+        spacing, beta = (2.0, 1.0, 1.0), 3.0
+        found = walked(values, ease, prior, weight, seeds, beta, spacing, silent().stop)
         number = np.arange(values.size).reshape(values.shape)
         rows, columns, held = [], [], []
         for axis, near in enumerate(((1 / 2.0) ** 2, 1.0, 1.0)):
             a, b = (np.moveaxis(number, axis, 0)[part].ravel() for part in (slice(None, -1), slice(1, None)))
-            w = near * np.exp(-beta * (values.ravel()[a] - values.ravel()[b]) ** 2)
+            between = (ease.ravel()[a] + ease.ravel()[b]) / 2
+            w = near * between * (np.exp(-beta * (values.ravel()[a] - values.ravel()[b]) ** 2) + 1e-4)
             rows += [a, b]
             columns += [b, a]
             held += [w, w]
         w = coo_array((np.concatenate(held), (np.concatenate(rows), np.concatenate(columns)))).tocsr()
-        matrix = (diags_array(w.sum(0) + weight) - w).tolil()
-        right = weight * prior.ravel().astype(float)
+        hold = weight * ease.ravel().astype(float)
+        matrix = (diags_array(w.sum(0) + hold) - w).tolil()
+        right = hold * prior.ravel()
         for n, value in ((0, 1.0), (values.size - 1, 0.0)):
             matrix[n] = 0
             matrix[n, n], right[n] = 1, value
@@ -95,6 +102,22 @@ class ObjectFromStrokesTest(unittest.TestCase):
         made = after(self.labels, edit)
         self.assertGreater(dice(voxels(made, "Organ"), self.body), 0.97)
         self.assertEqual([row.name for row in made.table], ["Organ"])
+
+    def test_a_ring_close_by_does_not_shrink_a_large_body_to_its_stroke(self):
+        """A body with a brighter core, as an eye has its lens: a short stroke through both, a line round it just outside."""
+        core = ellipsoid(self.space, (3, 0, 0), (2.5, 2.5, 2.5))
+        values = np.where(self.body, 300, 100) + np.where(core, 150, 0.0)
+        values += np.random.default_rng(1).normal(0, 30, values.shape)
+        image = Image(values.T.astype(np.float32), self.space, "Head", "T-1")
+        for near in (1.0, 2.5):
+            inside, outside = np.zeros_like(self.body), np.zeros_like(self.body)
+            inside[25, 28, 26:38] = inside[25, 26:31, 34] = inside[23:28, 28, 34] = True
+            for axis, n in enumerate((25, 28, 33)):
+                away = ndimage.distance_transform_edt(~np.take(self.body, n, axis), sampling=0.5)
+                np.moveaxis(outside, axis, 0)[n] |= (away >= near) & (away < near + 0.5)
+            strokes = mapped(self.space, Organ=inside, Outside=outside)
+            made = after(self.labels, object_from_strokes(image, self.labels, strokes))
+            self.assertGreater(dice(voxels(made, "Organ"), self.body), 0.96)
 
     def test_marks_do_as_well_and_the_other_names(self):
         z = 0.25

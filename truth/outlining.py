@@ -77,9 +77,9 @@ def _strokes(animal: Animal) -> list[Row]:
 
     mr, ct = head_mr_space(), head_ct_space()
     cases = (
-        ("Hippocampus", mr, Image(scan_mr(animal, mr), mr).kji, 0.85),
-        ("Eyes", mr, Image(scan_mr(animal, mr), mr).kji, 0.75),
-        ("Lower jaw", ct, Image(scan_ct(animal, ct), ct).kji, 0.85),
+        ("Hippocampus", mr, Image(scan_mr(animal, mr), mr).kji, 0.9),
+        ("Eyes", mr, Image(scan_mr(animal, mr), mr).kji, 0.87),
+        ("Lower jaw", ct, Image(scan_ct(animal, ct), ct).kji, 0.95),
     )
     found = []
     for name, space, values, least in cases:

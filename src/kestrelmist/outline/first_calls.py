@@ -78,7 +78,7 @@ def _compare(values: np.ndarray, stop: np.ndarray) -> None:
     from .vessels.tubes import tube_likeness
 
     geodesic(values > 0, values + 1, (1.0, 1.0, 1.0), stop)
-    walked(values, values, 0.1, np.full(values.shape, -1, np.int8), 1.0, (1.0, 1.0, 1.0), stop)
+    walked(values, values + 1, values, 0.1, np.full(values.shape, -1, np.int8), 1.0, (1.0, 1.0, 1.0), stop)
     tube_likeness(values, 1.0, (2.0,), (1.0, 1.0, 1.0))
     tube_likeness(np.ascontiguousarray(values[6:7]), 1.0, (2.0,), (1.0, 1.0, 1.0))
 

@@ -6,40 +6,38 @@ import numpy as np
 
 BINS = 96
 """Steps that values are told apart by."""
+ELSEWHERE = 0.3
+"""Share of what is outside that nobody has drawn on: it looks like anything that is there."""
 
 
-def likeness(features: list[np.ndarray], inside: np.ndarray, outside: np.ndarray) -> np.ndarray:
-    """Probability of belonging to the object, by values alone, float32 [k, j, i] from 0 to 1.
+def likeness(values: np.ndarray, inside: np.ndarray, outside: np.ndarray) -> np.ndarray:
+    """Logarithm of the odds of belonging to the object, by values alone, float32 [k, j, i].
 
-    Values under the strokes are counted into bins and smoothed; several features count as if they were independent,
-    each for its share.
+    Values under the strokes are counted into bins and smoothed, the wider the fewer they are (B. W. Silverman, Density
+    Estimation, 1986).
 
     Parameters
     ----------
-    features : list of float32 arrays [k, j, i]
-    inside, outside : bool arrays like them
+    values : float32 array [k, j, i]
+    inside, outside : bool arrays like it
     """
     from scipy import ndimage
 
-    odds = np.zeros(inside.shape, np.float32)
-    for values in features:
-        known = values[inside | outside]
-        low, high = (float(v) for v in np.percentile(known, (0, 100)))
-        spread = max(high - low, 1e-30)
-        low, high = low - 0.25 * spread, high + 0.25 * spread
-        at = np.clip((values - low) / (high - low) * (BINS - 1), 0, BINS - 1)
-        counts = []
-        for side in (inside, outside):
-            mine = at[side]
-            count = np.bincount(np.round(mine).astype(int), minlength=BINS).astype(float)
-            # wider bins for fewer voxels (B. W. Silverman, Density Estimation, 1986)
-            width = 1.06 * max(_spread(mine), 0.5) * max(len(mine), 2) ** -0.2
-            smooth = ndimage.gaussian_filter1d(count, width, mode="constant")
-            counts.append(smooth / max(smooth.sum(), 1e-30) + 0.02 / BINS)
-        table = np.log(counts[0] / counts[1]).astype(np.float32)
-        odds += np.interp(at, np.arange(BINS), table).astype(np.float32)
-    odds /= max(1.0, len(features) ** 0.5)
-    return (1 / (1 + np.exp(-odds))).astype(np.float32)
+    drawn = values[inside | outside]
+    low, high = (float(v) for v in np.percentile(values, (0.5, 99.5)))
+    low, high = min(low, float(drawn.min())), max(high, float(drawn.max()))
+    spread = max(high - low, 1e-30)
+    low, high = low - 0.1 * spread, high + 0.1 * spread
+    at = np.clip((values - low) / (high - low) * (BINS - 1), 0, BINS - 1)
+    shares = []
+    for mine, narrow in ((at[inside], False), (at[outside], False), (at.ravel(), True)):
+        count = np.bincount(np.round(mine).astype(int), minlength=BINS).astype(float)
+        width = 1.0 if narrow else 1.06 * max(_spread(mine), 0.5) * max(len(mine), 2) ** -0.2
+        smooth = ndimage.gaussian_filter1d(count, width, mode="constant")
+        shares.append(smooth / max(smooth.sum(), 1e-30))
+    out = (1 - ELSEWHERE) * shares[1] + ELSEWHERE * shares[2]
+    table = np.log((0.98 * shares[0] + 0.02 / BINS) / (out + 0.02 / BINS))
+    return np.interp(at, np.arange(BINS), table).astype(np.float32)
 
 
 def _spread(values: np.ndarray) -> float:

@@ -25,10 +25,14 @@ from .walker import walked
 
 OUTSIDE = ("outside", "background", "not", "rest")
 """Names of strokes that tell what does not belong."""
-BLUR = 0.7
+BLUR = 0.5
 """Voxels over which values are taken together."""
-STEEP, LIKE, FAR, HOLD, EDGE = 3.0, 0.25, 6.0, 0.003, 8.0
+STEEP, LIKE, FAR, HOLD, EDGE = 0.2, 0.5, 3.0, 0.003, 2.0
 """How dear slopes are, how much values and ways count, how firmly each voxel keeps to them, and how sharp edges are."""
+WIDEN = 1.3
+"""Power with which walking gets harder as what lies equally far from the strokes inside gets larger."""
+ROUND, SPIKES = 0.5, 0.1
+"""Voxels over which shares are taken together at the end, and the share of an object that may be spikes."""
 BESIDE = 0.6
 """How far beyond strokes inside, in their own extent, the object may go on where no stroke outside bounds it."""
 LEAST = 12
@@ -219,7 +223,7 @@ def objects_in(values: np.ndarray, marked: np.ndarray, count: int, spacing, prog
     found = np.zeros(marked.shape, np.uint8)
     best = np.full(marked.shape, np.float32(0.5))
     for n, share in enumerate(shares, 1):
-        mine = _joined(share > 0.5, marked == n)
+        mine = _without_spikes(_joined(share > 0.5, marked == n), marked == n)
         wins = mine & (share > best)
         found[wins], best[wins] = n, share[wins]
     progress.at(1.0)
@@ -227,19 +231,49 @@ def objects_in(values: np.ndarray, marked: np.ndarray, count: int, spacing, prog
 
 
 def _share(soft, cost, usual: float, inside, outside, spacing, progress: Progress) -> np.ndarray:
+    from scipy import ndimage
+
     step = min(spacing)
     with ThreadPoolExecutor(2) as pool:
         ways = list(pool.map(lambda s: geodesic(s, cost, np.array(spacing) / step, progress.stop), (inside, outside)))
     progress.at(progress.fraction)
-    odds = FAR * np.log((ways[1] + 1) / (ways[0] + 1))
-    like = np.clip(likeness([soft], inside, outside), 0.018, 0.982)
-    odds += LIKE * np.log(like / (1 - like))
+    like = likeness(soft, inside, outside)
+    odds = FAR * np.log((ways[1] + 1) / (ways[0] + 1)) + LIKE * np.clip(like, -4, 4)
     prior = (1 / (1 + np.exp(-np.clip(odds, -30, 30)))).astype(np.float32)
     seeds = np.full(inside.shape, -1, np.int8)
     seeds[outside], seeds[inside] = 0, 1
-    share = walked(soft, prior, HOLD, seeds, EDGE / usual**2, spacing, progress.stop)
+    share = walked(soft, _ease(ways[0]), prior, HOLD, seeds, EDGE / usual**2, spacing, progress.stop)
     progress.at(progress.fraction)
-    return share
+    rounded = ndimage.gaussian_filter(share, [ROUND if n > 1 else 0.0 for n in share.shape])
+    rounded[inside], rounded[outside] = 1, 0
+    return rounded
+
+
+def _ease(way: np.ndarray) -> np.ndarray:
+    """How easily one walks, by how much there is that lies equally far from the strokes inside.
+
+    A walker starts from a short line inside and a long one round it: without this he would be outside nearly always,
+    and objects shrink to their strokes. So each shell round the strokes lets about the same pass.
+    """
+    from scipy import ndimage
+
+    shell = np.minimum(np.round(way), 10_000).astype(np.int32)
+    count = ndimage.gaussian_filter1d(np.bincount(shell.ravel()).astype(float), 1.0)
+    ease = np.maximum(count, 0.5) ** -WIDEN
+    return (ease / (ease[shell].mean()))[shell].astype(np.float32)
+
+
+def _without_spikes(mask: np.ndarray, inside: np.ndarray) -> np.ndarray:
+    """A mask without what is only a voxel or two thick, where that is little of it."""
+    from scipy import ndimage
+
+    cross = ndimage.generate_binary_structure(3, 1)
+    for axis, n in enumerate(mask.shape):
+        if n == 1:
+            cross = np.take(cross, [1], axis)
+    rounded = ndimage.binary_dilation(ndimage.binary_erosion(mask, cross, border_value=1), cross) & mask
+    kept = _joined(rounded | inside, inside)
+    return kept if np.count_nonzero(kept) >= (1 - SPIKES) * np.count_nonzero(mask) else mask
 
 
 def _joined(mask: np.ndarray, inside: np.ndarray) -> np.ndarray:
