@@ -104,7 +104,7 @@ class ObjectFromStrokesTest(unittest.TestCase):
         self.assertEqual([row.name for row in made.table], ["Organ"])
 
     def test_a_ring_close_by_does_not_shrink_a_large_body_to_its_stroke(self):
-        """A body with a brighter core, as an eye has its lens: a short stroke through both, a line round it just outside."""
+        """A body with a brighter core, as an eye has its lens: a stroke through both, a line round it just outside."""
         core = ellipsoid(self.space, (3, 0, 0), (2.5, 2.5, 2.5))
         values = np.where(self.body, 300, 100) + np.where(core, 150, 0.0)
         values += np.random.default_rng(1).normal(0, 30, values.shape)
