@@ -37,6 +37,26 @@ class SeparateTest(unittest.TestCase):
         np.testing.assert_array_equal(voxels(made, "Bone 2") & (x > 3), self.right & (x > 3))
         self.assertEqual(int(made.counts[1] + made.counts[2]), int(self.labels.counts[1]))
 
+    def test_a_plate_with_a_waist_stays_one_and_a_ball_that_touches_it_comes_off(self):
+        space = straight_space((90, 60, 50), 0.5)
+        plate = np.zeros(space.shape[::-1], bool)
+        plate[13:23, 4:56, 6:84] = True
+        plate[13:23, 4:14, 40:50] = plate[13:23, 46:56, 40:50] = False  # a waist of 32 of 52
+        plate[13:16, 4:56, 26:30] = plate[20:23, 4:56, 26:30] = False  # a groove: thin, and as wide as all of it
+        x, y, z = places(space)
+        ball = (x - 10) ** 2 + y**2 + (z - 2.6) ** 2 < 4.2**2
+        ball &= ~plate & (z > space.to_world((0, 0, 22))[2] + 0.1)
+        labels = mapped(space, Bone=plate | ball)
+        made = after(labels, separate(labels, "Bone"))
+        self.assertEqual(len(made.table), 2)
+        pieces = sorted(((made.kji == n) & ball).sum() / ball.sum() for n in (1, 2))
+        self.assertLess(pieces[0], 0.1)
+        self.assertGreater(pieces[1], 0.9)
+        rod = np.zeros_like(plate)
+        rod[20:26, 20:26, 2:88] = True
+        with self.assertRaisesRegex(Trouble, "in one part"):
+            separate(mapped(space, Rod=rod), "Rod")
+
     def test_by_seeds_in_their_order(self):
         made = after(self.labels, separate(self.labels, "Bone", "seeds", points="4,0,0; -4,0,0"))
         self.close_to(made, "Bone", self.right, 0.04)

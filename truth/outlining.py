@@ -19,6 +19,7 @@ from kestrelmist.demo.truth import TISSUES
 from kestrelmist.outline.cells.find_cells import find_cells
 from kestrelmist.outline.forest.classify import classify
 from kestrelmist.outline.forest.train import train
+from kestrelmist.outline.shaping.separate import separate
 from kestrelmist.outline.slices.bridge import bridge_slices
 from kestrelmist.outline.strokes.object_from_strokes import objects_in
 from kestrelmist.outline.vessels.follow_vessel import follow_vessel
@@ -32,7 +33,7 @@ TENTH = "the whole organ, of which every tenth slice was drawn"
 def rows(seed: int) -> list[Row]:
     found: list[Row] = []
     for animal in (make_animal(f"HM-{n}", n) for n in range(seed, seed + ANIMALS)):
-        found += _bridged(animal)
+        found += [*_bridged(animal), *_apart(animal)]
     return [*found, *_strokes(make_animal(f"HM-{seed}", seed)), *_cells(seed), *_forest(seed), *_vessels(seed)]
 
 
@@ -68,6 +69,22 @@ def _bridged(animal: Animal) -> list[Row]:
             Row(f"{name.lower()} of {animal.name}, bridged (overlap)", dice(made, whole), least, against=TENTH)
         )
         found.append(Row(f"{name.lower()} of {animal.name}, bridged (volume off)", volume, at_most=off, against=TENTH))
+    return found
+
+
+def _apart(animal: Animal) -> list[Row]:
+    """Skull and lower jaw, which touch at the joints and are one label."""
+    space = head_ct_space()
+    skull, jaw = organ(animal, "Skull", space), organ(animal, "Lower jaw", space)
+    labels = mapped(space, skull | jaw)
+    separate(labels, "Organ").apply(labels)
+    found = []
+    for name, whole, most in (("skull", skull, 0.02), ("lower jaw", jaw, 0.04)):
+        shared = np.bincount(labels.kji[whole], minlength=2)
+        mine = labels.kji == 1 + int(shared[1:].argmax())
+        off = abs(np.count_nonzero(mine) / np.count_nonzero(whole) - 1)
+        what = f"{animal.name}: {name} told apart from what it touches (volume off)"
+        found.append(Row(what, float(off), at_most=most, against="the animal's own"))
     return found
 
 

@@ -56,8 +56,8 @@ def _shape(ball: np.ndarray, space: Space, stop: np.ndarray) -> None:
 
     near(ball > 0, 1.0, space)
     depth = ball.astype(np.float32)
-    parts_by_necks(ball > 0, depth, 0.5, 1.0, None, stop)
-    parts_by_necks(ball > 0, depth, 0.5, 1.0, ball.astype(np.int32), stop)
+    parts_by_necks(ball > 0, depth, (1.0, 1.0, 1.0), 0.5, 1.0, None, stop)
+    parts_by_necks(ball > 0, depth, (1.0, 1.0, 1.0), 0.5, 1.0, ball.astype(np.int32), stop)
     runs = find_runs(ball, 1, 1, 26)
     assert runs is not None  # there is no limit to their number
     runs.fill(int(runs.root[0]), np.zeros(ball.shape, np.uint8))

@@ -1,9 +1,8 @@
 """Parts of a region that touch by necks: found from how far inside each voxel lies.
 
-Voxels are taken up from the innermost out. Parts grow, meet, and become one where the neck between them is about as
-thick as they are, or where one of them is too small to count; else each keeps what lies nearest to it. That is a
-watershed of the distance (S. Beucher and C. Lantuéjoul, Int. Workshop on Image Processing, Rennes, 1979) whose basins
-are joined by thickness and by size.
+Voxels are taken up from the innermost out. Parts grow, meet, and become one where one of them hardly rises above where
+they meet; else each keeps what lies nearest to it. That is a watershed of the distance (S. Beucher and C. Lantuéjoul,
+Int. Workshop on Image Processing, Rennes, 1979). What it has cut too often is joined by `parts_joined`.
 """
 
 from __future__ import annotations
@@ -12,13 +11,24 @@ import numpy as np
 
 from ...core.errors import Cancelled
 from ...core.kernel import kernel
+from .parts_joined import joined_parts
 
 LEVELS = 4096
 """Steps that distances are told apart by."""
+RISES = 0.9
+"""Where they meet, parts are at most this share as thick as the thinner of them."""
+SPECK = 4
+"""Voxels below which a part is none."""
 
 
 def parts_by_necks(
-    mask: np.ndarray, depth: np.ndarray, neck: float, least: float, seeds: np.ndarray | None, stop: np.ndarray
+    mask: np.ndarray,
+    depth: np.ndarray,
+    spacing,
+    neck: float,
+    least: float,
+    seeds: np.ndarray | None,
+    stop: np.ndarray,
 ) -> tuple[np.ndarray, int]:
     """Number of the part that each voxel belongs to, and how many there are.
 
@@ -27,6 +37,7 @@ def parts_by_necks(
     mask : bool array [k, j, i]
     depth : float32 array like it
         How far inside each voxel lies.
+    spacing : three lengths along k, j, i
     neck : share
         Two parts stay apart when the neck between them is at most this share as thick as the thinner of them.
     least : voxels
@@ -47,9 +58,11 @@ def parts_by_necks(
     if seeded:
         count = flood_from_seeds(mask.shape, places[order], marked, numbers, stop)
     else:
-        count = _by_necks(mask.shape, places[order], depth.ravel(), neck, least, numbers, stop)
+        count = _basins(mask.shape, places[order], depth.ravel(), RISES, SPECK, numbers, stop)
     if count < 0:
         raise Cancelled
+    if not seeded:
+        return joined_parts(numbers.reshape(mask.shape), count, spacing, neck, least, stop)
     sizes = np.bincount(numbers)
     found = np.flatnonzero(sizes[1:]) + 1
     ranked = found[np.argsort(-sizes[found], kind="stable")]
@@ -67,7 +80,7 @@ def _root(parent, n):
 
 
 @kernel
-def _by_necks(shape, places, depth, neck, least, numbers, stop):
+def _basins(shape, places, depth, neck, least, numbers, stop):
     nk, nj, ni = shape
     total = places.size
     parent = np.empty(total + 1, np.int32)

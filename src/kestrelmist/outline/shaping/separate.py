@@ -80,7 +80,13 @@ def separate(
         progress.at(0.4, "Separating parts")
         share = max(1.0, least * np.count_nonzero(mask))
         numbers, count = parts_by_necks(
-            mask, depth, neck, share, None if seeds is None else seeds.marked, progress.stop
+            mask,
+            depth,
+            part.labels.space.spacing[::-1],
+            neck,
+            share,
+            None if seeds is None else seeds.marked,
+            progress.stop,
         )
         if seeds is not None:
             numbers = seeds.renumbered(numbers)
