@@ -107,7 +107,7 @@ def forest() -> list[Row]:
     model.n_jobs = 1  # as it comes
 
     def theirs():
-        features = multiscale_basic_features(values.astype(np.float32), sigma_min=1, sigma_max=8)
+        features = multiscale_basic_features(values.astype(np.float32), sigma_min=0.5, sigma_max=2)
         return model.predict(features.reshape(-1, features.shape[-1])).reshape(side, side)
 
     found = classify(image, taught)

@@ -95,7 +95,7 @@ def classify(
     made = LabelMap(image.space, table=_table(by.learnt), name=name, subject=image.subject)
     numbers = np.array([n for n, _, _ in by.learnt.classes], np.uint16)
     for part in each_block(looked, by.learnt.flat, progress.part(0.1, 1.0), "Classifying"):
-        shares = _shares(looked, by, part, ranges)
+        shares = _shares(looked, by, part, ranges, largest=least is None)
         found = numbers[shares.argmax(-1)]
         if least is not None:
             found[shares.max(-1) <= least] = 0
@@ -147,9 +147,9 @@ def class_shares(
     ]
 
 
-def _shares(looked: Seen, by: Classifier, part, ranges) -> np.ndarray:
+def _shares(looked: Seen, by: Classifier, part, ranges, largest: bool = False) -> np.ndarray:
     features = features_in(looked, by.learnt, part, ranges)
-    flat = shares_of(by.trees, features.reshape(-1, features.shape[-1]))
+    flat = shares_of(by.trees, features.reshape(-1, features.shape[-1]), largest)
     return flat.reshape(*features.shape[:3], -1)
 
 

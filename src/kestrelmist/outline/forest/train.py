@@ -50,10 +50,9 @@ def _finest(given: dict) -> Found | None:
     image = given.get("image")
     if image is None:
         return None
-    return Found(
-        min(s for s, n in zip(image.space.spacing, image.space.shape) if n > 1 or image.space.shape == (1,) * 3),
-        "a voxel",
-    )
+    space = image.space
+    fine = min(s for s, n in zip(space.spacing, space.shape) if n > 1 or space.shape == (1,) * 3)
+    return Found(fine / 2, "half a voxel")
 
 
 @operation(
@@ -81,8 +80,8 @@ def train(
     others: list[Image] | None = None,
     more: Classifier | None = None,
     *,
-    finest: Annotated[float | None, Unit("mm"), Between(1e-9, 1e4), LeftOut("one voxel", _finest)] = None,
-    scales: Annotated[int, Between(1, 8)] = 4,
+    finest: Annotated[float | None, Unit("mm"), Between(1e-9, 1e4), LeftOut("half a voxel", _finest)] = None,
+    scales: Annotated[int, Between(1, 8)] = 3,
     flat: Annotated[bool | None, LeftOut("as the voxels are", _flat)] = None,
     position: bool = False,
     spread: bool = False,
