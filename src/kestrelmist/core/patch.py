@@ -15,6 +15,7 @@ from functools import cached_property
 
 import numpy as np
 
+from .halves import in_halves
 from .kernel import kernel
 from .labels import LARGEST, LabelMap, LabelTable
 
@@ -162,7 +163,7 @@ def patch_from_mask(
     if only is not None:
         allowed[:only] = allowed[only + 1 :] = 0
     allowed[new] = 0  # a voxel that carries the number already is no change
-    starts, lengths, old = _runs(labels, mask_kji, corner, allowed)
+    starts, lengths, old, _ = _runs(labels, mask_kji, corner, allowed)
     return Patch(starts, lengths, _shortest(old), np.array([new], np.uint16))
 
 
@@ -180,13 +181,11 @@ def patch_to(
     """
     part = tuple(slice(c, c + n) for c, n in zip(corner, after_kji.shape))
     allowed = labels.writable()
-    changed = np.empty(after_kji.shape, np.uint8)
-    _differences(labels.kji[part], after_kji, allowed, changed)
+    changed, before = np.empty(after_kji.shape, np.uint8), labels.kji[part]
+    in_halves(len(changed), lambda a, b: _differences(before[a:b], after_kji[a:b], allowed, changed[a:b]), changed.size)
     if only is not None:
         changed &= only.view(np.uint8)
-    starts, lengths, old = _runs(labels, changed, corner, allowed)
-    new = np.empty(old.size, np.uint16)
-    _gather(after_kji, changed, new)
+    starts, lengths, old, new = _runs(labels, changed, corner, allowed, after_kji)
     return Patch(starts, lengths, _shortest(old), _shortest(new))
 
 
@@ -206,18 +205,33 @@ def whole_difference(before: LabelMap, after: LabelMap, changed_kji: np.ndarray)
     """The patch between two maps of one grid where `changed_kji` (uint8) is set, locked labels included."""
     # numbers on both sides are read back voxel by voxel, in the order of the runs
     every = np.ones(LARGEST + 1, np.uint8)
-    starts, lengths, old = _runs(before, changed_kji, (0, 0, 0), every)
+    starts, lengths, old, _ = _runs(before, changed_kji, (0, 0, 0), every)
     return Patch(starts, lengths, _shortest(old), _shortest(_runs(after, changed_kji, (0, 0, 0), every)[2]))
 
 
 def _runs(
-    labels: LabelMap, mask_kji: np.ndarray, corner: tuple[int, int, int], allowed: np.ndarray
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Starts and lengths of runs where a mask is set and the number is allowed, and the numbers that are there."""
-    runs, voxels = _count_runs(labels.kji, mask_kji, *corner, allowed)
+    labels: LabelMap,
+    mask_kji: np.ndarray,
+    corner: tuple[int, int, int],
+    allowed: np.ndarray,
+    after_kji: np.ndarray | None = None,
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Starts and lengths of runs where a mask is set and the number is allowed; the numbers that are there, and those
+    that another array has there."""
+    counts, size = np.zeros((len(mask_kji), 2), np.int64), mask_kji.size
+    in_halves(len(counts), lambda a, b: _count_runs(labels.kji, mask_kji, *corner, allowed, counts, a, b), size)
+    first = np.cumsum(counts, 0) - counts
+    runs, voxels = (int(n) for n in counts.sum(0))
     starts, lengths, old = np.empty(runs, np.int64), np.empty(runs, np.int32), np.empty(voxels, np.uint16)
-    _fill_runs(labels.kji, mask_kji, *corner, allowed, starts, lengths, old)
-    return starts, lengths, old
+    given = np.zeros((0, 0, 0), np.uint16) if after_kji is None else after_kji
+    new = np.empty(0 if after_kji is None else voxels, np.uint16)
+    filled = starts, lengths, old, given, new
+
+    def fill(a: int, b: int) -> None:
+        _fill_runs(labels.kji, mask_kji, *corner, allowed, *filled, first, a, b)
+
+    in_halves(len(counts), fill, size)
+    return starts, lengths, old, new
 
 
 @dataclass(frozen=True)
@@ -274,20 +288,9 @@ def _differences(before, after, allowed, changed):
 
 
 @kernel
-def _gather(after, changed, new):
-    at = 0
-    for k in range(after.shape[0]):
-        for j in range(after.shape[1]):
-            for i in range(after.shape[2]):
-                if changed[k, j, i]:
-                    new[at] = after[k, j, i]
-                    at += 1
-
-
-@kernel
-def _count_runs(labels, mask, k0, j0, i0, allowed):
-    runs = voxels = 0
-    for k in range(mask.shape[0]):
+def _count_runs(labels, mask, k0, j0, i0, allowed, counts, first, last):
+    for k in range(first, last):
+        runs = voxels = 0
         for j in range(mask.shape[1]):
             inside = False
             for i in range(mask.shape[2]):
@@ -297,24 +300,29 @@ def _count_runs(labels, mask, k0, j0, i0, allowed):
                     if not inside:
                         runs += 1
                 inside = hit
-    return runs, voxels
+        counts[k, 0], counts[k, 1] = runs, voxels
 
 
 @kernel
-def _fill_runs(labels, mask, k0, j0, i0, allowed, starts, lengths, old):
-    run, at = -1, 0
-    for k in range(mask.shape[0]):
+def _fill_runs(labels, mask, k0, j0, i0, allowed, starts, lengths, old, after, new, before, first, last):
+    takes = new.size > 0
+    for k in range(first, last):
+        run, at = before[k, 0] - 1, before[k, 1]
         for j in range(mask.shape[1]):
             inside = False
             for i in range(mask.shape[2]):
-                number = labels[k0 + k, j0 + j, i0 + i]
-                hit = mask[k, j, i] != 0 and allowed[number] != 0
+                hit = mask[k, j, i] != 0
                 if hit:
-                    old[at] = number
-                    at += 1
-                    if not inside:
-                        run += 1
-                        starts[run] = ((k0 + k) * labels.shape[1] + j0 + j) * np.int64(labels.shape[2]) + i0 + i
-                        lengths[run] = 0
-                    lengths[run] += 1
+                    number = labels[k0 + k, j0 + j, i0 + i]
+                    hit = allowed[number] != 0
+                    if hit:
+                        old[at] = number
+                        if takes:
+                            new[at] = after[k, j, i]
+                        at += 1
+                        if not inside:
+                            run += 1
+                            starts[run] = ((k0 + k) * labels.shape[1] + j0 + j) * np.int64(labels.shape[2]) + i0 + i
+                            lengths[run] = 0
+                        lengths[run] += 1
                 inside = hit

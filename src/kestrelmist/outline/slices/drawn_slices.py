@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ...core.halves import in_halves
 from ...core.kernel import kernel
 from ...core.space import Space
 
@@ -42,10 +43,12 @@ def family(mask: np.ndarray, axis: int, areas_alone: bool = False) -> Family | N
     ----------
     mask : bool array [k, j, i]
     """
-    across = np.moveaxis(mask, 2 - axis, 0)
-    used = np.flatnonzero(across.any((1, 2)))
-    wide = [int(n) for n in used if _has_area(across[n])]
-    chosen = wide or ([] if areas_alone else used.tolist())
+    return _of_axis(_slices(mask), axis, areas_alone)
+
+
+def _of_axis(slices: np.ndarray, axis: int, areas_alone: bool) -> Family | None:
+    used, wide = (np.flatnonzero(one) for one in slices[2 - axis].T)
+    chosen = wide.tolist() or ([] if areas_alone else used.tolist())
     return Family(axis, tuple(chosen)) if chosen else None
 
 
@@ -59,7 +62,8 @@ def families(mask: np.ndarray, space: Space) -> list[Family]:
     rest, axes = mask, [n for n in range(3) if space.shape[n] > 1]
     for areas_alone in (True, False):
         while axes:
-            there = [family(rest, axis, areas_alone or bool(found)) for axis in axes]
+            slices = _slices(rest)
+            there = [_of_axis(slices, axis, areas_alone or bool(found)) for axis in axes]
             gaps = [f for f in there if f is not None and f.missing and min(f.stretches) <= THIN]
             if not gaps:
                 break
@@ -77,15 +81,31 @@ def families(mask: np.ndarray, space: Space) -> list[Family]:
     return found
 
 
-def _has_area(plane: np.ndarray) -> bool:
-    return bool(_square(np.ascontiguousarray(plane).view(np.uint8)))
+def _slices(mask: np.ndarray) -> np.ndarray:
+    """For every slice across k, j and i: whether a voxel of it is set, and whether four are that meet in a corner,
+    bool [axis, slice, 2]."""
+    found = np.zeros((2, 3, max(mask.shape), 2), np.bool_)
+    given = np.ascontiguousarray(mask).view(np.uint8)
+    half = mask.shape[0] // 2
+    in_halves(mask.shape[0], lambda a, b: _look(given, found[int(a >= half > 0)], a, b), mask.size)
+    return found[0] | found[1]
 
 
 @kernel
-def _square(plane):
-    """Whether four pixels that meet in a corner are set."""
-    for j in range(plane.shape[0] - 1):
-        for i in range(plane.shape[1] - 1):
-            if plane[j, i] and plane[j, i + 1] and plane[j + 1, i] and plane[j + 1, i + 1]:
-                return True
-    return False
+def _look(mask, found, first, last):
+    nk, nj, ni = mask.shape
+    for k in range(first, last):
+        for j in range(nj):
+            for i in range(ni):
+                if mask[k, j, i] == 0:
+                    continue
+                found[0, k, 0] = found[1, j, 0] = found[2, i, 0] = True
+                right = i + 1 < ni and mask[k, j, i + 1] != 0
+                down = j + 1 < nj and mask[k, j + 1, i] != 0
+                deep = k + 1 < nk and mask[k + 1, j, i] != 0
+                if right and down and mask[k, j + 1, i + 1] != 0:
+                    found[0, k, 1] = True
+                if right and deep and mask[k + 1, j, i + 1] != 0:
+                    found[1, j, 1] = True
+                if down and deep and mask[k + 1, j + 1, i] != 0:
+                    found[2, i, 1] = True
