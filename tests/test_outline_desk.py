@@ -11,6 +11,7 @@ from kestrelmist.core.geometry.healing import healed, with_point, without_point
 from kestrelmist.core.image import Image
 from kestrelmist.core.operation import find_operation
 from kestrelmist.formats.nifti import write_nifti
+from tests.desk_case import pause, with_solid_view
 from tests.drawing_case import ALT, LEFT, NONE, DrawingCase
 from tests.making import straight_space
 
@@ -170,6 +171,25 @@ class OutlineDeskTest(DrawingCase):
         self.settle(self.window)
         self.assertEqual(len(self.drawn()), 1)
         QTest.mouseRelease(self.canvas, LEFT, NONE, self.at(40, 30))
+
+    @with_solid_view
+    def test_the_solid_grows_while_the_brush_does_not_rest(self):
+        self.hand.set_tool("brush")
+        self.hand.set_settings(size=3.0)
+        solid, seen = self.window.table.solid.canvas, set()
+        QTest.mousePress(self.canvas, LEFT, NONE, self.at(-60, 0))
+        for n in range(40):  # never longer at rest than a hand is
+            self.move((-60 + 3 * n, n % 7))
+            pause(30)
+            seen.update(count for key, count in solid.triangles.items() if key[1] == 1 and count)
+        self.assertTrue(self.hand.gesture is not None and solid._rough)
+        self.assertGreater(len(seen), 2)  # it was drawn anew while the button was down
+        QTest.mouseRelease(self.canvas, LEFT, NONE, self.at(57, 4))
+        self.settle(self.window)
+        self.assertEqual(solid._rough, set())  # and finely at the end
+        key = self.viewing.maps.map.id, 1
+        self.assertEqual(solid._known[key][1], int(self.viewing.maps.labels.revision[1]))
+        self.assertEqual(self.troubles, [])
 
     def test_strokes_find_the_ball(self):
         self.hand.set_tool("strokes")

@@ -6,15 +6,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..core.halves import in_halves
 from ..core.image import Image
 from ..core.kernel import kernel
 from ..core.labels import LabelMap
 from .boxes import box_faces, cell_faces
 from .showing import display_range
 
-LONGEST = 176
-"""Cells along the longest side: fine enough for a small pane, quick enough to follow a brush."""
-
+LONGEST, ROUGH = 176, 56
+"""Cells along the longest side: fine enough for a small pane; and quick enough to follow a brush."""
 
 MOST_BOXES = 200_000
 """Voxels that are drawn as boxes of their own."""
@@ -34,28 +34,45 @@ class Field:
     faces: np.ndarray | None = None
 
 
-def label_field(labels: LabelMap, number: int, longest: int = LONGEST) -> Field | None:
-    """The share of each cell that carries a label, one empty cell around it; None when no voxel does."""
-    box = np.array([*labels.kji.shape, -1, -1, -1], np.int64)
-    _bounds(labels.kji, number, box)
-    if box[3] < 0:
+def label_field(labels: LabelMap, number: int, longest: int = LONGEST, rough: bool = False) -> Field | None:
+    """The share of each cell that carries a label, one empty cell around it; None when no voxel does. A rough one
+    leaves out what is thinner than a cell."""
+    kji = labels.kji
+    boxes, half = np.array([[*kji.shape, -1, -1, -1]] * 2, np.int64), kji.shape[0] // 2
+    in_halves(kji.shape[0], lambda a, b: _bounds(kji, number, a, b, boxes[int(a >= half > 0)]), kji.size)
+    low, high = boxes[:, :3].min(0), boxes[:, 3:].max(0) + 1
+    if high[0] < 1:
         return None
-    low, high = box[:3], box[3:] + 1
     factor = int(max(1, np.ceil((high - low).max() / longest)))
     cells = -(-(high - low) // factor) + 2
     values = np.zeros(cells, np.uint8)
-    _fill(labels.kji, number, low - factor, factor, values)
+    in_halves(len(values), lambda a, b: _fill(kji, number, low - factor, factor, values, a, b), values.size * factor**3)
     affine = labels.space.affine
     coarse = _coarse_affine(affine, low - factor, factor)
-    if factor == 1:
-        return Field(values, coarse)
+    if factor == 1 or rough:
+        return Field(values, coarse, factor)
+    sure = _surely_within(values)
     none = np.zeros((0, 3), np.int32)
-    count = _outside(labels.kji, number, low, high, factor, values, none)
+    counts = np.zeros((high[0] - low[0], 2), np.int64)
+
+    def count_in(a: int, b: int) -> None:
+        _outside(kji, number, low, high, factor, values, sure, none, counts, a, b)
+
+    in_halves(len(counts), count_in, int(np.prod(high - low)))
+    count = int(counts[:, 0].sum())
     if count > MOST_BOXES:  # as of noise
         return Field(values, coarse, factor, cell_faces((values > 0) & ~_near_surface(values), coarse))
     thin = np.empty((count, 3), np.int32)
-    _outside(labels.kji, number, low, high, factor, values, thin)
+    counts[:, 1] = np.cumsum(counts[:, 0]) - counts[:, 0]
+    _outside(kji, number, low, high, factor, values, sure, thin, counts, 0, len(counts))
     return Field(values, coarse, factor, box_faces(thin, affine))
+
+
+def _surely_within(values: np.ndarray) -> np.ndarray:
+    """Cells [c, b, a] of which no corner (c, b, a) to (c + 1, b + 1, a + 1) is below half: nor is anything between."""
+    from scipy import ndimage
+
+    return ndimage.minimum_filter(values, (2, 2, 2), origin=(-1, -1, -1), mode="constant") > 127
 
 
 def _near_surface(values: np.ndarray) -> np.ndarray:
@@ -87,8 +104,8 @@ def _coarse_affine(affine: np.ndarray, corner_kji, factor: int) -> np.ndarray:
 
 
 @kernel
-def _bounds(labels, number, box):
-    for k in range(labels.shape[0]):
+def _bounds(labels, number, start, end, box):
+    for k in range(start, end):
         for j in range(labels.shape[1]):
             first = last = -1
             for i in range(labels.shape[2]):
@@ -102,9 +119,9 @@ def _bounds(labels, number, box):
 
 
 @kernel
-def _fill(labels, number, low, factor, values):
+def _fill(labels, number, low, factor, values, start, end):
     scale = 255.0 / factor**3
-    for c in range(values.shape[0]):
+    for c in range(start, end):
         for b in range(values.shape[1]):
             for a in range(values.shape[2]):
                 n = 0
@@ -116,11 +133,12 @@ def _fill(labels, number, low, factor, values):
 
 
 @kernel
-def _outside(labels, number, low, high, factor, values, found):
-    """Voxels of a label where the field, between its cells, is below half; how many, and which as there is room."""
-    count = 0
+def _outside(labels, number, low, high, factor, values, sure, found, counts, start, end):
+    """Voxels of a label where the field, between its cells, is below half: how many in each slice, and which as there
+    is room, those of a slice from the place on that its second count says."""
     half = (factor - 1) * 0.5
-    for k in range(low[0], high[0]):
+    for k in range(low[0] + start, low[0] + end):
+        count, at = 0, counts[k - low[0], 1]
         z = (k - low[0] + factor - half) / factor
         c = int(z)
         for j in range(low[1], high[1]):
@@ -131,6 +149,8 @@ def _outside(labels, number, low, high, factor, values, found):
                     continue
                 x = (i - low[2] + factor - half) / factor
                 a = int(x)
+                if sure[c, b, a]:
+                    continue
                 value = 0.0
                 for n in range(8):
                     dc, db, da = n >> 2, (n >> 1) & 1, n & 1
@@ -138,10 +158,10 @@ def _outside(labels, number, low, high, factor, values, found):
                     if share > 0:
                         value += share * values[c + dc, b + db, a + da]
                 if value < 127.5:
-                    if count < found.shape[0]:
-                        found[count, 0], found[count, 1], found[count, 2] = i, j, k
+                    if at + count < found.shape[0]:
+                        found[at + count, 0], found[at + count, 1], found[at + count, 2] = i, j, k
                     count += 1
-    return count
+        counts[k - low[0], 0] = count
 
 
 @kernel

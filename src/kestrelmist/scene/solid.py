@@ -14,7 +14,7 @@ from ..core.heights import is_height_map
 from ..core.image import Image
 from ..core.labels import LabelMap
 from .layer import ImageLook, restored
-from .occupancy import Field, image_field, label_field
+from .occupancy import LONGEST, ROUGH, Field, image_field, label_field
 from .primitives import rgba
 from .relief import Relief, relief_of
 from .showing import display_range
@@ -140,15 +140,15 @@ class Made:
     smoothing: int = SMOOTHING
 
 
-def made(body: Body, thing: Any) -> Made:
-    """Work out a body of a thing that is at hand."""
+def made(body: Body, thing: Any, rough: bool = False) -> Made:
+    """Work out a body of a thing that is at hand; of a label roughly, where it has to follow a hand."""
     if body.way == RELIEF:
         return Made(body, relief_of(thing, body.look or ImageLook(*display_range(thing))))
     if body.way == OUTLINE:
         image = thing.grey()
         level = 40.0 if image.unit != "HU" else max(6.0, min(200.0, _air(image)))
         return Made(body, image_field(image), level, 30)
-    return Made(body, label_field(thing, body.part))
+    return Made(body, label_field(thing, body.part, ROUGH if rough else LONGEST, rough))
 
 
 def message(one: Made, key: Any = None) -> tuple:

@@ -35,6 +35,8 @@ if TYPE_CHECKING:
 RESTARTS, WITHIN = 3, 60.0
 """Times that the drawing process is started anew, in so many seconds, before somebody has to ask for it."""
 AGAIN = "Click to try again."
+SOON = 40
+"""Milliseconds after a change, in which further ones are waited for."""
 
 
 class SolidPane(QWidget):
@@ -72,6 +74,8 @@ class SolidCanvas(QWidget):
         self.trouble = ""
         self.triangles: dict[tuple, int] = {}
         self._known: dict[tuple, tuple] = {}
+        self._rough: set[tuple] = set()
+        """Surfaces that were made of few cells, while a hand was at work."""
         self._image_key = None
         self._picture: QImage | None = None
         self._last: QPointF | None = None
@@ -83,11 +87,12 @@ class SolidCanvas(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Solid view")
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
-        self._soon = QTimer(self, singleShot=True, interval=120)
+        self._soon = QTimer(self, singleShot=True, interval=SOON)
         self._soon.timeout.connect(self._build)
         viewing = desk.viewing
         for signal in (viewing.maps.changed, viewing.lead_changed, viewing.lead_ready, viewing.looks_changed):
-            signal.connect(self._soon.start)
+            signal.connect(self._later)
+        desk.hand.gesture_moved.connect(self._later)
 
     @property
     def settled(self) -> bool:
@@ -95,6 +100,11 @@ class SolidCanvas(QWidget):
         return bool(self.trouble) or not (
             self._soon.isActive() or self._building or self._again or self._received < self._asked
         )
+
+    def _later(self) -> None:
+        """Soon, and not the later the more changes there are: it follows a brush that does not rest."""
+        if not self._soon.isActive():
+            self._soon.start()
 
     # surfaces
 
@@ -124,14 +134,19 @@ class SolidCanvas(QWidget):
         image_key = (record.id, record.grid)
         new_image = self._image_key != image_key
         known = {} if new_image else self._known
-        changed = [body for body in solid.bodies if known.get(body.key) != states[body.key]]
+        rough = self.desk.hand.gesture is not None
+        changed = [
+            body
+            for body in solid.bodies
+            if known.get(body.key) != states[body.key] or (not rough and body.key in self._rough)
+        ]
         away = [key for key in known if key not in states]
         if not (new_image or changed or away):
             return
         self._building = True
 
         def work(progress):
-            return [made(body, things[body.thing]) for body in changed]
+            return [made(body, things[body.thing], rough) for body in changed]
 
         def place(found: list[Made]) -> None:
             self._building = False
@@ -149,15 +164,18 @@ class SolidCanvas(QWidget):
             if new_image:
                 self.process.send("clear")
                 self._known.clear()
+                self._rough.clear()
                 self.triangles.clear()
                 self._image_key = image_key
             for key in away:
                 self.process.send(*gone(key))
                 self._known.pop(key, None)
+                self._rough.discard(key)
                 self.triangles.pop(key, None)
             for one in found:
                 self.process.send(*message(one))
                 self._known[one.body.key] = states[one.body.key]
+                (self._rough.add if rough and one.body.way == SURFACE else self._rough.discard)(one.body.key)
                 if isinstance(one.shape, Relief):
                     self._relief_words = f"heights × {one.shape.times:.3g}" if one.shape.times else ""
             self.solid = solid
