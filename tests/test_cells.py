@@ -208,7 +208,8 @@ class ClassCellsTest(PlaceCase):
         place = self.cells.space.to_world((at[1], at[0], 0))[:2] * 1e3
         np.testing.assert_allclose(row[1:3], place, atol=1e-6)
         self.assertAlmostEqual(row[3], float(self.marker.astype(np.uint16)[inside].mean()), places=6)
-        self.assertEqual((row[0], row[4]), (4, "Positive"))
+        self.assertEqual((row[0], row[5]), (4, "Positive"))
+        self.assertTrue(450 < row[4] < 950)
 
     def test_a_limit_pieces_and_a_ring(self):
         whole = class_cells(self.image, self.cells, "marker", above=700.0)

@@ -12,6 +12,7 @@ from kestrelmist.core.space import picture_space
 from kestrelmist.formats.dicom.labels import read_dicom_labels
 from kestrelmist.formats.label_files import read_label_map
 from kestrelmist.formats.mark_geojson import read_geojson
+from kestrelmist.formats.saving import save_thing
 from kestrelmist.outline.contours.fill_marks import fill_marks
 from kestrelmist.outline.export.export_labels import apart, export_labels
 from kestrelmist.outline.export.surfaces import surfaces_of
@@ -151,6 +152,29 @@ class ExportLabelsTest(PlaceCase):
                 said = json.loads(blob[20 : 20 + length])
                 self.assertEqual(said["accessors"][1]["count"], surface.triangles.size)
                 self.assertEqual(int.from_bytes(blob[8:12], "little"), len(blob))
+
+    def test_what_was_written_is_taken_again_with_its_image(self):
+        image, labels = self.place / "head.nii.gz", self.place / "labels.nii.gz"
+        save_thing(image, self.image)
+        save_thing(labels, self.labels)
+        with self.assertRaisesRegex(Trouble, "folder to write into does not exist"):
+            export_labels(self.labels, "seg", self.place / "none" / "x")
+        self.assertFalse((self.place / "none").exists())
+        for as_, ending in (("seg", ".dcm"), ("rtstruct", ".dcm"), ("nrrd", ".nrrd"), ("ome-tiff", ".ome.tif")):
+            with self.subTest(as_=as_):
+                to = self.place / f"again {as_}{ending}"
+                kestrelmist("export-labels", labels, "--as", as_, "--image", image, "--out", to)
+                out = self.place / f"measured {as_}.csv"
+                kestrelmist("measure", "labels", image, "--labels", to, "--out", out)
+                rows = [line.split(",")[2:6] for line in out.read_text().splitlines()[1:]]
+                self.assertEqual([(row[0], int(row[2])) for row in rows], self.counts())
+        alone = kestrelmist(
+            "fill-holes", self.place / "again seg.dcm", "--out", self.place / "holes.nii.gz", code=1
+        ).stderr
+        self.assertIn("name the image too", alone)
+
+    def counts(self):
+        return [(row.name, int(self.labels.counts[row.number])) for row in self.labels.table]
 
     def test_a_number_each_piece(self):
         found = apart(self.labels, silent())

@@ -14,7 +14,7 @@ from ..core.operation import operation
 from ..core.parameter import FilePath
 from ..core.patch import LabelEdit, whole_difference
 from ..core.progress import Progress, silent
-from ..formats.dicom.header import starts_as_dicom
+from ..formats.dicom.header import is_dicom
 from ..formats.dicom.labels import read_dicom_labels
 from ..formats.label_files import read_label_map, table_path
 
@@ -47,16 +47,13 @@ def open_labels(image: Image, labels: LabelMap, file: FilePath, progress: Progre
     """
     if not file.exists():
         raise Trouble("This file does not exist", "check the name", file)
-    is_dicom = False
-    if file.is_file():
-        with open(file, "rb") as stream:
-            is_dicom = starts_as_dicom(stream.read(160))
+    of_dicom = file.is_file() and is_dicom(file)
     found = (
         read_dicom_labels(file, image.space, progress)
-        if is_dicom
+        if of_dicom
         else on_grid(read_label_map(file, progress=progress), image.space)
     )
-    if not is_dicom and not table_path(file).is_file():
+    if not of_dicom and not table_path(file).is_file():
         found = _numbered_apart(labels, found)
     return merged(labels, found, f"Open labels of “{file.name}”")
 

@@ -6,10 +6,12 @@ from collections.abc import Sequence
 from typing import Any
 
 from ..core.errors import Trouble
+from ..core.image import Image
 from ..core.operation import Operation
 from ..core.parameter import Parameter
 from ..core.progress import Progress
 from ..core.sentence import is_none
+from ..core.space import Space
 from ..core.through import seen_through
 from .given import Given
 from .open_study import OpenStudy
@@ -32,7 +34,8 @@ def opened_arguments(
     """
     arguments: dict[str, Any] = {}
     for p in operation.inputs:
-        opened = opened_inputs(study, p, inputs.get(p.name, ()), progress, fetch)
+        onto = next((a.space for a in arguments.values() if isinstance(a, Image)), None)
+        opened = opened_inputs(study, p, inputs.get(p.name, ()), progress, fetch, onto)
         if p.seen_from is not None and study is not None:
             opened = [_seen(study, one, arguments.get(p.seen_from.other)) for one in opened]
         if p.many:
@@ -52,7 +55,12 @@ def _seen(study: OpenStudy, image: Any, other: Any) -> Any:
 
 
 def opened_inputs(
-    study: OpenStudy | None, p: Parameter, given: Sequence[Given], progress: Progress, fetch: bool = True
+    study: OpenStudy | None,
+    p: Parameter,
+    given: Sequence[Given],
+    progress: Progress,
+    fetch: bool = True,
+    onto: Space | None = None,
 ) -> list[Any]:
     """The things of an input. Where any number may be given, a file or a table that holds several gives all of them.
 
@@ -60,7 +68,7 @@ def opened_inputs(
     """
     found: list[Any] = []
     for one in given:
-        several = _opened(study, p, one, progress, fetch)
+        several = _opened(study, p, one, progress, fetch, onto)
         found += several if p.many else several[:1]
     return found
 
@@ -72,7 +80,9 @@ def _blank(study: OpenStudy | None, p: Parameter, given: Given) -> Any:
     return store_for(p.kind.name).blank(study.find(given.of), given.thing.name)
 
 
-def _opened(study: OpenStudy | None, p: Parameter, given: Given, progress: Progress, fetch: bool) -> list[Any]:
+def _opened(
+    study: OpenStudy | None, p: Parameter, given: Given, progress: Progress, fetch: bool, onto: Space | None
+) -> list[Any]:
     if given.value is not None:
         return [given.value]
     if p.kind.family == "record":
@@ -82,7 +92,7 @@ def _opened(study: OpenStudy | None, p: Parameter, given: Given, progress: Progr
         return [record]
     store = store_for(p.kind.name)
     if given.file is not None:
-        things = store.from_file(given.file, given.part, progress)
+        things = store.from_file(given.file, given.part, progress, onto)
         if not p.many:
             things = [store.only(things, given.file)]
     elif given.item is None:

@@ -140,8 +140,11 @@ class Store(ABC):
         """A thing as an operation is given it: the part at a place, its values read when `fetch` says so."""
         return thing
 
-    def from_file(self, path: Path, part: str | None, progress: Progress) -> list[Any]:
-        """All things of the kind that a file holds, or those that a text names; raises Trouble when there is none."""
+    def from_file(self, path: Path, part: str | None, progress: Progress, onto: Space | None = None) -> list[Any]:
+        """All things of the kind that a file holds, or those that a text names; raises Trouble when there is none.
+
+        `onto` is the grid of the image that they are given with, for files that have none of their own.
+        """
         known = format_of(path, self.kind)
         if known is None:
             raise Trouble(f"This kind of file holds no {self.kind}", f"{words_for(self.kind)} can be read", path)

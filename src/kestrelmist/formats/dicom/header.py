@@ -179,6 +179,12 @@ class Slice:
             self.position, self.orientation = np.array(position), np.array(unit)
 
 
+def is_dicom(path: Path) -> bool:
+    """Whether a file begins as DICOM does."""
+    with open(path, "rb") as stream:
+        return starts_as_dicom(stream.read(160))
+
+
 def starts_as_dicom(start: bytes) -> bool:
     """Whether a file's first bytes are those of DICOM, with the preamble or without."""
     if start[128:132] == b"DICM":

@@ -91,7 +91,7 @@ def class_cells(
     classes : LabelMap
         Two labels, the classes; each cell is wholly of one.
     table : Table
-        Number, place, mean and class of each cell; cells without a value are of none.
+        Number, place, mean and class of each cell, and the limit; cells without a value are of no class.
 
     Raises
     ------
@@ -200,10 +200,14 @@ def _table(labels, image, source, numbers, places, means, class_of, names, limit
     title = f"{labels.name}: {counts[0]} of {sum(counts)} {names[1]} ({share:.1f} %), {side} {limit:.4g}"
     mean = f"mean {source.name}".strip()
     columns = [Column("cell"), *(Column(axis, unit, digits) for axis in ("xy" if flat else "xyz"))]
-    columns += [Column(mean.replace(" ", "_"), image.unit or "", 4, shown_as=mean), Column("class")]
+    columns += [
+        Column(mean.replace(" ", "_"), image.unit or "", 4, shown_as=mean),
+        Column("limit", image.unit or "", 4),
+    ]
+    columns += [Column("class")]
     table = Table(title, columns)
     for n in numbers.tolist():
         place = (places[n, : 2 if flat else 3] * factor).tolist()
         value = float(means[n]) if np.isfinite(means[n]) else None
-        table.rows.append((n, *place, value, names[int(class_of[n])]))
+        table.rows.append((n, *place, value, limit, names[int(class_of[n])]))
     return table

@@ -89,6 +89,8 @@ def export_labels(
         require_same_grid(image, labels)
     to = named_for(to, as_, labels.space.shape[2])
     require_new(to, replace_file)
+    if not to.parent.is_dir():
+        raise Trouble("The folder to write into does not exist", "make it or choose another", to)
     known = apart(labels, progress.part(0.0, 0.2)) if instances else labels
     written = write_as(as_, to, known, image, progress.part(0.2, 1.0))
     drawn = [row for row in known.table if known.counts[row.number]]

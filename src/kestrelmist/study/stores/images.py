@@ -11,6 +11,7 @@ from ...core.errors import Trouble
 from ...core.image import Image, Origin
 from ...core.progress import Progress, silent
 from ...core.safe_write import write_trouble
+from ...core.space import Space
 from ...core.waiting import reading
 from ...core.world import World
 from ...formats.layout import Layout
@@ -76,7 +77,7 @@ class ImageStore(Store):
             image.fetch(progress)
         return image
 
-    def from_file(self, path: Path, part: str | None, progress: Progress) -> list[Image]:
+    def from_file(self, path: Path, part: str | None, progress: Progress, onto: Space | None = None) -> list[Image]:
         return [open_image(path, progress, series=part)]
 
     def open(self, study: OpenStudy, record: Record) -> Image:

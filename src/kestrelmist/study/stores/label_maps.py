@@ -21,6 +21,7 @@ from ...core.patch import LabelEdit, sparse_difference, whole_difference
 from ...core.progress import Progress, silent
 from ...core.safe_write import write_trouble
 from ...core.space import Space
+from ...formats.dicom.header import is_dicom
 from ...formats.label_files import table_path, write_label_table
 from ...formats.layout import Layout
 from ...formats.nifti import read_nifti
@@ -44,6 +45,19 @@ class LabelStore(Store):
     """Keeps label maps."""
 
     kind, folder = "label map", "labels"
+
+    def from_file(self, path: Path, part: str | None, progress: Progress, onto: Space | None = None) -> list[Any]:
+        if not path.is_file() or not is_dicom(path):
+            return super().from_file(path, part, progress, onto)
+        if onto is None:
+            raise Trouble(
+                "The labels of a DICOM file have no grid of their own here",
+                "put them onto their image first (open-labels), or name the image too",
+                path,
+            )
+        from ...formats.dicom.labels import read_dicom_labels
+
+        return [read_dicom_labels(path, onto, progress)]
 
     def prepare(self, study: OpenStudy, thing: LabelMap, progress: Progress) -> Prepared:
         body: dict[str, Any] = {"table": thing.table.as_list(), "file": None, "file_seq": 0}
