@@ -112,11 +112,12 @@ def likely(study: OpenStudy, operation: Operation, p: Parameter, lead: Lead) -> 
     if not p.required:
         return None
     finding = _Finding(operation, study, lead)
-    first = operation.lead
     so_far: dict[str, tuple[Given, ...]] = {}
     try:
-        if first is not None and first != p and first.required:
-            so_far[first.name] = finding.filled(first, so_far)
+        for first in (operation.lead, operation.on_lead):
+            before = first is not None and operation.inputs.index(first) < operation.inputs.index(p)
+            if first is not None and first.required and (before or first == operation.lead) and first != p:
+                so_far[first.name] = finding.filled(first, so_far)
         return finding.filled(p, so_far)[0].item
     except Trouble:
         return None
@@ -167,7 +168,7 @@ class _Finding:
             leads = not known or p == on_it
             key = owner.item if owner is not None else self.lead.thing if leads else None
             if key is not None:
-                return (self._on(self._record(key), p),)
+                return (self._on_or_other(self._record(key), p, known),)
         return (self._only(p, known),)
 
     def way(self, leads: Leads, so_far: dict[str, tuple[Given, ...]]) -> Given | None:
@@ -211,6 +212,22 @@ class _Finding:
         raise Trouble(
             f"“{self.operation.title}” needs {said}",
             f"choose one of: {names or ('there is none yet' if not there else 'there is no other')}",
+            self.study.folder,
+        )
+
+    def _on_or_other(self, owner: Record, p: Parameter, known: list[Given]) -> Given:
+        """What is worked on of a thing; where that is given already, the only other one there is."""
+        found = self._on(owner, p)
+        used = {g.item for g in known if g.item is not None}
+        if found.item not in used:
+            return found
+        others = [r for r in self.study.items.on(owner.id, p.thing_kind) if r.id not in used and not r.removed]
+        if len(others) == 1:
+            return replace(self._of(Meant(others[0]), p.thing_kind), whence=f"the only other one of {owner.name}")
+        names = ", ".join(str(r.reference) for r in others[:LISTED])
+        raise Trouble(
+            f"“{self.operation.title}” needs another {p.thing_kind} than “{found.thing.name}”",
+            f"choose one of: {names}" if names else "there is no other on this image",
             self.study.folder,
         )
 
