@@ -166,30 +166,32 @@ class TemplateTest(PlaceCase):
 
     def test_from_middle_by_share_and_by_voxels(self):
         voxel = self.here.space.to_voxel(self.mark.array)
-        laid = lay_regions(self.there, self.marks, drawn_on=self.here)
+        laid = lay_regions(self.marks, self.there, drawn_on=self.here)
         np.testing.assert_allclose(
             laid[1].array - self.there.space.centre, self.mark.array - self.here.space.centre, atol=1e-9
         )
         self.assertEqual((laid[1].name, laid.of, laid.subject), ("Left", "There", "S-2"))
-        share = lay_regions(self.there, self.marks, "share", drawn_on=self.here)
+        share = lay_regions(self.marks, self.there, "share", drawn_on=self.here)
         at = (self.there.space.to_voxel(share[1].array) + 0.5) / self.there.space.shape
         np.testing.assert_allclose(at, (voxel + 0.5) / self.here.space.shape, atol=1e-9)
-        same = lay_regions(self.there, self.marks, "voxels", drawn_on=self.here)
+        same = lay_regions(self.marks, self.there, "voxels", drawn_on=self.here)
         np.testing.assert_allclose(self.there.space.to_voxel(same[1].array), voxel, atol=1e-9)
 
     def test_wrong_input_and_by_file(self):
         empty = Marks({}, self.here.space.world, "mm", "None")
         with self.assertRaisesRegex(Trouble, "no mark"):
-            lay_regions(self.there, empty, drawn_on=self.here)
+            lay_regions(empty, self.there, drawn_on=self.here)
+        with self.assertRaisesRegex(Trouble, "Nothing says where"):
+            lay_regions(self.marks, drawn_on=self.here)
         with self.assertRaisesRegex(Trouble, "Nothing says which image"):
-            lay_regions(self.there, self.marks)
+            lay_regions(self.marks, self.there)
         bare = Image(np.zeros((9, 9, 1), np.int16), Space((9, 9, 1), np.eye(4), "px"), "Bare")
         with self.assertRaisesRegex(Trouble, "give both a scale, or lay by share"):
-            lay_regions(bare, self.marks, drawn_on=self.here)
+            lay_regions(self.marks, bare, drawn_on=self.here)
         files = [self.place / name for name in ("here.nii.gz", "t.geojson", "there.nii.gz", "laid.geojson")]
         for file, thing in zip(files, (self.here, self.marks, self.there)):
             save_thing(file, thing)
-        kestrelmist("lay-regions", files[2], "--template", files[1], "--drawn-on", files[0], "--out", files[3])
+        kestrelmist("lay-regions", files[1], "--onto", files[2], "--drawn-on", files[0], "--out", files[3])
         self.assertTrue(files[3].exists())
 
     def test_in_a_study_the_image_it_was_drawn_on_is_known(self):

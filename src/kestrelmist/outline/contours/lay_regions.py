@@ -31,8 +31,8 @@ By = Literal["middle", "share", "voxels"]
     methods="Regions of a template were laid onto each image by its {by}",
 )
 def lay_regions(
-    onto: Annotated[Image, Role("grid")],
     template: Marks,
+    onto: Annotated[Image | None, Role("grid")] = None,
     by: By = "middle",
     *,
     drawn_on: Annotated[Image | None, Role("grid"), OwnerOf("template")] = None,
@@ -45,8 +45,9 @@ def lay_regions(
 
     Parameters
     ----------
-    onto : image
     template : marks
+    onto : image
+        Where they go.
     by : "middle", "share" or "voxels"
         With sizes as they are, from the middle of one image to that of the other; stretched, so that each lies at the
         same share of the image’s width, depth and height; or in the same voxels.
@@ -58,11 +59,13 @@ def lay_regions(
     Raises
     ------
     Trouble
-        When the template is empty, nothing says what it was drawn on, it lies in another world than that image, or
-        sizes cannot be kept as one of the images has no scale.
+        When the template is empty, nothing says what it was drawn on or where it goes, it lies in another world than
+        its image, or sizes cannot be kept as one of the images has no scale.
     """
     if not len(template):
         raise Trouble(f"“{template.name}” has no mark", "draw the regions first")
+    if onto is None:
+        raise Trouble(f"Nothing says where “{template.name}” is to be laid", "name an image (onto)")
     if drawn_on is None:
         raise Trouble(f"Nothing says which image “{template.name}” was drawn on", "name it (drawn-on)")
     here, there = drawn_on.space, onto.space
