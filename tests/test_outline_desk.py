@@ -206,6 +206,13 @@ class OutlineDeskTest(DrawingCase):
         self.settle(self.window)
         self.assertEqual([m.name for m in self.drawn()], ["Ball", "Outside"])
         self.assertLess(abs(self.voxels * 0.125 / (4 / 3 * np.pi * 64) - 1), 0.25)
+        found = self.voxels
+        self.desk.undoing.undo()  # the stroke and what was found by it are one step
+        self.settle(self.window)
+        self.assertEqual(([m.name for m in self.drawn()], self.voxels), (["Ball"], 0))
+        self.desk.undoing.redo()
+        self.settle(self.window)
+        self.assertEqual(([m.name for m in self.drawn()], self.voxels), (["Ball", "Outside"], found))
         self.assertEqual(self.troubles, [])
 
     def test_touching_up_joins_cuts_takes_and_adds(self):

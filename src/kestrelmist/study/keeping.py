@@ -46,8 +46,9 @@ def run(study: OpenStudy, name: str, given: dict[str, Any], progress: Progress |
     return kept if len(kept) != 1 else next(iter(kept.values()))
 
 
-def keep(study: OpenStudy, task: Task, made: Made) -> dict[str, Any]:
-    """Keep what a task has made; returns it by the names of its results, things that were kept as their ids.
+def keep(study: OpenStudy, task: Task, made: Made, into: int = 0) -> dict[str, Any]:
+    """Keep what a task has made; returns it by the names of its results, things that were kept as their ids. It is one
+    with the entry `into` of the history, where that is still the last one.
 
     An image that comes in and is in the study already (the same values at the same place, of the same subject), or that
     the same step has made of the same things, is not kept twice: of several the others are, of one alone that is said.
@@ -59,10 +60,10 @@ def keep(study: OpenStudy, task: Task, made: Made) -> dict[str, Any]:
     Trouble
         When the study cannot be written, or nothing new has come.
     """
-    return keep_and_tell(study, task, made)[0]
+    return keep_and_tell(study, task, made, into)[0]
 
 
-def keep_and_tell(study: OpenStudy, task: Task, made: Made) -> tuple[dict[str, Any], Things]:
+def keep_and_tell(study: OpenStudy, task: Task, made: Made, into: int = 0) -> tuple[dict[str, Any], Things]:
     """As `keep`; also gives the things that were made, as the logbook knows them."""
     if task.about.acts:  # it has written its own steps
         step = next((s for s in study.logbook.last(50) if s.operation == task.operation), None)
@@ -74,7 +75,7 @@ def keep_and_tell(study: OpenStudy, task: Task, made: Made) -> tuple[dict[str, A
         return dict(made.values), {}
     try:
         keeping = _Keeping(study, task, made)
-        return keeping.kept(), keeping.outputs
+        return keeping.kept(into), keeping.outputs
     finally:
         made.drop()
 

@@ -113,9 +113,14 @@ class Desk(QObject):
         """What leads the Light table, as operations are given it where nothing is named."""
         return self.viewing.lead
 
-    def run(self, name: str, settings: dict[str, Any], done=None, title: str | None = None):
-        """Run an operation on what leads the Light table."""
-        return self.session.run(name, settings, lambda kept: self._ran(settings, kept, done), title, lead=self.lead)
+    def run(self, name: str, settings: dict[str, Any], done=None, title: str | None = None, into: int = 0):
+        """Run an operation on what leads the Light table; what it makes is undone together with the entry `into` of the
+        history, where that is still the last one."""
+
+        def ran(kept: Any) -> None:
+            self._ran(settings, kept, done)
+
+        return self.session.run(name, settings, ran, title, lead=self.lead, into=into)
 
     def run_now(self, name: str, settings: dict[str, Any]) -> bool:
         """Run an operation that takes no time on what leads, at once; returns whether it was kept. A label that is new

@@ -75,13 +75,14 @@ class ObjectStrokes(QObject):
         if label is not None:
             self.find(label)
 
-    def find(self, label: str) -> None:
-        """Work out what the strokes of a label mean, once there are some of both sides."""
+    def find(self, label: str, into: int = 0) -> None:
+        """Work out what the strokes of a label mean, once there are some of both sides; it is undone together with the
+        stroke, the entry `into` of the history."""
         self._stopped = None
         several = self.of(label)
         if self.marks.key is None or not {True, False} <= {m.name == OUTSIDE for m in several}:
             return
         which = ",".join(str(m.id) for m in several)
         given = {"marks": self.marks.key, "which": which}
-        job = self._run("object-from-strokes", given, title="From strokes to object")
+        job = self._run("object-from-strokes", given, title="From strokes to object", into=into)
         self._job = None if job is None else (job, label)

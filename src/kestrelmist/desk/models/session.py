@@ -157,10 +157,12 @@ class Session(QObject):
         over: int | None = None,
         again: bool = False,
         lead: Lead = NOTHING,
+        into: int = 0,
     ) -> Job | None:
         """Run an operation through a worker and keep what it makes; `done` gets what a person asked for. An image that
         it makes is laid over the image `over`, or else shown. `again` says that labels have changed under it once, and
-        `lead` what goes where nothing is named."""
+        `lead` what goes where nothing is named. `into` is an entry of the history that it is undone with, where that is
+        still the last one."""
         about = find_operation(operation)
         try:
             if about.acts or any(not r.kind.is_read for r in about.results):
@@ -174,13 +176,13 @@ class Session(QObject):
             return None
 
         def made(result: Made) -> None:
-            self._made(task, given, result, done, title, over, lead)
+            self._made(task, given, result, done, title, over, lead, into)
 
         def work(progress):
             return compute(self.study, task, progress, prepare=not self.study.read_only)
 
         def go_on(more: dict[str, Any]) -> None:
-            self.run(operation, {**given, **more}, done, title, over, lead=lead)
+            self.run(operation, {**given, **more}, done, title, over, lead=lead, into=into)
 
         def failed(error: BaseException) -> None:
             if isinstance(error, Asks) and not self.closed:
@@ -217,16 +219,24 @@ class Session(QObject):
             self._show(made.values, done)
 
     def _made(
-        self, task: Task, given: dict[str, Any], made: Made, done, title: str | None, over: int | None, lead: Lead
+        self,
+        task: Task,
+        given: dict[str, Any],
+        made: Made,
+        done,
+        title: str | None,
+        over: int | None,
+        lead: Lead,
+        into: int,
     ) -> None:
         if self.closed:
             made.drop()
             return
         try:
-            kept = keep(self.study, task, made)
+            kept = keep(self.study, task, made, into)
         except Stale:
             # undone, locked or painted meanwhile: what was made fits a state that is no more, so it is made anew
-            self.run(task.operation, given | pinned(self.study, task), done, title, over, True, lead)
+            self.run(task.operation, given | pinned(self.study, task), done, title, over, True, lead, into)
             return
         except Trouble as trouble:
             self.trouble.emit(str(trouble))

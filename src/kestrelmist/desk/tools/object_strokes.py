@@ -55,7 +55,8 @@ class ObjectStroke(OnMarks):
         title = f"Stroke {'outside' if self.outside else 'inside'} “{self.label}”"
         marks = {**self.strokes.renamed(self.label), 0: self._made()}
         if self.marks.keep(title, marks, self.of, self.image):
-            self.strokes.find(self.label)
+            entry = self.marks.study.history.to_undo()
+            self.strokes.find(self.label, 0 if entry is None else entry.id)
 
     def cancel(self) -> None:
         super().cancel()
