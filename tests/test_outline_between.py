@@ -72,6 +72,26 @@ class BetweenGesturesTest(DrawingCase):
         self.assertEqual(len(self.study.logbook.entries()), steps + 2)  # the stroke with all names, and the object
         self.assertEqual(self.troubles, [])
 
+    def test_contours_follow_a_label_that_is_renamed(self):
+        self.hand.set_tool("freehand")
+        turn = np.linspace(0, 2 * np.pi, 14)
+        x, y = self.middle
+        ring = [(round(x + 0.8 * self.radius * np.cos(t)), round(y + 0.8 * self.radius * np.sin(t))) for t in turn]
+        self.drag(ring)
+        self.settle(self.window)
+        self.assertEqual([m.name for m in self.drawn()], ["Ball"])
+        self.desk.run_now("change-label", {"label": "Ball", "name": "Eye"})
+        self.settle(self.window)
+        self.marks.choose(self.drawn()[0].id)
+        self.key(Qt.Key.Key_F)
+        self.settle(self.window)
+        self.assertEqual((self.names, [m.name for m in self.drawn()]), (["Eye"], ["Eye"]))
+        self.assertGreater(self.count(), 20)
+        self.desk.undoing.undo()
+        self.settle(self.window)
+        self.assertEqual((self.count(), [m.name for m in self.drawn()]), (0, ["Ball"]))
+        self.assertEqual(self.troubles, [])
+
     def test_a_new_label_at_the_number_of_one_that_was_deleted_has_no_strokes(self):
         self.hand.set_tool("strokes")
         self.inside()

@@ -55,6 +55,13 @@ class ObjectStrokes(QObject):
         number = maps.labels.table.named(label).number
         return [n for n in self._names.get((key, number), []) if not maps.labels.table.has_name(n)]
 
+    def present_name(self, name: str) -> str | None:
+        """The name that a label has now which had this one; None when no label had, or one has it still."""
+        labels = self.viewing.maps.labels
+        if labels is None or not name or labels.table.has_name(name):
+            return None
+        return next((row.name for row in labels.table if name in self._earlier(row.name)), None)
+
     def renamed(self, label: str) -> dict[int, Mark | None]:
         """Its strokes that still bear an earlier name, with the present one."""
         return {

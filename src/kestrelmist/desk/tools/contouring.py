@@ -269,7 +269,30 @@ def fill_chosen(desk: Desk) -> None:
     label = desk.hand.label
     if not mark.name and label is not None:
         given["label"] = label.name
-    desk.run("fill-marks", given)
+    desk.run("fill-marks", given, into=_named_anew(desk, [mark]))
+
+
+def fill_all(desk: Desk) -> None:
+    """Fill every contour of the marks in hand into the label of its name."""
+    marks, record = desk.marks.marks, desk.viewing.record
+    if marks is None or desk.marks.key is None or record is None:
+        desk.session.trouble.emit(str(Trouble("There is no contour", "draw one")))
+        return
+    given = {"marks": desk.marks.key, "onto": record.id}
+    desk.run("fill-marks", given, into=_named_anew(desk, list(marks)))
+
+
+def _named_anew(desk: Desk, several: list[Mark]) -> int:
+    """Contours whose label has been renamed since they were drawn get the name it has now; returns the entry of the
+    history that did so, 0 when there are none."""
+    after = {m.id: replace(m, name=name) for m in several if (name := desk.strokes.present_name(m.name)) is not None}
+    record = desk.viewing.record
+    if not after or record is None:
+        return 0
+    if not desk.marks.keep("Name contours as their label", after, desk.marks.key, record.id):
+        return 0
+    entry = desk.study.history.to_undo()
+    return 0 if entry is None else entry.id
 
 
 def copy_chosen(desk: Desk, slices: int) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PySide6.QtWidgets import QGridLayout, QPushButton
 
-from ...tools.contouring import chosen_contour, copy_chosen, fill_chosen
+from ...tools.contouring import chosen_contour, copy_chosen, fill_all, fill_chosen
 from ...widgets.plain_text import plain_tip
 from ..page import GROUPS, BenchContext, Group
 from ..rows import Shaded
@@ -29,7 +29,7 @@ class ContoursGroup(Shaded):
                 "Give the voxels within the chosen contour to its label (F)",
                 lambda: fill_chosen(self.desk),
             ),
-            ("all", "Fill all", "The same for every contour of the marks in hand", self._fill_all),
+            ("all", "Fill all", "The same for every contour of the marks in hand", lambda: fill_all(self.desk)),
             ("next", "Copy on", "Copy the chosen contour to the next slice, and go there (C)", self._copy),
             ("mirror", "Mirror", "Copy the chosen contour to the other side of the image’s middle (X)", self._mirror),
         )
@@ -49,11 +49,6 @@ class ContoursGroup(Shaded):
         chosen = chosen_contour(self.desk) is not None and self.desk.marks.live is None
         for name, button in self.buttons.items():
             button.setEnabled(chosen or (name == "all" and bool(self.desk.marks.marks)))
-
-    def _fill_all(self) -> None:
-        record, key = self.desk.viewing.record, self.desk.marks.key
-        if record is not None and key is not None:
-            self.desk.run("fill-marks", {"marks": key, "onto": record.id})
 
     def _copy(self) -> None:
         copy_chosen(self.desk, 1)
