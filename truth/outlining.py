@@ -19,6 +19,7 @@ from kestrelmist.demo.truth import TISSUES
 from kestrelmist.outline.cells.find_cells import find_cells
 from kestrelmist.outline.forest.classify import classify
 from kestrelmist.outline.forest.train import train
+from kestrelmist.outline.fusing.fuse_labels import fuse_labels
 from kestrelmist.outline.shaping.separate import separate
 from kestrelmist.outline.slices.bridge import bridge_slices
 from kestrelmist.outline.strokes.object_from_strokes import objects_in
@@ -34,7 +35,14 @@ def rows(seed: int) -> list[Row]:
     found: list[Row] = []
     for animal in (make_animal(f"HM-{n}", n) for n in range(seed, seed + ANIMALS)):
         found += [*_bridged(animal), *_apart(animal)]
-    return [*found, *_strokes(make_animal(f"HM-{seed}", seed)), *_cells(seed), *_forest(seed), *_vessels(seed)]
+    return [
+        *found,
+        *_strokes(make_animal(f"HM-{seed}", seed)),
+        *_cells(seed),
+        *_forest(seed),
+        *_vessels(seed),
+        *_fused(seed),
+    ]
 
 
 def dice(one: np.ndarray, other: np.ndarray) -> float:
@@ -183,6 +191,32 @@ def _forest(seed: int) -> list[Row]:
             against="stains",
         )
         for n, name in ((1, "nuclei"), (2, "fat and glass"))
+    ]
+
+
+def _fused(seed: int) -> list[Row]:
+    """Regions above 5 mm³ of an animal, from those of three others that are aligned with it."""
+    space, names = head_mr_space(), ("Skull", "Lower jaw", "Brain", "Eyes", "Hippocampus", "Ventricles")
+
+    def labelled(n: int) -> tuple[Image, LabelMap]:
+        animal, table = make_animal(f"HM-{n}", n), LabelTable()
+        data = np.zeros(space.shape[::-1], np.uint16)
+        for name in names:
+            table, row = table.with_new(name)
+            data[organ(animal, name, space)] = row.number
+        image = Image(scan_mr(animal, space), space, f"Head {n}", f"HM-{n}", "MR")
+        return image, LabelMap(space, data.T, table, "Regions", f"HM-{n}")
+
+    (image, truth), *others = (labelled(n) for n in range(seed, seed + 4))
+    made = fuse_labels(image, [one for one, _ in others], [known for _, known in others]).labels
+    return [
+        Row(
+            f"{row.name.lower()} from three other animals (overlap)",
+            dice(made.kji == made.table.named(row.name).number, truth.kji == row.number),
+            0.85,
+            against="the animal's own",
+        )
+        for row in truth.table
     ]
 
 
