@@ -4,6 +4,7 @@ import numpy as np
 from scipy import ndimage
 
 from kestrelmist.core.errors import Trouble
+from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelTable
 from kestrelmist.core.space import Space
 from kestrelmist.outline.slices.bridge import bridge_slices
@@ -168,6 +169,42 @@ class BridgeTest(unittest.TestCase):
             np.testing.assert_array_equal(
                 np.moveaxis(both, axis, 0)[6::12][drawn.any((1, 2))], drawn[drawn.any((1, 2))]
             )
+
+    def test_along_the_edges_of_an_image(self):
+        """A winding body of which every eighth slice shows little, and an image that shows all of it."""
+        space = straight_space((70, 66, 60), 0.5)
+        field = ndimage.gaussian_filter(np.random.default_rng(4).standard_normal(space.shape[::-1]), 3.2)
+        near = ellipsoid(space, (0, 0, 0), (14, 13, 11))
+        pieces_, _ = ndimage.label((field > np.quantile(field, 0.62)) & near)
+        body = pieces_ == 1 + int(np.argmax(np.bincount(pieces_.ravel())[1:]))
+        values = 100 + 200.0 * body + np.random.default_rng(1).normal(0, 40, body.shape)
+        image = Image(values.T.astype(np.float32), space, "Head")
+        alone, _ = self.bridged(space, body, 8, first=2)
+        found, made = self.bridged(space, body, 8, first=2, image=image)
+        self.assertLess(dice(alone, body), 0.9)
+        self.assertGreater(dice(found, body), 0.96)
+        for factor, shift in ((1e-6, 0.0), (1e4, -1e6)):  # brightness of any kind
+            other = Image((values.T * factor + shift).astype(np.float32), space)
+            again, _ = self.bridged(space, body, 8, first=2, image=other)
+            self.assertGreater(dice(again, found), 0.995)
+        filled = {n for _, a, b in unseen(made.table[1], space) for n in range(a, b + 1)}
+        used = set(np.flatnonzero((found & ~every(body, 8, 2)).any((1, 2))).tolist())
+        self.assertEqual(used - filled, set())  # all of it waits to be looked at
+        ended, _ = self.bridged(space, body, 8, first=2, image=image, ends="as drawn")
+        drawn = np.flatnonzero(every(body, 8, 2).any((1, 2)))
+        self.assertEqual((ended[: drawn[0]].any(), ended[drawn[-1] + 1 :].any()), (False, False))
+
+    def test_an_image_that_does_not_fit_or_says_nothing(self):
+        space = straight_space((30, 28, 26), 0.5)
+        labels = mapped(space, Body=every(ellipsoid(space, (0, 0, 0), (5, 5, 5)), 6, 1))
+        small = Image(np.zeros((9, 9, 9), np.float32), straight_space((9, 9, 9), 0.5))
+        with self.assertRaisesRegex(Trouble, "another grid"):
+            bridge_slices(labels, "Body", image=small)
+        with self.assertRaisesRegex(Trouble, "no value where the label lies"):
+            bridge_slices(labels, "Body", image=Image(np.full(space.shape, np.nan, np.float32), space))
+        even = after(labels, bridge_slices(labels, "Body", image=Image(np.ones(space.shape, np.float32), space)))
+        plain = after(labels, bridge_slices(labels, "Body"))
+        self.assertGreater(dice(voxels(even, "Body"), voxels(plain, "Body")), 0.93)
 
     def test_others_and_locked_ones_stay(self):
         space = straight_space((40, 40, 41), 0.5)

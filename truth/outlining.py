@@ -58,13 +58,14 @@ def organ(animal: Animal, name: str, space: Space) -> np.ndarray:
 
 
 def _bridged(animal: Animal) -> list[Row]:
-    """Brain and eyes, which every tenth slice shows well; hippocampus and jaw, of which it shows little."""
+    """Brain and eyes, which every tenth slice shows well; hippocampus and jaw, of which it shows little, and which the
+    edges of an image help."""
     space, found = head_ct_space(), []
     for name, least, off in (
         ("Brain", 0.97, 0.03),
         ("Eyes", 0.97, 0.03),
         ("Hippocampus", 0.82, 0.25),
-        ("Lower jaw", 0.85, 0.12),
+        ("Lower jaw", 0.82, 0.25),
     ):
         whole = organ(animal, name, space)
         drawn = np.zeros_like(whole)
@@ -77,6 +78,21 @@ def _bridged(animal: Animal) -> list[Row]:
             Row(f"{name.lower()} of {animal.name}, bridged (overlap)", dice(made, whole), least, against=TENTH)
         )
         found.append(Row(f"{name.lower()} of {animal.name}, bridged (volume off)", volume, at_most=off, against=TENTH))
+    ct, mr = Image(scan_ct(animal, space), space), head_mr_space()
+    for name, image, step, least, off in (
+        ("Lower jaw", ct, 10, 0.97, 0.03),
+        ("Hippocampus", Image(scan_mr(animal, mr), mr), 5, 0.93, 0.06),
+    ):
+        whole = organ(animal, name, image.space)
+        drawn = np.zeros_like(whole)
+        drawn[:, 3::step] = whole[:, 3::step]
+        labels = mapped(image.space, drawn)
+        bridge_slices(labels, "Organ", image=image).apply(labels)
+        made, told = labels.kji == 1, f"{name.lower()} of {animal.name}, bridged along the image"
+        every = f"the whole organ, of which every {'tenth' if step == 10 else 'fifth'} slice was drawn"
+        volume = abs(made.sum() / whole.sum() - 1)
+        found.append(Row(f"{told} (overlap)", dice(made, whole), least, against=every))
+        found.append(Row(f"{told} (volume off)", volume, at_most=off, against=every))
     return found
 
 

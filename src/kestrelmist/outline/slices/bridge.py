@@ -10,10 +10,12 @@ import numpy as np
 from ...core.errors import Trouble
 from ...core.grid_plane import PlaneName, axis_across
 from ...core.halves import in_halves
+from ...core.image import Image
 from ...core.kernel import kernel
 from ...core.label_boxes import Box, round_all, wider
 from ...core.labels import LabelMap
 from ...core.left_out import LeftOut
+from ...core.on_grid import require_same_grid
 from ...core.operation import operation
 from ...core.parameter import LabelName
 from ...core.patch import LabelEdit, patch_to
@@ -21,6 +23,7 @@ from ...core.progress import Progress, silent
 from ...core.space import Space
 from ..shaping.each_label import Part, parts
 from .between import Drawn, rounded, slabs
+from .by_image import along_image
 from .drawn_slices import Family, families, family
 from .unseen import Stretch, as_text, unseen
 
@@ -31,19 +34,21 @@ NOWHERE = np.float32(-1e9)
     "outline",
     "Bridge slices",
     keywords="interpolate between slices missing slices shape based contours propagate",
-    called={"plane": "Drawn in", "label": "Label (all when left out)"},
+    called={"plane": "Drawn in", "label": "Label (all when left out)", "image": "Follow the edges of"},
     rare="ends",
     group="Shape",
     reach=math.inf,
     coarse=False,
     methods="Labels were carried on between drawn slices by shape-based interpolation",
-    cites=("Raya 1990", "Herman 1992"),
+    cites=("Raya 1990", "Herman 1992", "Grady 2006"),
 )
 def bridge_slices(
     labels: LabelMap,
     label: LabelName | None = None,
     plane: Annotated[PlaneName | None, LeftOut("every plane that was drawn in")] = None,
     ends: Literal["rounded", "as drawn"] = "rounded",
+    *,
+    image: Image | None = None,
     progress: Progress = silent(),
 ) -> LabelEdit:
     """Fill in a label between slices that are drawn.
@@ -63,20 +68,26 @@ def bridge_slices(
     ends : text
         "rounded" closes the shape beyond the first and the last slice where the slices show that it closes about
         where another one would have been drawn; "as drawn" ends it there.
+    image : image
+        Whose edges are followed, within six voxels of the shape: how inside and outside look is learnt from the drawn
+        slices. The shape alone counts when it is left out.
 
     Raises
     ------
     Trouble
-        When the label is locked or empty, drawn in one slice only, or has no slice left out between others.
+        When the label is locked or empty, drawn in one slice only, or has no slice left out between others; when the
+        image lies on another grid.
     """
     space = labels.space
     if 1 in space.shape:
         raise Trouble(f"“{labels.name}” is of a picture, and has no slices to bridge", "take the labels of a volume")
+    if image is not None:
+        require_same_grid(image, labels)
     several = [(part, *_families(part, plane)) for part in parts(labels, label, 0.0)]
     ready = [(part, found) for part, found, why in several if not why]
     if not ready:
         raise several[0][2] or Trouble("There is nothing to bridge", "draw slices first")
-    work = _Fields(labels, [part for part, _ in ready])
+    work = _Fields(labels, [part for part, _ in ready], image)
     for n, (part, found) in enumerate(ready):
         work.add(part, found, ends == "rounded", progress.part(0.9 * n / len(ready), 0.9 * (n + 1) / len(ready)))
     patch, table = work.patch(), labels.table
@@ -113,8 +124,8 @@ def _families(part: Part, plane: str | None) -> tuple[list[Family], Trouble | No
 class _Fields:
     """The labels' fields put together: a voxel goes to the label whose field is highest there, if that is above 0."""
 
-    def __init__(self, labels: LabelMap, several: list[Part]):
-        self.labels, self.space = labels, labels.space
+    def __init__(self, labels: LabelMap, several: list[Part], image: Image | None):
+        self.labels, self.space, self.image = labels, labels.space, image
         self.box = round_all(self._room(several))
         self.was = labels.kji[self.box]
         self.after, self.best = self.was.copy(), np.zeros(self.was.shape, np.float32)
@@ -137,7 +148,8 @@ class _Fields:
         drawn: list[tuple[int, list[int]]] = []
         stretches: list[Stretch] = []
         for n, one in enumerate(found):
-            inner = progress.part(n / len(found), (n + 1) / len(found))
+            most = 1.0 if self.image is None else 0.5
+            inner = progress.part(most * n / len(found), most * (n + 1) / len(found))
             axis = 2 - one.axis
             slices = tuple(s + shift[axis] for s in one.slices)
             drawn.append((axis, list(slices)))
@@ -155,6 +167,11 @@ class _Fields:
         assert total is not None
         if weights is not None:
             total = np.where(weights > 0, total / np.maximum(weights, 1e-12), NOWHERE)
+        if self.image is not None:
+            values = np.asarray(self.image.kji[room], np.float32)
+            spacing, rest = self.space.spacing[::-1], progress.part(0.5, 1.0)
+            total = along_image(total, mask, values, drawn, spacing, round_ends, rest)
+            stretches = sorted({*stretches, *_beyond_ends(total, drawn, [s.start for s in room])})
         for axis, slices_ in drawn:
             np.moveaxis(total, axis, 0)[slices_] = NOWHERE
         here = tuple(slice(one.start - b.start, one.stop - b.start) for one, b in zip(room, self.box))
@@ -212,6 +229,17 @@ def _field(
                 if grown:
                     filled.append((first + grown[0], first + grown[-1]))
     return field, sorted(set(filled))
+
+
+def _beyond_ends(field: np.ndarray, drawn, corner: list[int]) -> list[Stretch]:
+    """Stretches of slices before the first drawn one and after the last that a field fills."""
+    found: list[Stretch] = []
+    for axis, slices in drawn:
+        used = np.flatnonzero((np.moveaxis(field, axis, 0) > 0).any((1, 2))) + corner[axis]
+        for part in (used[used < slices[0] + corner[axis]], used[used > slices[-1] + corner[axis]]):
+            if part.size:
+                found.append((2 - axis, int(part[0]), int(part[-1])))
+    return found
 
 
 def _nearness(shape: tuple[int, ...], one: Family, space: Space) -> np.ndarray:

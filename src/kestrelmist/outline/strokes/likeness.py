@@ -29,10 +29,12 @@ def likeness(values: np.ndarray, inside: np.ndarray, outside: np.ndarray) -> np.
     spread = max(high - low, 1e-30)
     low, high = low - 0.1 * spread, high + 0.1 * spread
     at = np.clip((values - low) / (high - low) * (BINS - 1), 0, BINS - 1)
+    sides = at[inside], at[outside]
+    # of one width for all: a narrower bump is higher, and would be taken for more likely
+    width = float(np.mean([1.06 * max(_spread(mine), 0.5) * max(len(mine), 2) ** -0.2 for mine in sides]))
     shares = []
-    for mine, narrow in ((at[inside], False), (at[outside], False), (at.ravel(), True)):
+    for mine in (*sides, at.ravel()):
         count = np.bincount(np.round(mine).astype(int), minlength=BINS).astype(float)
-        width = 1.0 if narrow else 1.06 * max(_spread(mine), 0.5) * max(len(mine), 2) ** -0.2
         smooth = ndimage.gaussian_filter1d(count, width, mode="constant")
         shares.append(smooth / max(smooth.sum(), 1e-30))
     out = (1 - ELSEWHERE) * shares[1] + ELSEWHERE * shares[2]
