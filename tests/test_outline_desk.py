@@ -8,6 +8,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
 from kestrelmist.core.geometry.healing import healed, with_point, without_point
+from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.core.image import Image
 from kestrelmist.core.operation import find_operation
 from kestrelmist.formats.nifti import write_nifti
@@ -105,6 +106,22 @@ class OutlineDeskTest(DrawingCase):
         self.desk.undoing.undo()
         self.settle(self.window)
         self.assertEqual(self.drawn()[0].points, before.points)
+
+    def test_a_stretch_that_would_leave_nothing_is_not_taken(self):
+        left, right, below = (self.world(*place) for place in ((-60, 0), (60, 0), (60, 1)))
+        corners = tuple(tuple(c.tolist()) for c in (left, right, right + 0.05 * (below - right)))
+        normal = tuple(float(v) for v in self.marks.plane(self.canvas.current_view()).normal)
+        sliver = Mark("polygon", corners, 0, normal, name="Ball")
+        self.marks.keep("Draw", {0: sliver}, self.marks.key, self.viewing.record.id)
+        self.settle(self.window)
+        before = self.drawn()[0]
+        self.hand.set_tool("freehand")
+        self.marks.choose(before.id)
+        self.drag([(-60, 0), (0, 0), (60, 0)])
+        self.settle(self.window)
+        after = self.drawn()
+        self.assertEqual((len(after), after[0].points), (1, before.points))
+        self.assertEqual(self.troubles, [])
 
     def test_corners_come_and_go_and_copies_go_on(self):
         self.hand.set_tool("mark-polygon")

@@ -94,13 +94,16 @@ class Freehand(Contouring):
         assert self.mended is not None
         line = healed(self.mended.outline, np.array(self.line))
         corners = thinned(np.vstack((line, line[:1])), FEWER * self.pixel)[:-1]
+        if len(corners) < 3:  # nothing would be left within it
+            return self.mended
         return replace(self.mended, shape="polygon", points=tuple(map(tuple, corners.tolist())))
 
     def finish(self) -> None:
         self.marks.show_live(None)
         if self.mended is not None:
-            if len(self.line) > 1:
-                self.put(f"Mend {self.mended.called}", self._healed())
+            after = self._healed() if len(self.line) > 1 else self.mended
+            if after is not self.mended:
+                self.put(f"Mend {self.mended.called}", after)
             return
         points = np.array(self.line)
         if len(points) > 2 and np.ptp(points, 0).max() > 3 * self.pixel:
