@@ -3,9 +3,12 @@ import unittest
 import numpy as np
 from scipy import ndimage
 
+from kestrelmist.core import patch
 from kestrelmist.core.errors import Cancelled, Trouble
 from kestrelmist.core.image import Image
+from kestrelmist.core.labels import LabelMap
 from kestrelmist.core.progress import Progress
+from kestrelmist.outline import runs
 from kestrelmist.outline.brush import Brush, Stroke
 from kestrelmist.outline.flood import flood
 from kestrelmist.outline.grow import grow
@@ -57,6 +60,34 @@ class ConnectedRegionsTest(unittest.TestCase):
             roots, sizes = find_runs(volume, 1, 1, neighbours).regions()
             self.assertEqual(len(roots), count)
             self.assertEqual(sorted(sizes), sorted(np.bincount(components.ravel())[1:]))
+
+    def test_a_volume_that_is_drawn_on_between_two_looks_is_never_written_past(self):
+        """What is counted and then filled may have changed between: a hand draws while a check looks."""
+        rng = np.random.default_rng(5)
+        shape, stop = (12, 13, 40), np.zeros(1, np.uint8)
+        walls, labels = np.zeros((1, 1, 1), np.uint8), LabelMap(straight_space(shape[::-1]))
+        allowed, none = np.ones(65536, np.uint8), np.zeros((0, 0, 0), np.uint16)
+        for before, after in ((0.2, 0.8), (0.8, 0.2), (0.5, 0.5)):
+            counted, drawn = ((rng.random(shape) < share).astype(np.uint16) for share in (before, after))
+            rows = np.zeros(shape[0] * shape[1] + 1, np.int64)
+            runs._count(counted, 1, 1, False, walls, rows, stop)
+            room = int(rows[-1])
+            first, last, root = (np.full(room + 2000, -77, np.int32) for _ in range(3))
+            self.assertTrue(
+                runs._join(drawn, 1, 1, False, walls, 1, 1, rows, first[:room], last[:room], root[:room], stop)
+            )
+            self.assertTrue((root[:room] >= 0).all() and (root[:room] < room).all())
+            counts = np.zeros((shape[0], 2), np.int64)
+            patch._count_runs(labels.kji, counted.astype(np.uint8), 0, 0, 0, allowed, counts, 0, shape[0])
+            many, voxels = (int(n) for n in counts.sum(0))
+            starts, lengths = np.full(many + 2000, -77, np.int64), np.zeros(many + 2000, np.int32)
+            old, new = np.full(voxels + 9000, 7, np.uint16), np.zeros(0, np.uint16)
+            given = starts[:many], lengths[:many], old[:voxels], none, new, np.cumsum(counts, 0) - counts
+            patch._fill_runs(labels.kji, drawn.astype(np.uint8), 0, 0, 0, allowed, *given, 0, shape[0])
+            for array, size in ((first, room), (last, room), (root, room), (starts, many), (lengths, many)):
+                self.assertEqual(len(set(array[size:].tolist())), 1)  # nothing behind it was touched
+            self.assertTrue((old[voxels:] == 7).all())
+            self.assertLessEqual(int(lengths[:many].sum()), voxels)
 
     def test_walls_are_not_entered(self):
         walls = np.zeros((9, 9, 9), np.uint8)

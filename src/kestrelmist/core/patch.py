@@ -222,9 +222,9 @@ def _runs(
     in_halves(len(counts), lambda a, b: _count_runs(labels.kji, mask_kji, *corner, allowed, counts, a, b), size)
     first = np.cumsum(counts, 0) - counts
     runs, voxels = (int(n) for n in counts.sum(0))
-    starts, lengths, old = np.empty(runs, np.int64), np.empty(runs, np.int32), np.empty(voxels, np.uint16)
+    starts, lengths, old = np.zeros(runs, np.int64), np.zeros(runs, np.int32), np.zeros(voxels, np.uint16)
     given = np.zeros((0, 0, 0), np.uint16) if after_kji is None else after_kji
-    new = np.empty(0 if after_kji is None else voxels, np.uint16)
+    new = np.zeros(0 if after_kji is None else voxels, np.uint16)
     filled = starts, lengths, old, given, new
 
     def fill(a: int, b: int) -> None:
@@ -305,16 +305,20 @@ def _count_runs(labels, mask, k0, j0, i0, allowed, counts, first, last):
 
 @kernel
 def _fill_runs(labels, mask, k0, j0, i0, allowed, starts, lengths, old, after, new, before, first, last):
+    """A hand may have drawn since the runs were counted: what has come since has no room, and is left out. Such a patch
+    fits no state and is not kept, but it must not write where nothing is its own."""
     takes = new.size > 0
     for k in range(first, last):
         run, at = before[k, 0] - 1, before[k, 1]
+        more = k + 1 < before.shape[0]
+        last_run, end = (before[k + 1, 0] if more else starts.size) - 1, before[k + 1, 1] if more else old.size
         for j in range(mask.shape[1]):
             inside = False
             for i in range(mask.shape[2]):
                 hit = mask[k, j, i] != 0
                 if hit:
                     number = labels[k0 + k, j0 + j, i0 + i]
-                    hit = allowed[number] != 0
+                    hit = allowed[number] != 0 and at < end and (inside or run < last_run)
                     if hit:
                         old[at] = number
                         if takes:

@@ -82,7 +82,7 @@ def find_runs(
         raise Cancelled
     if rows[-1] > (most if most is not None else np.iinfo(np.int32).max):
         return None
-    first, last, root = (np.empty(rows[-1], np.int32) for _ in range(3))
+    first, last, root = (np.empty(rows[-1], np.int32) for _ in range(3))  # filled by a second look at the volume
     if not _join(volume_kji, low, high, walled, walls, *reaches(neighbours), rows, first, last, root, stop):
         raise Cancelled
     return Runs(volume_kji.shape, rows, first, last, root)
@@ -138,6 +138,8 @@ def _meet(rows, first, last, root, here, there, reach):
 
 @kernel
 def _join(volume, low, high, walled, walls, face, edge, rows, first, last, root, stop):
+    """A hand may be drawing on the volume: runs that have come since they were counted have no room and are left out,
+    and those that have gone are empty."""
     nk, nj, ni = volume.shape
     for k in range(nk):
         if stop[0]:
@@ -145,16 +147,21 @@ def _join(volume, low, high, walled, walls, face, edge, rows, first, last, root,
         for j in range(nj):
             row = k * nj + j
             n = rows[row]
-            if rows[row + 1] == n:
+            end = rows[row + 1]
+            if end == n:
                 continue
+            for m in range(n, end):
+                first[m], last[m], root[m] = ni, -1, m
             before = False
             for i in range(ni):
                 inside = low <= volume[k, j, i] <= high
                 if walled:
                     inside = inside and not walls[k, j, i]
                 if inside and not before:
+                    if n == end:
+                        inside = False
+                        break
                     first[n] = i
-                    root[n] = n
                 elif before and not inside:
                     last[n] = i - 1
                     n += 1

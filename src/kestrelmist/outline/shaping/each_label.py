@@ -51,6 +51,9 @@ def parts(labels: LabelMap, label: str | None, margin: float) -> list[Part]:
             raise Trouble(f"“{label}” has no voxel", "draw it first")
         raise Trouble(f"“{labels.name}” has no label that is drawn and not locked", "draw one, or unlock it")
     boxes = boxes_of(labels.kji)
+    rows = [row for row in rows if row.number in boxes]  # somebody may just have wiped one away
+    if not rows:
+        raise Trouble(f"“{labels.name}” has changed meanwhile", "do it again")
     space = labels.space
     i, j, k = (
         min(math.ceil(margin / s * (1 + 1e-6)) + 1, n) if n > 1 else 0 for s, n in zip(space.spacing, space.shape)
