@@ -10,7 +10,7 @@ from ..core.digits import decimals_of
 from ..core.errors import Trouble
 from ..core.label_boxes import boxes_of
 from ..core.label_grid import on_grid
-from ..core.labels import LabelMap
+from ..core.labels import Label, LabelMap
 from ..core.operation import operation
 from ..core.progress import Progress, silent
 from ..core.space import Space
@@ -57,15 +57,7 @@ def compare_labels(labels: LabelMap, other: LabelMap, progress: Progress = silen
     Trouble
         When the maps have no label in common, or lie in worlds of different units.
     """
-    if labels.space.unit != other.space.unit:
-        raise Trouble(f"“{labels.name}” and “{other.name}” have no scale in common", "set the voxel size of both")
-    there = other if other.space.same_grid(labels.space) else on_grid(other, labels.space)
-    names = {row.name.casefold(): row for row in there.table}
-    pairs = [(row, names[row.name.casefold()]) for row in labels.table if row.name.casefold() in names]
-    if not pairs:
-        raise Trouble(
-            f"“{labels.name}” and “{other.name}” have no label of the same name", "rename labels so that they agree"
-        )
+    there, pairs = in_common(labels, other)
     what, cell, unit = labels.space.extent
     digits = decimals_of(cell)
     table = Table(
@@ -89,6 +81,31 @@ def compare_labels(labels: LabelMap, other: LabelMap, progress: Progress = silen
         a, b = labels.kji[part] == row.number, there.kji[part] == fellow.number
         table.rows.append((row.name, *_sizes(a, b, cell), *_distances(a, b, labels.space, own)))
     return table
+
+
+def in_common(
+    labels: LabelMap, other: LabelMap, label: str | None = None
+) -> tuple[LabelMap, list[tuple[Label, Label]]]:
+    """The other map on the grid of the first one, and the labels that have one name in both; one alone, where it is
+    named.
+
+    Raises
+    ------
+    Trouble
+        When the maps have no such label in common, or lie in worlds of different units.
+    """
+    if labels.space.unit != other.space.unit:
+        raise Trouble(f"“{labels.name}” and “{other.name}” have no scale in common", "set the voxel size of both")
+    there = other if other.space.same_grid(labels.space) else on_grid(other, labels.space)
+    names = {row.name.casefold(): row for row in there.table}
+    rows = [labels.table.named(label)] if label else list(labels.table)
+    pairs = [(row, names[row.name.casefold()]) for row in rows if row.name.casefold() in names]
+    if not pairs:
+        raise Trouble(
+            f"“{labels.name}” and “{other.name}” have no label {f'“{label}”' if label else 'of the same name'}",
+            "rename labels so that they agree",
+        )
+    return there, pairs
 
 
 def _both(one: tuple[slice, ...] | None, other: tuple[slice, ...] | None, size: tuple[int, ...]) -> tuple[slice, ...]:

@@ -7,14 +7,13 @@ from typing import Annotated
 import numpy as np
 
 from ..core.digits import decimals_of
-from ..core.errors import Trouble
 from ..core.label_boxes import boxes_of, wider
-from ..core.label_grid import on_grid
 from ..core.labels import LabelMap
 from ..core.operation import operation
 from ..core.parameter import Between, LabelName, Unit
 from ..core.progress import Progress, silent
 from ..core.table import Column, Table
+from .compare import in_common
 
 MOST = 5000
 """Places that are listed, the largest; more are counted in the last row."""
@@ -63,17 +62,7 @@ def list_disagreements(
     Trouble
         When the maps have no label in common, or lie in worlds of different units.
     """
-    if labels.space.unit != other.space.unit:
-        raise Trouble(f"“{labels.name}” and “{other.name}” have no scale in common", "set the voxel size of both")
-    there = other if other.space.same_grid(labels.space) else on_grid(other, labels.space)
-    names = {row.name.casefold(): row for row in there.table}
-    rows = [labels.table.named(label)] if label else list(labels.table)
-    pairs = [(row, names[row.name.casefold()]) for row in rows if row.name.casefold() in names]
-    if not pairs:
-        raise Trouble(
-            f"“{labels.name}” and “{other.name}” have no label {f'“{label}”' if label else 'of the same name'}",
-            "rename labels so that they agree",
-        )
+    there, pairs = in_common(labels, other, label)
     space = labels.space
     what, cell, unit = space.extent
     digits = decimals_of(min(space.spacing)) + 1
