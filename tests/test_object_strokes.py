@@ -1,4 +1,5 @@
 import unittest
+from unittest import mock
 
 import numpy as np
 from scipy import ndimage
@@ -102,6 +103,32 @@ class ObjectFromStrokesTest(unittest.TestCase):
         made = after(self.labels, edit)
         self.assertGreater(dice(voxels(made, "Organ"), self.body), 0.97)
         self.assertEqual([row.name for row in made.table], ["Organ"])
+
+    def test_strokes_in_one_slice_find_all_of_a_body_or_say_where_they_end(self):
+        inside, outside = np.zeros_like(self.body), np.zeros_like(self.body)
+        inside[25, 28, 22:42] = inside[25, 20:36, 32] = True
+        ring = ndimage.distance_transform_edt(~self.body[25], sampling=0.5)
+        outside[25] = (ring > 2) & (ring <= 2.6)
+        space = straight_space((60, 56, 100), 0.5)
+
+        def tall(mask):
+            return np.pad(mask, ((25, 25), (0, 0), (0, 0)))
+
+        strokes = mapped(space, Organ=tall(inside), Outside=tall(outside))
+        long = ellipsoid(space, (1, 0, 0), (7, 6, 19))  # far beyond what strokes in one slice reach
+        noise = np.random.default_rng(2).normal(0, 30, long.shape)
+        image = Image((np.where(long, 300, 100) + noise).T.astype(np.float32), space, "Head", "T-1")
+        edit = object_from_strokes(image, mapped(space), strokes)
+        self.assertGreater(dice(voxels(after(mapped(space), edit), "Organ"), long), 0.95)
+        self.assertNotIn("cut off", edit.title)
+        endless = Image(np.broadcast_to(image.data[:, :, 50:51], image.data.shape).copy(), space, "Head", "T-1")
+        told = object_from_strokes(endless, mapped(space), strokes)  # a rod: it ends where the image does
+        self.assertGreater(int(after(mapped(space), told).kji[0].sum()), 100)
+        with mock.patch("kestrelmist.outline.strokes.object_from_strokes.WIDER", 0):
+            cut = object_from_strokes(image, mapped(space), strokes)
+        self.assertEqual(cut.title, "“Organ” from strokes, cut off beyond the strokes: draw some there too")
+        used = np.flatnonzero(voxels(after(mapped(space), cut), "Organ").any((1, 2)))
+        self.assertEqual((int(used[0]), int(used[-1])), (38, 62))
 
     def test_a_ring_close_by_does_not_shrink_a_large_body_to_its_stroke(self):
         """A body with a brighter core, as an eye has its lens: a stroke through both, a line round it just outside."""

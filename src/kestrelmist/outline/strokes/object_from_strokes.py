@@ -36,6 +36,8 @@ ROUND, SPIKES = 0.5, 0.1
 BESIDE = 0.6
 """How far beyond strokes inside, in their own extent, the object may go on where no stroke outside bounds it."""
 LEAST = 12
+WIDER = 3
+"""Times that more room is given where an object reaches the end of it."""
 MOST = 1 << 27
 """Voxels between strokes that are worked on."""
 
@@ -118,8 +120,7 @@ def object_from_strokes(
     box = everything if beyond else _between(drawn, image)
     if np.prod([s.stop - s.start for s in box], dtype=float) > MOST:
         raise Trouble("The strokes lie too far apart", "draw strokes outside that bound the object more closely")
-    values = np.asarray(image.kji[box], np.float32)
-    numbers = objects_in(values, drawn.marked[box], len(rows), image.space.spacing[::-1], progress)
+    numbers, box, cut = _closed(image, drawn, box, len(rows), progress)
     whole = _with_old(labels, rows, box)
     after = labels.kji[whole].copy()
     for row in rows:  # what an earlier try has left
@@ -130,7 +131,8 @@ def object_from_strokes(
         part[(numbers == n) & (part == 0)] = row.number
     k, j, i = (s.start for s in whole)
     named = f"“{rows[0].name}”" if len(rows) == 1 else f"{len(rows)} objects"
-    return LabelEdit(f"{named} from strokes", patch_to(labels, after, (k, j, i)), labels.table, table)
+    told = ", cut off beyond the strokes: draw some there too" if cut else ""
+    return LabelEdit(f"{named} from strokes{told}", patch_to(labels, after, (k, j, i)), labels.table, table)
 
 
 def _with_old(labels: LabelMap, rows: list[Label], box: Box) -> Box:
@@ -190,6 +192,48 @@ def _between(drawn: Strokes, image: Image) -> Box:
         last = whole.stop - 1 if whole.stop - 1 > high else high + more
         found.append(slice(max(0, first), min(image.kji.shape[n], last + 1)))
     return tuple(found)  # type: ignore[return-value]
+
+
+def _closed(image: Image, drawn: Strokes, box: Box, count: int, progress: Progress) -> tuple[np.ndarray, Box, bool]:
+    """The objects, the box they were looked for in, and whether they are cut off where no stroke outside bounds them:
+    a wider box is tried a few times, and taken when they end within it."""
+
+    def found(part: Box, inner: Progress) -> np.ndarray:
+        values = np.asarray(image.kji[part], np.float32)
+        return objects_in(values, drawn.marked[part], count, image.space.spacing[::-1], inner)
+
+    first = found(box, progress.part(0.0, 0.4))
+    numbers, wide = first, box
+    for n in range(WIDER):
+        sides = _touched(numbers, wide, drawn, image.kji.shape)
+        if not sides:
+            return numbers, wide, False
+        ends = [[s.start, s.stop] for s in wide]
+        for axis, side in sides:
+            more = max(LEAST, (wide[axis].stop - wide[axis].start) // 2)
+            ends[axis][side] += more if side else -more
+        wide = tuple(slice(max(0, a), min(size, b)) for (a, b), size in zip(ends, image.kji.shape))  # type: ignore[assignment]
+        if np.prod([s.stop - s.start for s in wide], dtype=float) > MOST:
+            break
+        numbers = found(wide, progress.part(0.4 + 0.6 * n / WIDER, 0.4 + 0.6 * (n + 1) / WIDER))
+    if not _touched(numbers, wide, drawn, image.kji.shape):
+        return numbers, wide, False
+    return first, box, True
+
+
+def _touched(numbers: np.ndarray, box: Box, drawn: Strokes, shape: tuple[int, ...]) -> list[tuple[int, int]]:
+    """Sides (axis, 0 or 1) of a box that objects reach, where neither a stroke outside nor the image ends them."""
+    inside = np.nonzero((drawn.marked > 0) & (drawn.marked < 255))
+    found = []
+    for axis in range(3):
+        low, high = int(inside[axis].min()), int(inside[axis].max())
+        bounded = drawn.box[axis].start < low, drawn.box[axis].stop - 1 > high
+        ends = box[axis].start <= 0, box[axis].stop >= shape[axis]
+        for side in (0, 1):
+            face = np.take(numbers, -1 if side else 0, axis)
+            if not bounded[side] and not ends[side] and face.any():
+                found.append((axis, side))
+    return found
 
 
 def objects_in(values: np.ndarray, marked: np.ndarray, count: int, spacing, progress: Progress) -> np.ndarray:
