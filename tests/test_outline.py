@@ -288,7 +288,7 @@ class PiecesTest(unittest.TestCase):
         labels.counts[:5] = np.bincount(labels.flat, minlength=5)
         labels.table = labels.table.without(2).without(3).changed(4, locked=True)
         before = labels.data.copy()
-        edit = renumber(image, labels)
+        edit = renumber(image, labels).labels
         edit.apply(labels)
         np.testing.assert_array_equal(labels.data, np.where(before == 4, 2, before))
         self.assertEqual([(r.number, r.name, r.locked) for r in labels.table], [(1, "A", False), (2, "D", True)])

@@ -123,7 +123,9 @@ class OutlineChecksTest(unittest.TestCase):
     def test_renumbering_tells_what_became_of_what(self):
         labels = mapped(self.space, A=self.body, B=np.zeros_like(self.body), C=np.zeros_like(self.body))
         labels.table = labels.table.without(2)
-        self.assertEqual(renumber(self.image, labels).title, "Renumber labels: 3 → 2")
+        made = renumber(self.image, labels)
+        self.assertEqual(made.labels.title, "Renumber labels: 3 → 2")
+        self.assertEqual(made.numbers.rows, [("A", 1, 1), ("C", 3, 2)])
 
 
 class BridgedDeskTest(DeskCase):
