@@ -7,6 +7,7 @@ from kestrelmist.core.caveat import SIDES_UNKNOWN, SLICES_MISSING, Caveat
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap
 from kestrelmist.core.operation import find_operation
+from kestrelmist.core.patch import LabelEdit
 from kestrelmist.core.space import Space
 from kestrelmist.outline.paint import paint
 from kestrelmist.prepare.grid.spacing import set_spacing
@@ -26,7 +27,8 @@ class ChecksTest(unittest.TestCase):
         given = {"image": self.image, "labels": self.labels}
         given = {p.name: given[p.name] for p in operation.inputs}
         made = operation(None, **given, **operation.checked(notice.mend.settings))
-        made["label edit"].apply(self.labels)
+        edit = next(value for value in made.values() if isinstance(value, LabelEdit))
+        edit.apply(self.labels)
 
     def test_nothing_wrong_is_said_too(self):
         self.assertEqual([(n.level, n.mend) for n in self.found()], [("fine", None)])
