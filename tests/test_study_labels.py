@@ -13,6 +13,7 @@ from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.core.geometry.marks import Marks
 from kestrelmist.core.image import Image
 from kestrelmist.core.space import Space
+from kestrelmist.core.world import World
 from kestrelmist.formats.label_files import read_label_map
 from kestrelmist.formats.saving import save_thing
 from kestrelmist.outline.contours.lay_regions import lay_regions
@@ -20,7 +21,7 @@ from kestrelmist.outline.disagreements import list_disagreements
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.desk_case import DeskCase
-from tests.making import PlaceCase, straight_space, two_balls
+from tests.making import PlaceCase, keep_thing, straight_space, two_balls
 from tests.test_bridge import ellipsoid
 from tests.test_shaping import mapped
 
@@ -228,6 +229,17 @@ class SteppingDeskTest(DeskCase):
         QTest.keyClick(view, Qt.Key.Key_Down)
         self.settle(window)
         self.assertLess(float(np.abs(np.asarray(viewing.crosshair) - (-4, -6, -3)).max()), 0.8)
+        balls = two_balls()
+        spaces = [window.desk.study.find("T-1/Two balls").space, balls.space.in_world(World("elsewhere"))]
+        self.assertTrue(spaces[0].world.id)
+        other = keep_thing(window.desk.study, Image(balls.data + 1, spaces[1], "Elsewhere"))
+        viewing.show_image(other)
+        self.settle(window)
+        at, said = np.array(viewing.crosshair), []
+        window.desk.session.said.connect(said.append)
+        QTest.mouseClick(view.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, where)
+        np.testing.assert_array_equal(viewing.crosshair, at)
+        self.assertIn("places of this table are of “Two balls”", said[0])
         self.assertEqual(self.troubles, [])
 
 

@@ -6,6 +6,7 @@ import re
 
 import numpy as np
 
+from ..errors import Trouble
 from .filled import plane_of
 from .mark import Mark
 from .shape import shape_named
@@ -32,11 +33,16 @@ def crossing(mark: Mark) -> np.ndarray | None:
 
 
 def largest_loop(mark: Mark) -> np.ndarray:
-    """The largest of the loops that a line which crosses itself makes: places (n, 3), the last not the first again."""
+    """The largest of the loops that a line which crosses itself makes: places (n, 3), the last not the first again.
+
+    Raises Trouble when it encloses nothing.
+    """
     import shapely
 
     middle, ways, ring = _flat(mark)
     loops = shapely.polygonize([shapely.unary_union(shapely.LineString(np.vstack((ring, ring[:1]))))])
+    if not len(loops.geoms):
+        raise Trouble(f"The {mark.called} encloses nothing", "draw it again, or delete it")
     largest = max(loops.geoms, key=lambda loop: loop.area)
     return middle + np.asarray(largest.exterior.coords)[:-1] @ ways
 

@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 from ...core.cells import harmless
 from ...core.errors import Trouble
 from ...core.table import Column, Table
+from ...study.items import Record
 from ...study.recipe import as_yaml, recipe_of
 from ..models.desk_model import Desk
 from ..theme.theme import icon
@@ -214,10 +215,24 @@ class Drawer(QWidget):
         )
         if record is None or place is None:
             self._go_to_volume(index)
+        elif (other := self._elsewhere(record)) is not None:
+            self.session.said.emit(f"The places of this table are of “{other.name}”, in another space: show that first")
         elif record.grid.nearest_voxel(place) is not None:
             self.desk.viewing.go_to(place)
         else:
             self.session.said.emit(f"The place of this row lies outside “{record.name}”")
+
+    def _elsewhere(self, record: Record) -> Record | None:
+        """The image that the table is of, where its places mean nothing on the one that leads."""
+        items, key = self.desk.study.items, self.which.currentData()
+        row = items.get(key) if isinstance(key, int) and key > 0 else None
+        made_of = items.get(row.made_of) if row is not None and row.made_of is not None else None
+        if made_of is not None and made_of.of is not None:
+            made_of = items.get(made_of.of)
+        if made_of is None or made_of.space is None or record.space is None or made_of.id == record.id:
+            return None
+        here, there = record.space.world, made_of.space.world
+        return made_of if here.id and there.id and not here.is_one_with(there) else None
 
     def _go_to_volume(self, index: QModelIndex) -> None:
         """Show the volume that a row is of, where there is a column that names one."""

@@ -212,7 +212,8 @@ def _closed(image: Image, drawn: Strokes, box: Box, count: int, progress: Progre
         for axis, side in sides:
             more = max(LEAST, (wide[axis].stop - wide[axis].start) // 2)
             ends[axis][side] += more if side else -more
-        wide = tuple(slice(max(0, a), min(size, b)) for (a, b), size in zip(ends, image.kji.shape))  # type: ignore[assignment]
+        k, j, i = (slice(max(0, a), min(size, b)) for (a, b), size in zip(ends, image.kji.shape))
+        wide = k, j, i
         if np.prod([s.stop - s.start for s in wide], dtype=float) > MOST:
             break
         numbers = found(wide, progress.part(0.4 + 0.6 * n / WIDER, 0.4 + 0.6 * (n + 1) / WIDER))
