@@ -57,7 +57,9 @@ def joined_parts(
         for one, other, many in _contacts(numbers, int(axis)):
             parts.touch(one, other, many * faces[axis])
     parts.join(BALLS[dimensions - 1] * neck ** max(1, dimensions - 1), stop)
-    parts.join_small(least)
+    parts.join_small(least, stop)
+    if stop[0]:
+        raise Cancelled
     roots = np.array([parts.root(n) for n in range(count + 1)])
     found = np.flatnonzero([n > 0 and roots[n] == n and parts.sizes[n] > 0 for n in range(count + 1)])
     ranked = found[np.argsort(-parts.sizes[found], kind="stable")]
@@ -113,13 +115,17 @@ class _Parts:
             for other in self.beside[kept]:
                 heapq.heappush(waiting, self._entry(kept, other))
 
-    def join_small(self, least: float) -> None:
-        while True:
-            small = [n for n in range(1, len(self.sizes)) if self.beside[n] and self.sizes[n] < least]
-            if not small:
-                return
-            n = min(small, key=lambda m: self.sizes[m])
-            self._one(n, max(self.beside[n], key=lambda m: self.beside[n][m]))
+    def join_small(self, least: float, stop: np.ndarray) -> None:
+        """Those with fewer voxels join a neighbour, the smallest first."""
+        waiting = [(float(size), n) for n, size in enumerate(self.sizes) if n and 0 < size < least]
+        heapq.heapify(waiting)
+        while waiting and not stop[0]:
+            size, n = heapq.heappop(waiting)
+            if self.parent[n] != n or self.sizes[n] != size or not self.beside[n]:
+                continue  # it has joined another one, or grown: then it waits again
+            kept = self._one(n, max(self.beside[n], key=lambda m: self.beside[n][m]))
+            if self.sizes[kept] < least:
+                heapq.heappush(waiting, (float(self.sizes[kept]), kept))
 
     def _one(self, a: int, b: int) -> int:
         """Two become one, which keeps the number of the larger."""
