@@ -75,6 +75,23 @@ class BridgeTest(unittest.TestCase):
         found, _ = self.bridged(tilted, body, 6)
         self.assertGreater(dice(found, body), 0.98)
 
+    def test_two_balls_one_behind_the_other_stay_apart(self):
+        space = straight_space((40, 40, 120), 0.5)
+        one, other = (ellipsoid(space, (0, 0, z), (8, 8, 9)) for z in (-17, 17))
+        labels = mapped(space, Body=every(one | other, 5))
+        edit = bridge_slices(labels, "Body")
+        made = voxels(after(labels, edit), "Body")
+        self.assertGreater(dice(made, one | other), 0.985)
+        self.assertIn("leaving wide gaps between bodies open", edit.title)
+        # a rod between them that is drawn as densely at both ends goes on through the gap
+        rod = ellipsoid(space, (0, 0, 0), (3, 3, 1e6))
+        drawn = every(rod, 5)
+        drawn[40:80] = False
+        edit = bridge_slices(mapped(space, Body=drawn), "Body")
+        made = voxels(after(mapped(space, Body=drawn), edit), "Body")
+        np.testing.assert_array_equal(made[:116], rod[:116])
+        self.assertNotIn("open", edit.title)
+
     def test_ends_as_drawn_add_nothing_beyond(self):
         space = straight_space((50, 50, 60), 0.5)
         body = ellipsoid(space, (0, 0, 0), (10, 10, 12))

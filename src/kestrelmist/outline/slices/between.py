@@ -27,6 +27,8 @@ STRAY = 0.35
 """How far a curve through four slices may leave the straight line between two, in its deepest distance."""
 LATE = 2.0
 """In how many distances between slices, beyond the last one, a part has to close by itself to be closed within one."""
+WIDE = 2.5
+"""How many times as wide as those beside it a gap is that may lie between two bodies, as between two eyes."""
 Ends = tuple[slice, slice]
 
 
@@ -128,6 +130,21 @@ def rounded(drawn: Sequence[Drawn], upwards: bool, spacing: tuple[float, float],
             values = np.minimum.accumulate(values, 0)  # what has closed stays closed
             found.append(Slab(box, values if upwards else values[::-1]))
     return found
+
+
+def bodies(drawn: Sequence[Drawn], spacing: tuple[float, float], step: float) -> list[list[Drawn]]:
+    """Drawn slices of bodies that lie one behind the other, each for itself: where a gap is much wider than those
+    beside it, and all that was drawn on both sides of it closes by itself before the other side begins."""
+    gaps = np.diff([one.at for one in drawn])
+    found, first = [], 0
+    for n in range(3, len(drawn) - 2):
+        if n - first < 3 or gaps[n - 1] <= WIDE * max(gaps[n - 2], gaps[n]):
+            continue
+        sides = (drawn[first:n], True), (drawn[n:], False)
+        if all(len(rounded(one, up, spacing, step)) == one[-1 if up else 0].count for one, up in sides):
+            found.append(list(drawn[first:n]))
+            first = n
+    return [*found, list(drawn[first:])]
 
 
 def _beyond(at: np.ndarray, places: np.ndarray) -> np.ndarray:

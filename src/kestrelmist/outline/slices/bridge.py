@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from typing import Annotated, Literal
 
 import numpy as np
@@ -22,7 +23,7 @@ from ...core.patch import LabelEdit, patch_to
 from ...core.progress import Progress, silent
 from ...core.space import Space
 from ..shaping.each_label import Part, parts
-from .between import Drawn, rounded, slabs
+from .between import Drawn, Slab, bodies, rounded, slabs
 from .by_image import along_image
 from .drawn_slices import Family, families, family
 from .unseen import Stretch, as_text, unseen
@@ -56,8 +57,10 @@ def bridge_slices(
     Between slices the outline runs as signed distances do (S. P. Raya and J. K. Udupa, IEEE Trans. Med. Imaging 9,
     1990) along curves through up to four of them (G. T. Herman et al., IEEE Computer Graphics and Applications 12,
     1992); parts that divide, join or move aside are followed. Slices drawn in two planes are put together, each
-    counting the more the nearer. Drawn slices stay as they are, and so do other labels. What was bridged is listed
-    among the checks until somebody has looked at it.
+    counting the more the nearer. A gap that is 2.5 times as wide as those beside it stays open where all that was
+    drawn on both sides of it closes before the other begins, as between two eyes; this is said then. Drawn
+    slices stay as they are, and so do other labels. What was bridged is listed among the checks until somebody has
+    looked at it.
 
     Parameters
     ----------
@@ -98,7 +101,8 @@ def bridge_slices(
         table = table.changed(row.number, bridged=as_text([*known, *stretches], space))
         count += sum(b - a + 1 for _, a, b in stretches)
     named = f"“{ready[0][0].row.name}”" if len(ready) == 1 else f"{len(ready)} labels"
-    return LabelEdit(f"Bridge {count} slices of {named}", patch, labels.table, table)
+    left = ", leaving wide gaps between bodies open" if work.apart else ""
+    return LabelEdit(f"Bridge {count} slices of {named}{left}", patch, labels.table, table)
 
 
 def _families(part: Part, plane: str | None) -> tuple[list[Family], Trouble | None]:
@@ -130,6 +134,7 @@ class _Fields:
         self.was = labels.kji[self.box]
         self.after, self.best = self.was.copy(), np.zeros(self.was.shape, np.float32)
         self.stretches: list[tuple[Part, list[Stretch]]] = []
+        self.apart = 0  # wide gaps that were left open
 
     def _room(self, several: list[Part]) -> list[Box]:
         """Boxes with room for shapes that are larger between slices than in them."""
@@ -143,25 +148,32 @@ class _Fields:
         """Work out the field of one label."""
         room = self._room([part])[0]
         mask = self.labels.kji[room] == part.row.number
-        shift = [part.box[n].start - room[n].start for n in range(3)]
+        corner = [one.start for one in room]
+        shift = [b.start - c for b, c in zip(part.box, corner)]
+        stacks = [
+            _Stack(mask, Family(f.axis, tuple(n + shift[2 - f.axis] for n in f.slices)), self.space) for f in found
+        ]
+        if len(stacks) == 1 and self.image is None:
+            for first, slab in stacks[0].slabs(round_ends, progress):
+                self._take(stacks[0].axis, first, slab, room, part.row.number)
+        else:
+            total = self._together(stacks, room, mask, round_ends, progress)
+            self._take(0, 0, Slab((slice(0, mask.shape[1]), slice(0, mask.shape[2])), total), room, part.row.number)
+        stretches = sorted({(2 - s.axis, a + corner[s.axis], b + corner[s.axis]) for s in stacks for a, b in s.filled})
+        self.apart += sum(s.apart for s in stacks)
+        self.stretches.append((part, stretches))
+
+    def _together(self, stacks: list[_Stack], room: Box, mask, round_ends: bool, progress: Progress) -> np.ndarray:
+        """The field of slices of several planes, each the heavier the nearer, along the image if there is one."""
         total = weights = None
-        drawn: list[tuple[int, list[int]]] = []
-        stretches: list[Stretch] = []
-        for n, one in enumerate(found):
+        for n, one in enumerate(stacks):
             most = 1.0 if self.image is None else 0.5
-            inner = progress.part(most * n / len(found), most * (n + 1) / len(found))
-            axis = 2 - one.axis
-            slices = tuple(s + shift[axis] for s in one.slices)
-            drawn.append((axis, list(slices)))
-            field, filled = _field(mask, Family(one.axis, slices), self.space, round_ends, inner)
-            first = room[axis].start
-            stretches += [(one.axis, a + first, b + first) for a, b in filled]
-            if len(found) == 1:
+            field = one.field(round_ends, progress.part(most * n / len(stacks), most * (n + 1) / len(stacks)))
+            if len(stacks) == 1:
                 total = field
                 break
-            weight = _nearness(mask.shape, Family(one.axis, slices), self.space)
             known = field > NOWHERE
-            weight = np.where(known, weight, 0)
+            weight = np.where(known, one.nearness(), 0)
             total = weight * np.where(known, field, 0) + (0 if total is None else total)
             weights = weight + (0 if weights is None else weights)
         assert total is not None
@@ -170,14 +182,24 @@ class _Fields:
         if self.image is not None:
             values = np.asarray(self.image.kji[room], np.float32)
             spacing, rest = self.space.spacing[::-1], progress.part(0.5, 1.0)
+            drawn = [(one.axis, one.numbers) for one in stacks]
             total = along_image(total, mask, values, drawn, spacing, round_ends, rest)
-            stretches = sorted({*stretches, *_beyond_ends(total, drawn, [s.start for s in room])})
-        for axis, slices_ in drawn:
-            np.moveaxis(total, axis, 0)[slices_] = NOWHERE
-        here = tuple(slice(one.start - b.start, one.stop - b.start) for one, b in zip(room, self.box))
-        given = total, self.best[here], self.was[here], self.after[here], np.uint16(part.row.number)
-        in_halves(total.shape[0], lambda a, b: _take(*given, a, b), total.size)
-        self.stretches.append((part, stretches))
+            for one in stacks:
+                one.fill_beyond(total)
+        for one in stacks:
+            np.moveaxis(total, one.axis, 0)[list(one.numbers)] = NOWHERE
+        return total
+
+    def _take(self, axis: int, first: int, slab: Slab, room: Box, number: int) -> None:
+        """Give free voxels of a slab to a label where its field is above 0 and that of any before."""
+        ends = [slice(first, first + len(slab.values)), *slab.box]
+        ends.insert(axis, ends.pop(0))
+        here = tuple(
+            slice(c.start - b.start + e.start, c.start - b.start + e.stop) for c, b, e in zip(room, self.box, ends)
+        )
+        given = [np.moveaxis(one[here], axis, 0) for one in (self.best, self.was, self.after)]
+        work = lambda a, b: _take(slab.values, *given, np.uint16(number), a, b)  # noqa: E731
+        in_halves(len(slab.values), work, slab.values.size)
 
     def patch(self):
         """What changes."""
@@ -187,65 +209,67 @@ class _Fields:
 
 @kernel
 def _take(field, best, was, after, number, first, last):
-    """Free voxels where a field is higher than that of any label before."""
+    """Free voxels where a field is above 0 and higher than that of any label before."""
     for k in range(first, last):
         for j in range(field.shape[1]):
             for i in range(field.shape[2]):
-                if field[k, j, i] > best[k, j, i] and was[k, j, i] == 0:
+                if field[k, j, i] > 0 and was[k, j, i] == 0 and field[k, j, i] > best[k, j, i]:
                     best[k, j, i] = field[k, j, i]
                     after[k, j, i] = number
 
 
-def _field(
-    mask: np.ndarray, one: Family, space: Space, round_ends: bool, progress: Progress
-) -> tuple[np.ndarray, list[tuple[int, int]]]:
-    """The field of a label between its slices across one axis, and the stretches of slices that it fills."""
-    axis = 2 - one.axis
-    step = space.spacing[one.axis]
-    wide, high = (space.spacing[n] for n in range(3) if n != one.axis)
-    across = np.moveaxis(mask, axis, 0)
-    field = np.full(mask.shape, NOWHERE)
-    there = np.moveaxis(field, axis, 0)
-    drawn = [Drawn(n * step, np.ascontiguousarray(across[n])) for n in one.slices]
-    filled = []
-    for n, found in slabs(drawn, (high, wide), step):
-        progress.at(n / len(drawn), "Bridging slices")
-        first, last = one.slices[n] + 1, one.slices[n + 1] - 1
-        for slab in found:
-            part = there[first : last + 1, slab.box[0], slab.box[1]]
+class _Stack:
+    """The drawn slices of a label across one axis, and what lies between them."""
+
+    def __init__(self, mask: np.ndarray, one: Family, space: Space):
+        self.axis, self.numbers, self.mask = 2 - one.axis, one.slices, mask
+        self.step = space.spacing[one.axis]
+        wide, high = (space.spacing[n] for n in range(3) if n != one.axis)
+        self.spacing = high, wide
+        self.filled: list[tuple[int, int]] = []  # stretches of slices that are filled
+        self.apart = 0  # wide gaps that are left open
+
+    def slabs(self, round_ends: bool, progress: Progress) -> Iterator[tuple[int, Slab]]:
+        """From which slice on, and what is there."""
+        across = np.moveaxis(self.mask, self.axis, 0)
+        drawn = [Drawn(n * self.step, np.ascontiguousarray(across[n])) for n in self.numbers]
+        several, done = bodies(drawn, self.spacing, self.step), 0
+        self.apart = len(several) - 1
+        for body in several:
+            numbers = self.numbers[done : done + len(body)]
+            for n, found in slabs(body, self.spacing, self.step):
+                progress.at((done + n) / len(drawn), "Bridging slices")
+                yield from ((numbers[n] + 1, slab) for slab in found)
+                self.filled.append((numbers[n] + 1, numbers[n + 1] - 1))
+            for upwards in (False, True) if round_ends else ():
+                for slab in rounded(body, upwards, self.spacing, self.step):
+                    first = numbers[-1] + 1 if upwards else numbers[0] - len(slab.values)
+                    low, high = max(0, -first), min(len(slab.values), len(across) - first)
+                    grown = [first + n for n in range(low, high) if (slab.values[n] > 0).any()]
+                    if grown:
+                        yield first + low, Slab(slab.box, slab.values[low:high])
+                        self.filled.append((grown[0], grown[-1]))
+            done += len(body)
+
+    def field(self, round_ends: bool, progress: Progress) -> np.ndarray:
+        """The whole field, float32 [k, j, i]; far below 0 where nothing is."""
+        found = np.full(self.mask.shape, NOWHERE)
+        across = np.moveaxis(found, self.axis, 0)
+        for first, slab in self.slabs(round_ends, progress):
+            part = across[first : first + len(slab.values), slab.box[0], slab.box[1]]
             np.maximum(part, slab.values, out=part)
-        filled.append((first, last))
-    if round_ends:
-        for upwards in (False, True):
-            for slab in rounded(drawn, upwards, (high, wide), step):
-                count = len(slab.values)
-                first = one.slices[-1] + 1 if upwards else one.slices[0] - count
-                cut = max(0, -first), min(count, len(there) - first)
-                if cut[1] <= cut[0]:
-                    continue
-                part = there[first + cut[0] : first + cut[1], slab.box[0], slab.box[1]]
-                np.maximum(part, slab.values[cut[0] : cut[1]], out=part)
-                grown = [int(k) for k in range(*cut) if (slab.values[k] > 0).any()]
-                if grown:
-                    filled.append((first + grown[0], first + grown[-1]))
-    return field, sorted(set(filled))
+        return found
 
-
-def _beyond_ends(field: np.ndarray, drawn, corner: list[int]) -> list[Stretch]:
-    """Stretches of slices before the first drawn one and after the last that a field fills."""
-    found: list[Stretch] = []
-    for axis, slices in drawn:
-        used = np.flatnonzero((np.moveaxis(field, axis, 0) > 0).any((1, 2))) + corner[axis]
-        for part in (used[used < slices[0] + corner[axis]], used[used > slices[-1] + corner[axis]]):
+    def fill_beyond(self, field: np.ndarray) -> None:
+        """Note slices before the first drawn one and after the last that a field fills."""
+        used = np.flatnonzero((np.moveaxis(field, self.axis, 0) > 0).any((1, 2)))
+        for part in (used[used < self.numbers[0]], used[used > self.numbers[-1]]):
             if part.size:
-                found.append((2 - axis, int(part[0]), int(part[-1])))
-    return found
+                self.filled.append((int(part[0]), int(part[-1])))
 
-
-def _nearness(shape: tuple[int, ...], one: Family, space: Space) -> np.ndarray:
-    """One over the distance to the nearest drawn slice, for every slice across an axis."""
-    axis = 2 - one.axis
-    places = np.arange(shape[axis])
-    away = np.abs(places[:, None] - np.array(one.slices)[None]).min(1) * space.spacing[one.axis]
-    found = np.float32(1.0) / np.maximum(away, 0.25 * space.spacing[one.axis]).astype(np.float32)
-    return found.reshape([-1 if n == axis else 1 for n in range(3)])
+    def nearness(self) -> np.ndarray:
+        """One over the distance to the nearest drawn slice, for every slice across the axis."""
+        places = np.arange(self.mask.shape[self.axis])
+        away = np.abs(places[:, None] - np.array(self.numbers)[None]).min(1) * self.step
+        found = np.float32(1.0) / np.maximum(away, 0.25 * self.step).astype(np.float32)
+        return found.reshape([-1 if n == self.axis else 1 for n in range(3)])

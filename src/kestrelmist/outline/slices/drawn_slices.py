@@ -72,6 +72,8 @@ def families(mask: np.ndarray, space: Space) -> list[Family]:
             axes.remove(best.axis)
             rest = rest.copy()
             np.moveaxis(rest, 2 - best.axis, 0)[list(best.slices)] = False
+            if not rest.any():
+                break
         if found:
             break
     if found and rest.any():  # slices too small for an area were drawn as well
@@ -96,10 +98,18 @@ def _look(mask, found, first, last):
     nk, nj, ni = mask.shape
     for k in range(first, last):
         for j in range(nj):
+            some = np.uint8(0)
+            for i in range(ni):
+                some |= mask[k, j, i]
+            if some == 0:
+                continue
+            found[0, k, 0] = found[1, j, 0] = True
             for i in range(ni):
                 if mask[k, j, i] == 0:
                     continue
-                found[0, k, 0] = found[1, j, 0] = found[2, i, 0] = True
+                found[2, i, 0] = True
+                if found[0, k, 1] and found[1, j, 1] and found[2, i, 1]:
+                    continue
                 right = i + 1 < ni and mask[k, j, i + 1] != 0
                 down = j + 1 < nj and mask[k, j + 1, i] != 0
                 deep = k + 1 < nk and mask[k + 1, j, i] != 0
