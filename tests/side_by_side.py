@@ -12,7 +12,7 @@ from multiprocessing.connection import wait
 from pathlib import Path
 
 LONGEST = (
-    *("demo", "habits", "trial", "bench", "functional_run", "tissues", "wheel", "docs", "pictures_desk"),
+    *("demo", "habits", "walk_pages", "trial", "bench", "functional_run", "tissues", "wheel", "docs", "pictures_desk"),
     *("preview_desk", "gather_desk", "desk", "table_interleaved", "cancel", "brain", "fuzz", "odd_images"),
     *("many_images", "strokes", "real_window", "doors", "label_maps", "recovery"),
     *("guides", "alignment_files", "align", "alignment_run"),
