@@ -92,6 +92,38 @@ class BridgeTest(unittest.TestCase):
         np.testing.assert_array_equal(made[:116], rod[:116])
         self.assertNotIn("open", edit.title)
 
+    def test_slices_of_the_world_on_a_grid_that_lies_askew(self):
+        space = tilted_space((60, 70, 56), (0.4, 0.4, 0.5))
+        body, at = ellipsoid(space, space.centre, (9, 10, 10)), places(space)
+
+        def layers(axis, gap):
+            thick = np.abs(space.affine[axis, :3]).sum()
+            away = np.mod(at[axis] - space.centre[axis] + gap / 2, gap) - gap / 2
+            return body & (np.abs(away) <= thick / 2)
+
+        for plane, axis in (("sagittal", 0), ("coronal", 1), ("axial", 2), (None, 1), (None, 2)):
+            drawn = layers(axis, 3.0)
+            labels = mapped(space, Body=drawn)
+            edit = bridge_slices(labels, "Body", plane)
+            made = voxels(after(labels, edit), "Body")
+            self.assertGreater(dice(made, body), 0.96, (plane, axis))
+            self.assertLess(abs(made.sum() / body.sum() - 1), 0.03)
+            self.assertTrue((made[drawn]).all())
+            self.assertTrue(unseen(edit.table_after[1], space))
+        # the same from slices of two planes that cross, further apart
+        drawn = layers(1, 6.0) | layers(2, 6.0)
+        labels = mapped(space, Body=drawn)
+        made = voxels(after(labels, bridge_slices(labels, "Body")), "Body")
+        self.assertGreater(dice(made, body), 0.93)
+        # and along the edges of an image, of a body that is no ball
+        bent = body & (np.hypot(*(at[n] - space.centre[n] for n in (0, 2))) > 3 + np.sin(at[1]))
+        image = Image((1000.0 * bent).astype(np.float32).T, space)
+        thick, away = np.abs(space.affine[1, :3]).sum(), np.mod(at[1] - space.centre[1] + 2, 4) - 2
+        drawn = bent & (np.abs(away) <= thick / 2)
+        labels = mapped(space, Body=drawn)
+        made = voxels(after(labels, bridge_slices(labels, "Body", image=image)), "Body")
+        self.assertGreater(dice(made, bent), 0.97)
+
     def test_ends_as_drawn_add_nothing_beyond(self):
         space = straight_space((50, 50, 60), 0.5)
         body = ellipsoid(space, (0, 0, 0), (10, 10, 12))

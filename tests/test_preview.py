@@ -6,7 +6,7 @@ from kestrelmist.core.axis import Axis
 from kestrelmist.core.coarse import coarse_image, coarse_labels, steps_for
 from kestrelmist.core.errors import Cancelled, Trouble
 from kestrelmist.core.image import Image
-from kestrelmist.core.labels import LabelMap
+from kestrelmist.core.labels import LabelMap, LabelTable
 from kestrelmist.core.operation import all_operations
 from kestrelmist.core.progress import Progress, silent
 from kestrelmist.core.space import Space, picture_space
@@ -173,6 +173,21 @@ class PreviewTest(PlaceCase):
         away = through(view, AXIAL, (0, 0, 500.0))
         with self.assertRaisesRegex(Trouble, "shows nothing"):
             preview(self.study, task, away, (), silent())
+
+    def test_slices_are_bridged_in_view_with_an_image_and_without(self):
+        space = tilted_space((40, 44, 36), (0.5, 0.5, 0.5))
+        x, y, z = (space.to_world(np.indices(space.shape).reshape(3, -1).T) - space.centre).T.reshape(3, *space.shape)
+        ball = x**2 + y**2 + z**2 < 36
+        drawn = (ball & (np.abs(np.mod(y, 3) - 1.5) < np.abs(space.affine[1, :3]).sum() / 2)).astype(np.uint16)
+        labels = LabelMap(space, drawn, LabelTable().with_new("Ball")[0])
+        view = through(fitted(SAGITTAL, space, 120, 120), SAGITTAL, space.centre)
+        for more in ({}, {"image": Image((100.0 * ball).astype(np.float32), space)}):
+            task = settle(self.study, "bridge-slices", {"labels": labels, "label": "Ball", **more})
+            part = preview(self.study, task, view, (), silent())
+            inside = [view.to_world(x, y) for x in range(120) for y in range(120)]
+            inside = [p for p in inside if np.linalg.norm(p - space.centre) < 4.5]
+            filled = [part.thing.at(p) + labels.at(p) == 1 for p in inside]  # it shows what is added
+            self.assertGreater(np.mean(filled), 0.98)
 
     def test_odd_images(self):
         for values in (np.zeros((5, 5, 5)), np.full((1, 1, 1), 7.0), np.full((6, 6, 6), np.nan), -np.ones((300, 2, 1))):

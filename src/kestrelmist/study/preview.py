@@ -136,11 +136,14 @@ def preview(study: OpenStudy, task: Task, view: View, place: tuple[int, ...], pr
     Cancelled
     """
     operation = task.about
-    first = operation.lead or operation.on_lead
-    if operation.reach is None or first is None:
+    if operation.reach is None:
         raise Trouble(f"“{operation.title}” has no preview", "do it and look at what it makes")
     opened = opened_arguments(study, operation, task.inputs, progress.part(0.0, 0.1))
-    opened = {name: thing for name, thing in opened.items() if thing != []}
+    opened = {name: thing for name, thing in opened.items() if thing != [] and thing is not None}
+    # an image that may be left out, and was, is not what is looked at
+    first = next((p for p in (operation.lead, operation.on_lead) if p is not None and p.name in opened), None)
+    if first is None:
+        raise Trouble(f"“{operation.title}” has no preview", "do it and look at what it makes")
     lead = opened[first.name]
     reach = reach_of(operation, lead.space, task.settings)
     if isinstance(lead, Image):

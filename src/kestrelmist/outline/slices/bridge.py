@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Annotated, Literal
 
 import numpy as np
 
 from ...core.errors import Trouble
-from ...core.grid_plane import PlaneName, axis_across
+from ...core.grid_plane import ACROSS, PlaneName, axis_across
 from ...core.halves import in_halves
 from ...core.image import Image
 from ...core.kernel import kernel
@@ -21,14 +22,13 @@ from ...core.operation import operation
 from ...core.parameter import LabelName
 from ...core.patch import LabelEdit, patch_to
 from ...core.progress import Progress, silent
-from ...core.space import Space
 from ..shaping.each_label import Part, parts
-from .between import Drawn, Slab, bodies, rounded, slabs
+from .between import Slab
 from .by_image import along_image
 from .drawn_slices import Family, families, family
+from .oblique import AcrossGrid, Sheets, directions, sheets
+from .stack import NOWHERE, AlongGrid, Stack
 from .unseen import Stretch, as_text, unseen
-
-NOWHERE = np.float32(-1e9)
 
 
 @operation(
@@ -86,7 +86,7 @@ def bridge_slices(
         raise Trouble(f"“{labels.name}” is of a picture, and has no slices to bridge", "take the labels of a volume")
     if image is not None:
         require_same_grid(image, labels)
-    several = [(part, *_families(part, plane)) for part in parts(labels, label, 0.0)]
+    several = [(part, *_drawn(part, plane)) for part in parts(labels, label, 0.0)]
     ready = [(part, found) for part, found, why in several if not why]
     if not ready:
         raise several[0][2] or Trouble("There is nothing to bridge", "draw slices first")
@@ -105,24 +105,46 @@ def bridge_slices(
     return LabelEdit(f"Bridge {count} slices of {named}{left}", patch, labels.table, table)
 
 
-def _families(part: Part, plane: str | None) -> tuple[list[Family], Trouble | None]:
+@dataclass(frozen=True)
+class _Found:
+    """Drawn slices of a label: along the grid, or across it."""
+
+    families: list[Family]
+    sheets: list[Sheets]
+
+
+def _drawn(part: Part, plane: str | None) -> tuple[_Found, Trouble | None]:
     """Drawn slices of a label in its box, or why it cannot be bridged."""
     mask, space, name = part.mask, part.labels.space, part.row.name
+    axes = directions(space, None if plane is None else ACROSS[plane])
+    across: list[Sheets] = []
+    if axes:
+        corner = np.array([one.start for one in part.box])
+        across = sheets(space.to_world((np.argwhere(mask) + corner)[:, ::-1]), space, axes)
     if plane is not None:
         one = family(mask, axis_across(space, plane))
         assert one is not None
+        if across and len(across[0].at) < 0.8 * len(one.slices):
+            return _Found([], across), None
         if len(one.slices) < 2:
-            return [], Trouble(f"“{name}” is drawn in one {plane} slice only", "draw another one, and bridge then")
+            return _NONE, Trouble(f"“{name}” is drawn in one {plane} slice only", "draw another one, and bridge then")
         if not one.missing:
-            return [], Trouble(f"No {plane} slice of “{name}” is left out between others", "there is nothing to bridge")
-        return [one], None
+            return _NONE, Trouble(
+                f"No {plane} slice of “{name}” is left out between others", "there is nothing to bridge"
+            )
+        return _Found([one], []), None
     found = families(mask, space)
+    if across and (not found or sum(len(s.at) for s in across) < 0.8 * sum(len(f.slices) for f in found)):
+        return _Found([], across), None
     if found:
-        return found, None
+        return _Found(found, []), None
     used = [np.count_nonzero(mask.any(tuple(m for m in range(3) if m != n))) for n in range(3)]
     if min(used) == 1:
-        return [], Trouble(f"“{name}” is drawn in one slice only", "draw another one, and bridge then")
-    return [], Trouble(f"No slice of “{name}” is left out between others", "there is nothing to bridge")
+        return _NONE, Trouble(f"“{name}” is drawn in one slice only", "draw another one, and bridge then")
+    return _NONE, Trouble(f"No slice of “{name}” is left out between others", "there is nothing to bridge")
+
+
+_NONE = _Found([], [])
 
 
 class _Fields:
@@ -144,26 +166,30 @@ class _Fields:
             found.append(wider(part.box, more, self.labels.kji.shape))
         return found
 
-    def add(self, part: Part, found: list[Family], round_ends: bool, progress: Progress) -> None:
+    def add(self, part: Part, found: _Found, round_ends: bool, progress: Progress) -> None:
         """Work out the field of one label."""
         room = self._room([part])[0]
         mask = self.labels.kji[room] == part.row.number
-        corner = [one.start for one in room]
+        k, j, i = corner = tuple(one.start for one in room)
         shift = [b.start - c for b, c in zip(part.box, corner)]
-        stacks = [
-            _Stack(mask, Family(f.axis, tuple(n + shift[2 - f.axis] for n in f.slices)), self.space) for f in found
+        along = [
+            AlongGrid(mask, Family(f.axis, tuple(n + shift[2 - f.axis] for n in f.slices)), self.space)
+            for f in found.families
         ]
-        if len(stacks) == 1 and self.image is None:
-            for first, slab in stacks[0].slabs(round_ends, progress):
-                self._take(stacks[0].axis, first, slab, room, part.row.number)
+        stacks: list[AlongGrid | AcrossGrid] = [
+            *along,
+            *(AcrossGrid(mask, (k, j, i), one, self.space) for one in found.sheets),
+        ]
+        if len(stacks) == len(along) == 1 and self.image is None:
+            for first, slab in along[0].slabs(round_ends, progress):
+                self._take(along[0].axis, first, slab, room, part.row.number)
         else:
             total = self._together(stacks, room, mask, round_ends, progress)
             self._take(0, 0, Slab((slice(0, mask.shape[1]), slice(0, mask.shape[2])), total), room, part.row.number)
-        stretches = sorted({(2 - s.axis, a + corner[s.axis], b + corner[s.axis]) for s in stacks for a, b in s.filled})
         self.apart += sum(s.apart for s in stacks)
-        self.stretches.append((part, stretches))
+        self.stretches.append((part, sorted({one for s in stacks for one in s.stretches((k, j, i))})))
 
-    def _together(self, stacks: list[_Stack], room: Box, mask, round_ends: bool, progress: Progress) -> np.ndarray:
+    def _together(self, stacks: Sequence[Stack], room: Box, mask, round_ends: bool, progress: Progress) -> np.ndarray:
         """The field of slices of several planes, each the heavier the nearer, along the image if there is one."""
         total = weights = None
         for n, one in enumerate(stacks):
@@ -173,7 +199,7 @@ class _Fields:
                 total = field
                 break
             known = field > NOWHERE
-            weight = np.where(known, one.nearness(), 0)
+            weight = np.where(known, 1 / np.maximum(one.away, np.float32(0.25 * one.step)), 0)
             total = weight * np.where(known, field, 0) + (0 if total is None else total)
             weights = weight + (0 if weights is None else weights)
         assert total is not None
@@ -182,12 +208,11 @@ class _Fields:
         if self.image is not None:
             values = np.asarray(self.image.kji[room], np.float32)
             spacing, rest = self.space.spacing[::-1], progress.part(0.5, 1.0)
-            drawn = [(one.axis, one.numbers) for one in stacks]
-            total = along_image(total, mask, values, drawn, spacing, round_ends, rest)
+            total = along_image(total, mask, values, stacks, spacing, round_ends, rest)
             for one in stacks:
                 one.fill_beyond(total)
         for one in stacks:
-            np.moveaxis(total, one.axis, 0)[list(one.numbers)] = NOWHERE
+            total[np.broadcast_to(one.drawn_in, total.shape)] = NOWHERE
         return total
 
     def _take(self, axis: int, first: int, slab: Slab, room: Box, number: int) -> None:
@@ -216,60 +241,3 @@ def _take(field, best, was, after, number, first, last):
                 if field[k, j, i] > 0 and was[k, j, i] == 0 and field[k, j, i] > best[k, j, i]:
                     best[k, j, i] = field[k, j, i]
                     after[k, j, i] = number
-
-
-class _Stack:
-    """The drawn slices of a label across one axis, and what lies between them."""
-
-    def __init__(self, mask: np.ndarray, one: Family, space: Space):
-        self.axis, self.numbers, self.mask = 2 - one.axis, one.slices, mask
-        self.step = space.spacing[one.axis]
-        wide, high = (space.spacing[n] for n in range(3) if n != one.axis)
-        self.spacing = high, wide
-        self.filled: list[tuple[int, int]] = []  # stretches of slices that are filled
-        self.apart = 0  # wide gaps that are left open
-
-    def slabs(self, round_ends: bool, progress: Progress) -> Iterator[tuple[int, Slab]]:
-        """From which slice on, and what is there."""
-        across = np.moveaxis(self.mask, self.axis, 0)
-        drawn = [Drawn(n * self.step, np.ascontiguousarray(across[n])) for n in self.numbers]
-        several, done = bodies(drawn, self.spacing, self.step), 0
-        self.apart = len(several) - 1
-        for body in several:
-            numbers = self.numbers[done : done + len(body)]
-            for n, found in slabs(body, self.spacing, self.step):
-                progress.at((done + n) / len(drawn), "Bridging slices")
-                yield from ((numbers[n] + 1, slab) for slab in found)
-                self.filled.append((numbers[n] + 1, numbers[n + 1] - 1))
-            for upwards in (False, True) if round_ends else ():
-                for slab in rounded(body, upwards, self.spacing, self.step):
-                    first = numbers[-1] + 1 if upwards else numbers[0] - len(slab.values)
-                    low, high = max(0, -first), min(len(slab.values), len(across) - first)
-                    grown = [first + n for n in range(low, high) if (slab.values[n] > 0).any()]
-                    if grown:
-                        yield first + low, Slab(slab.box, slab.values[low:high])
-                        self.filled.append((grown[0], grown[-1]))
-            done += len(body)
-
-    def field(self, round_ends: bool, progress: Progress) -> np.ndarray:
-        """The whole field, float32 [k, j, i]; far below 0 where nothing is."""
-        found = np.full(self.mask.shape, NOWHERE)
-        across = np.moveaxis(found, self.axis, 0)
-        for first, slab in self.slabs(round_ends, progress):
-            part = across[first : first + len(slab.values), slab.box[0], slab.box[1]]
-            np.maximum(part, slab.values, out=part)
-        return found
-
-    def fill_beyond(self, field: np.ndarray) -> None:
-        """Note slices before the first drawn one and after the last that a field fills."""
-        used = np.flatnonzero((np.moveaxis(field, self.axis, 0) > 0).any((1, 2)))
-        for part in (used[used < self.numbers[0]], used[used > self.numbers[-1]]):
-            if part.size:
-                self.filled.append((int(part[0]), int(part[-1])))
-
-    def nearness(self) -> np.ndarray:
-        """One over the distance to the nearest drawn slice, for every slice across the axis."""
-        places = np.arange(self.mask.shape[self.axis])
-        away = np.abs(places[:, None] - np.array(self.numbers)[None]).min(1) * self.step
-        found = np.float32(1.0) / np.maximum(away, 0.25 * self.step).astype(np.float32)
-        return found.reshape([-1 if n == self.axis else 1 for n in range(3)])

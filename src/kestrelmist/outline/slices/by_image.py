@@ -11,6 +11,7 @@ from ...core.errors import Trouble
 from ...core.progress import Progress
 from ..strokes.likeness import likeness
 from ..strokes.walker import walked
+from .stack import Stack
 
 BAND = 6.0
 """Voxels to each side of the shape within which the image counts."""
@@ -25,7 +26,7 @@ def along_image(
     field: np.ndarray,
     mask: np.ndarray,
     values: np.ndarray,
-    drawn: Sequence[tuple[int, Sequence[int]]],
+    stacks: Sequence[Stack],
     spacing,
     goes_on: bool,
     progress: Progress,
@@ -44,8 +45,8 @@ def along_image(
         What is drawn.
     values : array like it
         Of the image.
-    drawn : list of (axis, slices)
-        Drawn slices of each plane, by the array's axis.
+    stacks : list of Stack
+        Drawn slices of each plane.
     spacing : three lengths along k, j, i
     goes_on : bool
         Whether it may go on beyond the first and the last slice, up to where another one would have been drawn.
@@ -72,7 +73,10 @@ def along_image(
     depth = ndimage.distance_transform_edt(shape, sampling).astype(np.float32)
     depth -= ndimage.distance_transform_edt(~shape, sampling).astype(np.float32)
     progress.at(0.3)
-    away, in_slice, beyond = _slices(field.shape, drawn, sampling, goes_on)
+    step = np.float32(1 / min(spacing))
+    away = np.maximum(np.minimum.reduce([np.broadcast_to(one.away * step, field.shape) for one in stacks]), 1)
+    in_slice = np.logical_or.reduce([np.broadcast_to(one.drawn_in, field.shape) for one in stacks])
+    beyond = np.logical_and.reduce([np.broadcast_to(one.beyond(goes_on), field.shape) for one in stacks])
     seeds = np.full(field.shape, -1, np.int8)
     seeds[depth > BAND], seeds[depth < -BAND] = 1, 0
     seeds[beyond & ~shape] = 0
@@ -91,19 +95,3 @@ def along_image(
     share = walked(soft, ease, prior, HOLD, seeds, EDGE / usual**2, sampling, progress.stop)
     progress.at(1.0)
     return share - np.float32(0.5)
-
-
-def _slices(shape, drawn, sampling, goes_on: bool) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """How far the nearest drawn slice is, in voxels, at least 1; which voxels lie in one; which beyond the ends of
-    every plane."""
-    away, in_slice, beyond = np.full(shape, np.inf, np.float32), np.zeros(shape, bool), np.ones(shape, bool)
-    for axis, slices in drawn:
-        places = np.arange(shape[axis])
-        near = np.abs(places[:, None] - np.array(slices)[None]).min(1) * sampling[axis]
-        along = [-1 if n == axis else 1 for n in range(3)]
-        away = np.minimum(away, near.reshape(along).astype(np.float32))
-        in_slice |= (near == 0).reshape(along)
-        first, last = slices[0], slices[-1]
-        more = (slices[1] - first - 1, last - slices[-2] - 1) if goes_on else (0, 0)
-        beyond &= ((places < first - more[0]) | (places > last + more[1])).reshape(along)
-    return np.maximum(away, np.float32(1)), in_slice, beyond
