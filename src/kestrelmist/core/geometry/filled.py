@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import Trouble
+from ..grid_plane import lying_in
 from ..kernel import kernel
 from ..space import Space
 from .mark import Mark
@@ -76,7 +77,7 @@ def _within(mark: Mark, space: Space) -> Covered | None:
     flat = [n for n in range(3) if space.shape[n] == 1]
     if flat and mark.normal is None and abs(_unit(steps[:, flat[-1]]) @ normal) < 0.1:
         normal = space.across(flat[-1])
-    axis = _axis_across(normal, space)
+    axis = lying_in(normal, space)
     if axis is not None:
         return _in_slices(mark, outline, space, axis)
     half = max(mark.depth / 2, float(np.abs(normal @ steps).sum()) / 2 * (1 - 1e-6))
@@ -98,14 +99,6 @@ def _within(mark: Mark, space: Space) -> Covered | None:
 
 def _unit(way: np.ndarray) -> np.ndarray:
     return way / max(float(np.linalg.norm(way)), 1e-30)
-
-
-def _axis_across(normal: np.ndarray, space: Space) -> int | None:
-    """The grid's axis whose slices lie in a plane; None when none do."""
-    for axis in range(3):
-        if abs(space.across(axis) @ normal) > 0.9999:
-            return axis
-    return None
 
 
 def _in_slices(mark: Mark, outline: np.ndarray, space: Space, axis: int) -> Covered | None:

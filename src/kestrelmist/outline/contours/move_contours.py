@@ -11,6 +11,7 @@ from ...core.errors import Trouble
 from ...core.geometry.mark import Mark
 from ...core.geometry.marks import MarkEdit, Marks
 from ...core.geometry.numbers_of import numbers_of
+from ...core.grid_plane import lying_in
 from ...core.image import Image
 from ...core.left_out import LeftOut
 from ...core.operation import operation
@@ -92,6 +93,10 @@ def _step(mark: Mark, image: Image) -> np.ndarray:
     else:
         normal = np.array(mark.normal)
     axis = int(np.argmax([abs(float(space.across(n) @ normal)) for n in range(3)]))
+    if (
+        lying_in(normal, space) is None
+    ):  # a plane that lies askew: straight on, as far as a pane goes from slice to slice
+        return normal / abs(float(space.inverse[axis, :3] @ normal))
     step = space.affine[:3, axis]
     return step if float(step @ normal) >= 0 else -step
 

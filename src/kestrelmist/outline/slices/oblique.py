@@ -8,6 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
+from ...core.grid_plane import lying_in
 from ...core.halves import in_halves
 from ...core.kernel import kernel
 from ...core.progress import Progress
@@ -17,8 +18,6 @@ from .drawn_slices import THIN
 from .flat_distance import signed_distance
 from .stack import NOWHERE, Stack
 
-STRAIGHT = 0.9999
-"""Cosine from which on a plane is one of the grid's own."""
 FULL = 8 / 9
 """Share of three by three places that are set where a slice has an area."""
 SOLID = 2.5
@@ -59,7 +58,7 @@ def directions(space: Space, world_axis: int | None = None) -> list[np.ndarray]:
     them, and the grid's own, for slices that cross; none when there are none of the world."""
     own = [space.across(n) for n in range(3)]
     axes = np.eye(3) if world_axis is None else np.eye(3)[[world_axis]]
-    found = [one for one in axes if max(abs(float(one @ other)) for other in own) < STRAIGHT]
+    found = [one for one in axes if lying_in(one, space) is None]
     return [*found, *own] if found and world_axis is None else found
 
 
@@ -100,7 +99,7 @@ def _across(places: np.ndarray, normal: np.ndarray, space: Space) -> Sheets | No
     order = np.argsort(along, kind="stable")
     along, flat = along[order], flat[order]
     quarter = thick / 4
-    own = max(abs(float(space.across(n) @ normal)) for n in range(3)) > STRAIGHT
+    own = lying_in(normal, space) is not None
     starts = along[0] - quarter + quarter * np.arange(int((along[-1] - along[0]) / quarter) + 2)
     lows, highs = np.searchsorted(along, starts), np.searchsorted(along, starts + thick * 1.02)
     wide, run = np.zeros(len(starts), bool), 0
