@@ -7,7 +7,6 @@ from dataclasses import replace
 import numpy as np
 
 from .image import Image
-from .labels import LabelMap
 from .space import Space
 from .values import packed_colours
 
@@ -54,13 +53,9 @@ def _mean_colours(packed: np.ndarray, steps: Steps) -> np.ndarray:
     return packed_colours(np.rint(np.stack(channels, -1)).astype(np.uint8))
 
 
-def coarse_labels(labels: LabelMap, steps: Steps) -> LabelMap:
-    """The label in the middle of each block."""
-    if steps == (1, 1, 1):
-        return labels
-    space = coarse_space(labels.space, steps)
-    data = labels.data[tuple(slice(s // 2, n * s, s) for n, s in zip(space.shape, steps))]
-    return LabelMap(space, data, labels.table, labels.name, labels.subject)
+def middle_of_blocks(values: np.ndarray, shape: tuple[int, ...], steps: Steps) -> np.ndarray:
+    """The value in the middle of each of so many blocks along each axis; nothing is copied."""
+    return values[tuple(slice(s // 2, n * s, s) for n, s in zip(shape, steps))]
 
 
 def means_of_blocks(values: np.ndarray, steps: Steps) -> np.ndarray:

@@ -13,7 +13,7 @@ from weakref import WeakKeyDictionary
 
 import numpy as np
 
-from ..core.coarse import Steps, coarse_image, coarse_labels, steps_for
+from ..core.coarse import Steps, coarse_image, coarse_space, middle_of_blocks, steps_for
 from ..core.errors import Trouble
 from ..core.image import Image
 from ..core.labels import Label, LabelMap, LabelTable
@@ -239,10 +239,15 @@ def _cut(thing: Any, full: Space, seen: Space, box: Box, steps: Steps) -> Any:
     space = replace(seen, shape=shape, affine=affine)  # type: ignore[arg-type]
     step = [max(1, round(a / b)) for a, b in zip(full.shape, seen.shape)]
     ends = tuple(slice(a * s, (b + 1) * s, s) for a, b, s in zip(low, high, step))
-    data = np.zeros(shape, np.uint16)
     found = thing.data[ends][tuple(slice(n) for n in shape)]
-    data[tuple(slice(n) for n in found.shape)] = found
-    return coarse_labels(LabelMap(space, data, thing.table, thing.name, thing.subject), steps)
+    if found.shape != shape:
+        data = np.zeros(shape, np.uint16)
+        data[tuple(slice(n) for n in found.shape)] = found
+        found = data
+    if steps != (1, 1, 1):  # before anything is copied: a map of a huge picture is larger than what is seen of it
+        space = coarse_space(space, steps)
+        found = middle_of_blocks(found, space.shape, steps)
+    return LabelMap(space, found, thing.table, thing.name, thing.subject)
 
 
 def _to_be_seen(made: Any, given: dict[str, Any], place: tuple[int, ...], title: str) -> Image | LabelMap:
