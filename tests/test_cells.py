@@ -64,6 +64,25 @@ class FindCellsTest(PlaceCase):
         off, f1 = score(parts.cells.kji[0], whole.cells.kji[0].astype(int))
         self.assertEqual((off, f1), (0.0, 1.0))
 
+    def test_a_packed_picture_is_read_in_few_parts(self):
+        made = nuclei(3, 700, 14.0)
+        plain = picture(made.stained)
+        want = find_cells(plain, 7.0)
+        reads: list[int] = []
+
+        def part(index, box):
+            i0, i1, j0, j1 = box
+            reads.append((i1 - i0) * (j1 - j0))
+            return plain.rgb()[i0:i1, j0:j1]
+
+        shown = Image(lambda index, progress: self.fail("all of it was read"), plain.space, "Section", colour=True)
+        shown.part = part
+        found = find_cells(shown, 7.0)
+        np.testing.assert_array_equal(found.cells.kji, want.cells.kji)
+        self.assertEqual(found.table.rows, want.table.rows)
+        self.assertLessEqual(len(reads), 20)
+        self.assertLessEqual(sum(reads), 6 * plain.space.shape[0] * plain.space.shape[1])
+
     def test_the_table_measures_them(self):
         space = picture_space(200, 160, (PIXEL, PIXEL))
         values = np.zeros((160, 200), np.float32)

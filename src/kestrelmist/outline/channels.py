@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import weakref
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,6 +15,8 @@ COLOURS = ("red", "green", "blue")
 ALONG = ("channel", "contrast", "echo", "detector")
 """Axes whose places are channels."""
 Part = tuple[slice, slice, slice]
+
+_LAST: weakref.WeakKeyDictionary[Image, tuple[tuple, np.ndarray]] = weakref.WeakKeyDictionary()
 
 
 @dataclass(frozen=True)
@@ -49,12 +52,21 @@ class Channel:
         image = self.image
         if image.part is not None and not image.in_memory and image.space.shape[2] == 1:
             j, i = part[1].indices(self.shape[1]), part[2].indices(self.shape[2])
-            read = np.asarray(image.part((), (i[0], i[1], j[0], j[1])))
+            read = _read(image, (i[0], i[1], j[0], j[1]))
             if self.colour is not None:
                 read = read[..., self.colour]
             return read.reshape(i[1] - i[0], j[1] - j[0], 1).T[:, :: j[2], :: i[2]]
         found = image.kji[part]
         return found if self.colour is None else ((found >> (16 - 8 * self.colour)) & 255).astype(np.uint8)
+
+
+def _read(image: Image, box: tuple[int, int, int, int]) -> np.ndarray:
+    """A part of a picture; the last one read of each picture is kept, as its channels are asked for one by one."""
+    known = _LAST.get(image)
+    if known is None or known[0] != box:
+        assert image.part is not None
+        _LAST[image] = known = box, np.asarray(image.part((), box))
+    return known[1]
 
 
 def channels_of(image: Image, progress: Progress) -> list[Channel]:

@@ -145,9 +145,9 @@ def find_cells(
         )
     progress.at(0.0, "Looking at the ground")
     named = channel if channel is not None else str(_channel({"image": image}).value)  # type: ignore[union-attr]
-    source = channel_named(image, named, progress.part(0.0, 0.1))
+    source = channel_named(image, named, progress.part(0.0, 0.02))
     sign = {"bright": 1.0, "dark": -1.0}[look] if look is not None else _sign(source)
-    ground = ground_of(source, sign, along, above)  # type: ignore[arg-type]
+    ground = ground_of(source, sign, along, above, progress.part(0.02, 0.2))  # type: ignore[arg-type]
     if not np.isfinite(ground.limit) or ground.limit <= 0:
         raise Trouble(f"Nothing stands out in “{image.name}”", "choose another channel")
     usual = _usual(space, wide)
@@ -156,7 +156,7 @@ def find_cells(
     count = 0
     others = channels_of(image, progress)
     parts = list(pieces(source.shape, along))
-    for core, wider in progress.part(0.1, 0.95).over(parts, len(parts), "Finding cells"):
+    for core, wider in progress.part(0.2, 0.95).over(parts, len(parts), "Finding cells"):
         numbers = _in_piece(source, sign, ground, core, wider, along, progress)
         if not numbers.any():
             continue

@@ -7,11 +7,15 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from ...core.progress import Progress, silent
+
 WIDE = 6.0
 """Diameters of a field, of which one background is taken."""
 LOW = 30.0
 """Percentile of a field that counts as background."""
 SAMPLES = 4_000_000
+BAND = 16_000_000
+"""Voxels that are read at once."""
 
 
 class Readable(Protocol):
@@ -64,7 +68,13 @@ class Ground:
         return found
 
 
-def ground_of(values: Readable, sign: float, diameter: tuple[float, float, float], above: float | None) -> Ground:
+def ground_of(
+    values: Readable,
+    sign: float,
+    diameter: tuple[float, float, float],
+    above: float | None,
+    progress: Progress = silent(),
+) -> Ground:
     """The background of a channel.
 
     Parameters
@@ -75,6 +85,10 @@ def ground_of(values: Readable, sign: float, diameter: tuple[float, float, float
     diameter : voxels along k, j, i
     above : number, optional
         The height above it at which cells begin; found by N. Otsu's threshold (IEEE Trans. SMC 9, 1979) when left out.
+
+    Raises
+    ------
+    Cancelled
     """
     from scipy import ndimage
 
@@ -83,17 +97,16 @@ def ground_of(values: Readable, sign: float, diameter: tuple[float, float, float
     step = (shape[0] / counts[0], shape[1] / counts[1], shape[2] / counts[2])
     coarse = np.zeros(counts, np.float32)
     thin = max(1, int((values.size / SAMPLES) ** 0.5))
-    for k in range(counts[0]):
-        for j in range(counts[1]):
+    # many rows of fields at once: a packed file gives whole tiles, however few of their rows are asked for
+    high = max(1, int(BAND / max(1.0, step[1] * shape[2])))
+    rows = [(k, j) for k in range(counts[0]) for j in range(0, counts[1], high)]
+    for k, first in progress.over(rows, len(rows), "Looking at the ground"):
+        down = [_field(j, step[1]) for j in range(first, min(first + high, counts[1]))]
+        band = values[_field(k, step[0]), slice(down[0].start, down[-1].stop), slice(0, shape[2])]
+        for j, part in enumerate(down, first):
+            row = band[:, part.start - down[0].start : part.stop - down[0].start : thin]
             for i in range(counts[2]):
-                field = values[
-                    tuple(slice(int(c * s), max(int(c * s) + 1, int((c + 1) * s))) for c, s in zip((k, j, i), step))
-                ]
-                field = field[:, ::thin, ::thin]
-                known = field[np.isfinite(field)] if field.dtype.kind == "f" else field.ravel()
-                coarse[k, j, i] = (
-                    sign * float(np.percentile(sign * known.astype(np.float32), LOW)) if known.size else np.nan
-                )
+                coarse[k, j, i] = sign * _low(sign, row[:, :, _field(i, step[2])][:, :, ::thin])
     if np.isnan(coarse).any():
         filled = coarse[np.isfinite(coarse)]
         coarse = np.where(np.isnan(coarse), filled.mean() if filled.size else 0.0, coarse).astype(np.float32)
@@ -103,6 +116,19 @@ def ground_of(values: Readable, sign: float, diameter: tuple[float, float, float
     if above is not None:
         return Ground(coarse, made.step, float(above))
     return Ground(coarse, made.step, _limit(values, sign, made, diameter))
+
+
+def _field(n: int, step: float) -> slice:
+    return slice(int(n * step), max(int(n * step) + 1, int((n + 1) * step)))
+
+
+def _low(sign: float, field: np.ndarray) -> float:
+    """The value below which the share of the background lies, of values with their sign; NaN when there is none."""
+    known = field[np.isfinite(field)] if field.dtype.kind == "f" else field.ravel()
+    if not known.size:
+        return np.nan
+    n = round(LOW / 100 * (known.size - 1))
+    return float(np.partition(np.float32(sign) * known.astype(np.float32), n)[n])
 
 
 def _limit(values: Readable, sign: float, made: Ground, diameter) -> float:
