@@ -1,5 +1,7 @@
 """What an operation would make of the slice in view, against what it makes of the whole."""
 
+from unittest import mock
+
 import numpy as np
 
 from kestrelmist.core.axis import Axis
@@ -10,6 +12,7 @@ from kestrelmist.core.labels import LabelMap, LabelTable
 from kestrelmist.core.operation import all_operations
 from kestrelmist.core.progress import Progress, silent
 from kestrelmist.core.space import Space, picture_space
+from kestrelmist.demo.nuclei import nuclei
 from kestrelmist.demo.stained import stained
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.tiff_write import save_ome_tiff
@@ -174,6 +177,27 @@ class PreviewTest(PlaceCase):
         with self.assertRaisesRegex(Trouble, "shows nothing"):
             preview(self.study, task, away, (), silent())
 
+    def test_cells_are_found_in_view_and_from_afar_one_is_told_to_zoom_in(self):
+        made = nuclei(3, 900, 14.0)
+        path = self.place / "section.ome.tif"
+        space = picture_space(made.fluorescence.shape[1], made.fluorescence.shape[0], (5e-4, 5e-4))
+        save_ome_tiff(path, Image(np.asfortranarray(made.fluorescence.T[:, :, None]), space, "Section"))
+        image = open_image(path)
+        task = settle(self.study, "find-cells", {"image": image, "diameter": 7.0})
+        view = fitted(AXIAL, space, 200, 200).moved(pixel=5e-4)
+        part = preview(self.study, task, view, (), silent())
+        true = found = both = 0
+        for x in range(0, 200, 3):
+            for y in range(0, 200, 3):
+                world = view.to_world(x, y)
+                i, j, _ = space.nearest_voxel(world)
+                here, there = made.numbers[j, i] > 0, bool(part.thing.at(world))
+                true, found, both = true + here, found + there, both + (here and there)
+        self.assertGreater(2 * both / (true + found), 0.9)
+        image.levels = [coarse_image(image, (8, 8, 1))]
+        with mock.patch("kestrelmist.study.preview.MOST", 50_000), self.assertRaisesRegex(Trouble, "zoom in, or"):
+            preview(self.study, task, fitted(AXIAL, space, 200, 200), (), silent())
+
     def test_slices_are_bridged_in_view_with_an_image_and_without(self):
         space = tilted_space((40, 44, 36), (0.5, 0.5, 0.5))
         x, y, z = (space.to_world(np.indices(space.shape).reshape(3, -1).T) - space.centre).T.reshape(3, *space.shape)
@@ -211,7 +235,7 @@ class PreviewTest(PlaceCase):
         found = 0
         for operation in all_operations().values():
             if operation.reach is not None:
-                settings = {p.name: p.default for p in operation.settings}
+                settings = {p.name: 5.0 if p.required else p.default for p in operation.settings}
                 reach = operation.reach(space, settings) if callable(operation.reach) else operation.reach
                 self.assertGreaterEqual(reach, 0)
                 self.assertIsNotNone(operation.lead or operation.on_lead)

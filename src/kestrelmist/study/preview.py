@@ -170,6 +170,8 @@ def preview(study: OpenStudy, task: Task, view: View, place: tuple[int, ...], pr
         if isinstance(thing, Image):
             thing.fetch(progress.part(0.9, 1.0))
     except Trouble as trouble:
+        if tinted is None and seen != full and type(trouble) is Trouble:  # it may be told from nearer by
+            raise Trouble(trouble.what, f"zoom in, or {trouble.do}", trouble.file) from trouble
         if tinted is None:
             raise
         return Preview(None, _shown(before, place), whole, rough, tinted, str(trouble))

@@ -23,6 +23,8 @@ from .blobs import HALO, blobs_in
 from .cell_table import Measured, cell_table, measured
 from .ground import Ground, ground_of
 
+FIELDS = 6.0
+"""Diameters round a place that a preview takes the ground from."""
 TILE = 1024
 """Pixels to a side of a piece that is worked on at a time."""
 VOXELS = 1 << 21
@@ -55,6 +57,11 @@ def _channel(given: dict[str, Any]) -> Found | None:
     return Found("1", "the only one")
 
 
+def _reach(space: Space, settings: dict) -> float:
+    """How far round a place the ground is taken from, in the unit of the world."""
+    return FIELDS * settings["diameter"] * (1.0 if space.unit == "px" else 1e-3)
+
+
 @operation(
     "outline",
     "Find cells",
@@ -71,6 +78,8 @@ def _channel(given: dict[str, Any]) -> Found | None:
     },
     rare="look above least most roundness as_one name",
     group="Cells",
+    reach=_reach,
+    coarse=False,
     methods="Cells of about {diameter} µm were found as blobs and told apart by watershed",
     cites=("Lindeberg 1998", "Vincent 1991"),
 )
@@ -93,7 +102,8 @@ def find_cells(
     Each is a blob at the scale of its size (T. Lindeberg, Int. J. Comput. Vis. 30, 1998) above the local ground, and
     those that touch are parted along the valley between them (L. Vincent and P. Soille, IEEE Trans. Pattern Anal.
     Mach. Intell. 13, 1991); each ends where it has fallen to about half of its own height. Large pictures are done
-    piece by piece, and the pieces leave no seam.
+    piece by piece, and the pieces leave no seam. A preview takes the ground, and where cells begin, from what is
+    in view.
 
     Parameters
     ----------
