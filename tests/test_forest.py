@@ -1,6 +1,7 @@
 import io
 import pickle
 import zipfile
+from unittest import mock
 
 import numpy as np
 from scipy import ndimage
@@ -11,9 +12,11 @@ from kestrelmist.core.progress import Progress
 from kestrelmist.core.space import Space
 from kestrelmist.formats.classifier_files import read_classifier, write_classifier
 from kestrelmist.formats.saving import save_thing
+from kestrelmist.outline.channels import channels_of
 from kestrelmist.outline.forest.classify import class_shares, classify
 from kestrelmist.outline.forest.features import features_of
 from kestrelmist.outline.forest.forest_kernel import shares_of
+from kestrelmist.outline.forest.looked_at import spread_of
 from kestrelmist.outline.forest.train import train
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
@@ -154,6 +157,21 @@ class ForestTest(PlaceCase):
         taught = train(colour, self.strokes).classifier
         self.assertEqual(taught.learnt.channels, ("red", "green", "blue"))
         self.assertGreater(float(np.mean((classify(colour, taught).kji == 1) == self.where)), 0.85)
+
+    def test_a_picture_larger_than_memory_is_read_in_parts(self):
+        rgb = np.clip(np.repeat(self.image.data[..., None], 3, -1), 0, 255).astype(np.uint8)
+        rgb[..., 1] //= 2
+        plain = Image(np.asfortranarray(rgb), self.space, "Stained", colour=True)
+        shown = Image(lambda index, progress: self.fail("all of it was read"), self.space, "Stained", colour=True)
+        shown.part = lambda index, box: rgb[box[0] : box[1], box[2] : box[3]]
+        want, found = train(plain, self.strokes), train(shown, self.strokes)
+        self.assertEqual(found.counts.rows, want.counts.rows)
+        self.assertIn("µm", found.counts.rows[0][0])
+        np.testing.assert_array_equal(classify(shown, found.classifier).kji, classify(plain, want.classifier).kji)
+        channel = channels_of(shown, Progress())[1]
+        whole = spread_of(channel)
+        with mock.patch("kestrelmist.outline.forest.looked_at.WHOLE", 100):
+            np.testing.assert_allclose(spread_of(channel), whole, atol=6)
 
     def test_a_volume_in_three_dimensions_and_thick_slices_one_by_one(self):
         space = straight_space((36, 34, 30), 0.5)

@@ -18,6 +18,8 @@ from ...core.kernel import kernel
 
 def feature_names(channels: Sequence[str], scales: Sequence[float], unit: str, flat: bool, position: bool) -> list[str]:
     """What each feature is, in the order of `features_of`."""
+    if unit == "mm" and max(scales, default=1.0) < 0.1:
+        scales, unit = [1000 * one for one in scales], "µm"
     textures = ("texture along", "texture across") if flat else ("texture 1", "texture 2", "texture 3")
     found = [
         f"{channel + ', ' if channel else ''}{kind}, {scale:.3g} {unit}"

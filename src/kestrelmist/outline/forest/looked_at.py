@@ -12,10 +12,13 @@ from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.progress import Progress
 from ...core.space import Space
+from ..channels import Channel, channels_of
 from .features import features_of, reach_of
 
 BLOCK = 1 << 19
 """Voxels of a block, of which all features are in memory at once."""
+WHOLE, BANDS = 1 << 27, 24
+"""Voxels up to which all are read to see their spread, and bands of rows that are read of more."""
 LEAST = 0.3
 """Standard deviation of a Gaussian in voxels, below which a scale is finer than the image."""
 
@@ -27,12 +30,13 @@ class Seen:
     Parameters
     ----------
     space : Space
-    channels : list of arrays [k, j, i]
+    channels : list of Channel
+        As arrays [k, j, i], of which parts are read.
     names : tuple of str
     """
 
     space: Space
-    channels: list[np.ndarray]
+    channels: list[Channel]
     names: tuple[str, ...]
     image: Image
 
@@ -45,22 +49,8 @@ def seen(image: Image, progress: Progress) -> Seen:
     Trouble
         When it is a series along something else.
     """
-    if image.axes:
-        if len(image.axes) > 1 or image.axes[0].name not in ("channel", "contrast", "echo"):
-            size = " × ".join(f"{a.size} {a.plural}" for a in image.axes)
-            raise Trouble(f"“{image.name}” is a series ({size})", "choose one volume of it, as in “name@3”")
-        axis = image.axes[0]
-        names = tuple(axis.words(n) for n in range(axis.size))
-        return Seen(image.space, [_kji(image.frame((n,)), progress) for n in range(axis.size)], names, image)
-    if image.colour:
-        rgb = image.rgb()
-        return Seen(image.space, [rgb[..., n].T for n in range(3)], ("red", "green", "blue"), image)
-    return Seen(image.space, [_kji(image, progress)], ("",), image)
-
-
-def _kji(image: Image, progress: Progress) -> np.ndarray:
-    image.fetch(progress)
-    return image.kji
+    several = channels_of(image, progress)
+    return Seen(image.space, several, tuple(one.name for one in several), image)
 
 
 def sigmas_of(learnt: Learnt, space: Space) -> list[tuple[float, float, float]]:
@@ -87,10 +77,19 @@ def sigmas_of(learnt: Learnt, space: Space) -> list[tuple[float, float, float]]:
     return [tuple(s / step for step in along) for s in learnt.scales]  # type: ignore[misc]
 
 
-def spread_of(values: np.ndarray) -> tuple[float, float]:
-    """What is 0 and what is 1 of values counted from the 1st percentile to the 99th."""
-    step = max(1, values.size // 1_000_000)
-    known = values.reshape(-1)[::step]
+def spread_of(values: Channel) -> tuple[float, float]:
+    """What is 0 and what is 1 of values counted from the 1st percentile to the 99th; of a picture that is larger than
+    is read at once, of bands of it."""
+    k, j, i = values.shape
+    if values.size <= WHOLE:
+        known = values[:, :, :].reshape(-1)[:: max(1, values.size // 1_000_000)]
+    else:
+        layers = np.unique(np.linspace(0, k - 1, min(k, BANDS)).astype(int))
+        rows = max(1, 1_000_000 // (i * BANDS))
+        starts = [
+            (int(n), max(0, int(at))) for n in layers for at in np.linspace(0, j - rows, max(1, BANDS // len(layers)))
+        ]
+        known = np.concatenate([values[n : n + 1, at : at + rows, 0:i].reshape(-1) for n, at in starts])
     known = known[np.isfinite(known)] if known.dtype.kind == "f" else known
     if not known.size:
         return 0.0, 1.0
@@ -125,7 +124,7 @@ def features_in(
     wide = tuple(slice(max(0, s.start - r), min(n, s.stop + r)) for s, r, n in zip(part, reach, shape))
     cut = []
     for n, channel in enumerate(image.channels):
-        values = np.asarray(channel[wide], np.float32)
+        values = np.asarray(channel[wide[0], wide[1], wide[2]], np.float32)
         if ranges is not None:
             low, high = ranges[n]
             values = (values - np.float32(low)) / np.float32(high - low)

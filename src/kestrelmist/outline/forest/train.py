@@ -9,7 +9,7 @@ import numpy as np
 from ...core.classifier import Classifier, Learnt
 from ...core.errors import Trouble
 from ...core.image import Image
-from ...core.label_boxes import boxes_of
+from ...core.label_boxes import Box, boxes_of
 from ...core.labels import LabelMap
 from ...core.left_out import Found, LeftOut
 from ...core.operation import operation
@@ -195,8 +195,8 @@ def _samples(looked: Seen, learnt: Learnt, strokes: LabelMap, numbers: list[int]
     """Features of voxels under strokes, and which class each is of: only parts that strokes lie in are looked at."""
     ranges = [spread_of(c) for c in looked.channels] if learnt.spread else None
     rng = np.random.default_rng(seed)
-    kept = {n: _chosen(strokes, n, rng) for n in numbers}
     boxes = boxes_of(strokes.kji)
+    kept = {n: _chosen(strokes, n, boxes[n], rng) for n in numbers}
     low = [min(boxes[n][a].start for n in numbers) for a in range(3)]
     high = [max(boxes[n][a].stop for n in numbers) for a in range(3)]
     found, classes = [], []
@@ -217,8 +217,8 @@ def _samples(looked: Seen, learnt: Learnt, strokes: LabelMap, numbers: list[int]
     return np.concatenate(found), np.concatenate(classes)
 
 
-def _chosen(strokes: LabelMap, number: int, rng: np.random.Generator) -> np.ndarray:
-    at = np.argwhere(strokes.kji == number)
+def _chosen(strokes: LabelMap, number: int, box: Box, rng: np.random.Generator) -> np.ndarray:
+    at = np.argwhere(strokes.kji[box] == number) + [one.start for one in box]
     return at if len(at) <= MOST else at[np.sort(rng.choice(len(at), MOST, replace=False))]
 
 
