@@ -54,7 +54,11 @@ class WalkTest(DeskCase):
 
         def look(where: str, colours: bool = True, root=None) -> None:
             seen = faults(root or window, colours)
-            if seen:  # what is still being laid out lies right in a moment
+            for _ in range(
+                12
+            ):  # what is still being laid out lies right in a moment, on a busy machine in a longer one
+                if not seen:
+                    break
                 pause(120)
                 seen = [fault for fault in faults(root or window, colours) if fault in seen]
             for fault in seen:
