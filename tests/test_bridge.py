@@ -2,6 +2,7 @@ import unittest
 
 import numpy as np
 from scipy import ndimage
+from scipy.spatial.transform import Rotation
 
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
@@ -36,6 +37,12 @@ def places(space: Space) -> np.ndarray:
 def ellipsoid(space: Space, middle, half) -> np.ndarray:
     away = (places(space) - np.reshape(middle, (3, 1, 1, 1))) / np.reshape(half, (3, 1, 1, 1))
     return (away**2).sum(0) <= 1
+
+
+def layers(space: Space, axis: int, gap: float, shift: float = 0.0) -> np.ndarray:
+    """The voxels that planes across a world axis run through, a gap apart; the first through the middle."""
+    away = places(space)[axis] - space.centre[axis] + shift
+    return np.abs(np.mod(away + gap / 2, gap) - gap / 2) <= np.abs(space.affine[axis, :3]).sum() / 2
 
 
 class FlatDistanceTest(unittest.TestCase):
@@ -95,14 +102,8 @@ class BridgeTest(unittest.TestCase):
     def test_slices_of_the_world_on_a_grid_that_lies_askew(self):
         space = tilted_space((60, 70, 56), (0.4, 0.4, 0.5))
         body, at = ellipsoid(space, space.centre, (9, 10, 10)), places(space)
-
-        def layers(axis, gap):
-            thick = np.abs(space.affine[axis, :3]).sum()
-            away = np.mod(at[axis] - space.centre[axis] + gap / 2, gap) - gap / 2
-            return body & (np.abs(away) <= thick / 2)
-
         for plane, axis in (("sagittal", 0), ("coronal", 1), ("axial", 2), (None, 1), (None, 2)):
-            drawn = layers(axis, 3.0)
+            drawn = body & layers(space, axis, 3.0)
             labels = mapped(space, Body=drawn)
             edit = bridge_slices(labels, "Body", plane)
             made = voxels(after(labels, edit), "Body")
@@ -111,18 +112,55 @@ class BridgeTest(unittest.TestCase):
             self.assertTrue((made[drawn]).all())
             self.assertTrue(unseen(edit.table_after[1], space))
         # the same from slices of two planes that cross, further apart
-        drawn = layers(1, 6.0) | layers(2, 6.0)
+        drawn = body & (layers(space, 1, 6.0) | layers(space, 2, 6.0))
         labels = mapped(space, Body=drawn)
         made = voxels(after(labels, bridge_slices(labels, "Body")), "Body")
         self.assertGreater(dice(made, body), 0.93)
         # and along the edges of an image, of a body that is no ball
         bent = body & (np.hypot(*(at[n] - space.centre[n] for n in (0, 2))) > 3 + np.sin(at[1]))
         image = Image((1000.0 * bent).astype(np.float32).T, space)
-        thick, away = np.abs(space.affine[1, :3]).sum(), np.mod(at[1] - space.centre[1] + 2, 4) - 2
-        drawn = bent & (np.abs(away) <= thick / 2)
+        drawn = bent & layers(space, 1, 4.0)
         labels = mapped(space, Body=drawn)
         made = voxels(after(labels, bridge_slices(labels, "Body", image=image)), "Body")
         self.assertGreater(dice(made, bent), 0.97)
+
+    def test_grids_that_lie_a_little_or_far_askew(self):
+        """Voxels that are long, lie mirrored, are turned by half a degree or many, of every size, far from the middle
+        of the world; from slices of each plane, and of two."""
+        for spacing, angles, scale, mirrored in (
+            ((0.3, 0.3, 1.0), (4, 3, 2), 1.0, False),
+            ((1.2, 0.3, 0.3), (6, 5, 2), 1.0, False),
+            ((0.3, 0.3, 1.0), (15, 10, 20), 1.0, False),
+            ((0.4, 0.4, 0.4), (0.6, 0.5, 0.4), 1.0, False),
+            ((0.4, 0.4, 0.5), (8, -3, 5), 1.0, True),
+            ((0.4, 0.4, 0.4), (4, 3, 2), 1e-6, False),
+            ((0.4, 0.4, 0.4), (4, 3, 2), 1e3, False),
+        ):
+            affine = np.eye(4)
+            affine[:3, :3] = Rotation.from_euler("xyz", angles, True).as_matrix() * np.array(spacing) * scale
+            affine[:3, 0] *= -1 if mirrored else 1
+            affine[:3, 3] = np.array((40.0, -20.0, 100.0)) * scale
+            space = Space(tuple(int(23 / s) + 2 for s in spacing), affine)
+            body = ellipsoid(space, space.centre, np.array((9, 10, 10)) * scale)
+            one, other, last = (layers(space, n, 3 * scale, 0.013 * scale) for n in range(3))
+            two = layers(space, 0, 4 * scale, 0.013 * scale) | layers(space, 1, 4 * scale, 0.013 * scale)
+            for drawn in (one, other, last, two):
+                labels = mapped(space, Body=body & drawn)
+                made = voxels(after(labels, bridge_slices(labels, "Body")), "Body")
+                with self.subTest(spacing=spacing, angles=angles, scale=scale):
+                    self.assertGreater(dice(made, body), 0.965)
+                    self.assertLess(abs(made.sum() / body.sum() - 1), 0.03)
+
+    def test_one_slice_askew_is_told(self):
+        space = tilted_space((60, 70, 56), (0.4, 0.4, 0.5))
+        one = ellipsoid(space, space.centre, (9, 10, 10)) & layers(space, 1, 100.0)
+        for plane, told in (
+            (None, "is drawn in one slice only"),
+            ("coronal", "is drawn in one coronal slice only"),
+            ("axial", "No axial slice of “Body” is left out"),
+        ):
+            with self.assertRaisesRegex(Trouble, told):
+                bridge_slices(mapped(space, Body=one), "Body", plane)
 
     def test_ends_as_drawn_add_nothing_beyond(self):
         space = straight_space((50, 50, 60), 0.5)

@@ -16,10 +16,11 @@ from kestrelmist.demo.nuclei import nuclei
 from kestrelmist.demo.stained import stained
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.tiff_write import save_ome_tiff
+from kestrelmist.outline.forest.train import train
 from kestrelmist.scene.first_look import scale_between
 from kestrelmist.scene.view import AXIAL, CORONAL, SAGITTAL, fitted, through
 from kestrelmist.study.inputs import settle
-from kestrelmist.study.preview import MOST, box_in_view, box_to_try, preview
+from kestrelmist.study.preview import MOST, _cut, box_in_view, box_to_try, preview
 from kestrelmist.study.study import Study
 from kestrelmist.study.task import compute
 from tests.making import PlaceCase, straight_space, tilted_space, two_balls
@@ -197,6 +198,43 @@ class PreviewTest(PlaceCase):
         image.levels = [coarse_image(image, (8, 8, 1))]
         with mock.patch("kestrelmist.study.preview.MOST", 50_000), self.assertRaisesRegex(Trouble, "zoom in, or"):
             preview(self.study, task, fitted(AXIAL, space, 200, 200), (), silent())
+
+    def test_what_looks_at_channels_sees_all_of_them(self):
+        made = nuclei(3, 500, 14.0)
+        space = picture_space(made.fluorescence.shape[1], made.fluorescence.shape[0], (5e-4, 5e-4))
+        rng = np.random.default_rng(0)
+        other = rng.normal(100, 5, made.fluorescence.shape).astype(np.float32)
+        both = np.stack((other, made.fluorescence.astype(np.float32)), -1)
+        axis = Axis("channel", 2, labels=("marker", "DAPI"))
+        image = Image(np.asfortranarray(both.transpose(1, 0, 2)[:, :, None, :]), space, "Section", axes=(axis,))
+        view = fitted(AXIAL, space, 200, 200).moved(pixel=5e-4)
+        table, nucleus = LabelTable().with_new("Nucleus")
+        table, _ = table.with_new("Ground")
+        strokes = np.zeros(space.shape, np.uint16)
+        strokes[::7, ::5, 0] = np.where(made.numbers.T > 0, nucleus.number, 2)[::7, ::5]
+        taught = train(image, LabelMap(space, strokes, table)).classifier
+        for name, more in (("find-cells", {"diameter": 7.0}), ("classify", {"by": taught})):
+            for place in ((0,), (1,)):  # whichever channel is looked at
+                task = settle(self.study, name, {"image": image, **more})
+                part = preview(self.study, task, view, place, silent())
+                found = np.array(
+                    [part.thing.at(view.to_world(x, y)) for x in range(0, 200, 5) for y in range(0, 200, 5)]
+                )
+                true = [
+                    made.numbers[space.nearest_voxel(view.to_world(x, y))[1::-1]] > 0
+                    for x in range(0, 200, 5)
+                    for y in range(0, 200, 5)
+                ]
+                mine = found == 1 if name == "classify" else found > 0
+                self.assertGreater(2 * np.sum(mine & true) / (mine.sum() + np.sum(true)), 0.9)
+
+    def test_a_hand_may_draw_on_what_is_previewed(self):
+        space = straight_space((20, 20, 20))
+        labels = LabelMap(space, np.ones(space.shape, np.uint16), LabelTable().with_new("Body")[0])
+        whole = ((0, 0, 0), (19, 19, 19))
+        cut = _cut(labels, space, space, whole, (1, 1, 1))
+        self.assertFalse(np.shares_memory(cut.kji, labels.kji))
+        np.testing.assert_array_equal(cut.kji, labels.kji)
 
     def test_slices_are_bridged_in_view_with_an_image_and_without(self):
         space = tilted_space((40, 44, 36), (0.5, 0.5, 0.5))

@@ -68,7 +68,7 @@ class Operation:
     coarse: bool = True
     """Of what has an infinite reach: whether it may be tried on a coarser grid."""
     through_time: bool = False
-    """Of what has a reach: whether all volumes of a series tell what becomes of one."""
+    """Of what has a reach: whether all volumes of a series tell what becomes of one, as all channels do."""
     called: Mapping[str, str] = field(default_factory=dict)
     """Words for parameters whose names say too little, by name."""
     rare: frozenset[str] = frozenset()

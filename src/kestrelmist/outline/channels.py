@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import weakref
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -15,8 +14,7 @@ COLOURS = ("red", "green", "blue")
 ALONG = ("channel", "contrast", "echo", "detector")
 """Axes whose places are channels."""
 Part = tuple[slice, slice, slice]
-
-_LAST: weakref.WeakKeyDictionary[Image, tuple[tuple, np.ndarray]] = weakref.WeakKeyDictionary()
+Box = tuple[int, int, int, int]
 
 
 @dataclass(frozen=True)
@@ -29,11 +27,15 @@ class Channel:
         One volume, or one in colour.
     colour : 0, 1 or 2, optional
         Red, green or blue of one in colour.
+    last : dict
+        The part of a picture that was read last, by its box: shared by channels of one picture, which are asked for one
+        by one.
     """
 
     image: Image
     name: str
     colour: int | None = None
+    last: dict[Box, np.ndarray] = field(default_factory=dict, compare=False, repr=False)
 
     @property
     def shape(self) -> tuple[int, int, int]:
@@ -52,21 +54,21 @@ class Channel:
         image = self.image
         if image.part is not None and not image.in_memory and image.space.shape[2] == 1:
             j, i = part[1].indices(self.shape[1]), part[2].indices(self.shape[2])
-            read = _read(image, (i[0], i[1], j[0], j[1]))
+            read = self._read((i[0], i[1], j[0], j[1]))
             if self.colour is not None:
                 read = read[..., self.colour]
             return read.reshape(i[1] - i[0], j[1] - j[0], 1).T[:, :: j[2], :: i[2]]
         found = image.kji[part]
         return found if self.colour is None else ((found >> (16 - 8 * self.colour)) & 255).astype(np.uint8)
 
-
-def _read(image: Image, box: tuple[int, int, int, int]) -> np.ndarray:
-    """A part of a picture; the last one read of each picture is kept, as its channels are asked for one by one."""
-    known = _LAST.get(image)
-    if known is None or known[0] != box:
-        assert image.part is not None
-        _LAST[image] = known = box, np.asarray(image.part((), box))
-    return known[1]
+    def _read(self, box: Box) -> np.ndarray:
+        assert self.image.part is not None
+        found = self.last.get(box)
+        if found is None:
+            found = np.asarray(self.image.part((), box))
+            self.last.clear()
+            self.last[box] = found
+        return found
 
 
 def channels_of(image: Image, progress: Progress) -> list[Channel]:
@@ -84,7 +86,8 @@ def channels_of(image: Image, progress: Progress) -> list[Channel]:
             raise Trouble(f"“{image.name}” is a series ({size})", "choose one volume of it, as in “name@3”")
         found = [Channel(image.frame((n,)), axis.words(n)) for n in range(axis.size)]
     elif image.colour:
-        found = [Channel(image, name, n) for n, name in enumerate(COLOURS)]
+        last: dict[Box, np.ndarray] = {}
+        found = [Channel(image, name, n, last) for n, name in enumerate(COLOURS)]
     else:
         found = [Channel(image, "")]
     for one in found:
@@ -95,7 +98,11 @@ def channels_of(image: Image, progress: Progress) -> list[Channel]:
 
 def channel_named(image: Image, name: str, progress: Progress) -> Channel:
     """The channel of a name or a number, counted from 1; raises Trouble when there is none."""
-    several = channels_of(image, progress)
+    return chosen(channels_of(image, progress), name, image)
+
+
+def chosen(several: list[Channel], name: str, image: Image) -> Channel:
+    """One of an image's channels by name or number; raises Trouble when there is none."""
     for one in several:
         if one.name.casefold() == name.strip().casefold():
             return one

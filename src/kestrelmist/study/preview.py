@@ -171,7 +171,8 @@ def preview(study: OpenStudy, task: Task, view: View, place: tuple[int, ...], pr
             thing.fetch(progress.part(0.9, 1.0))
     except Trouble as trouble:
         if tinted is None and seen != full and type(trouble) is Trouble:  # it may be told from nearer by
-            raise Trouble(trouble.what, f"zoom in, or {trouble.do}", trouble.file) from trouble
+            do = f"zoom in, or {trouble.do}" if trouble.do else "zoom in"
+            raise Trouble(trouble.what, do, trouble.file) from trouble
         if tinted is None:
             raise
         return Preview(None, _shown(before, place), whole, rough, tinted, str(trouble))
@@ -249,7 +250,8 @@ def _cut(thing: Any, full: Space, seen: Space, box: Box, steps: Steps) -> Any:
     if steps != (1, 1, 1):  # before anything is copied: a map of a huge picture is larger than what is seen of it
         space = coarse_space(space, steps)
         found = middle_of_blocks(found, space.shape, steps)
-    return LabelMap(space, found, thing.table, thing.name, thing.subject)
+    # a copy, as a hand may draw on the map meanwhile
+    return LabelMap(space, np.array(found, order="F"), thing.table, thing.name, thing.subject)
 
 
 def _to_be_seen(made: Any, given: dict[str, Any], place: tuple[int, ...], title: str) -> Image | LabelMap:

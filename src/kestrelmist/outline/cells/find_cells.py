@@ -18,13 +18,11 @@ from ...core.parameter import Between, ImageValue, Unit
 from ...core.progress import Progress, silent
 from ...core.space import Space
 from ...core.table import Table
-from ..channels import Channel, channel_named, channels_of
+from ..channels import Channel, channels_of, chosen
 from .blobs import HALO, blobs_in
 from .cell_table import Measured, cell_table, measured
-from .ground import Ground, ground_of
+from .ground import WIDE, Ground, ground_of
 
-FIELDS = 6.0
-"""Diameters round a place that a preview takes the ground from."""
 TILE = 1024
 """Pixels to a side of a piece that is worked on at a time."""
 VOXELS = 1 << 21
@@ -59,13 +57,14 @@ def _channel(given: dict[str, Any]) -> Found | None:
 
 def _reach(space: Space, settings: dict) -> float:
     """How far round a place the ground is taken from, in the unit of the world."""
-    return FIELDS * settings["diameter"] * (1.0 if space.unit == "px" else 1e-3)
+    return WIDE * settings["diameter"] * (1.0 if space.unit == "px" else 1e-3)
 
 
 @operation(
     "outline",
     "Find cells",
     name="find-cells",
+    version=2,
     keywords="nuclei count segment blobs spots watershed touching nucleus detection cell counting particles granules",
     takes="series colour",
     called={
@@ -80,6 +79,7 @@ def _reach(space: Space, settings: dict) -> float:
     group="Cells",
     reach=_reach,
     coarse=False,
+    through_time=True,
     methods="Cells of about {diameter} µm were found as blobs and told apart by watershed",
     cites=("Lindeberg 1998", "Vincent 1991"),
 )
@@ -155,7 +155,8 @@ def find_cells(
         )
     progress.at(0.0, "Looking at the ground")
     named = channel if channel is not None else str(_channel({"image": image}).value)  # type: ignore[union-attr]
-    source = channel_named(image, named, progress.part(0.0, 0.02))
+    others = channels_of(image, progress.part(0.0, 0.02))
+    source = chosen(others, named, image)
     sign = {"bright": 1.0, "dark": -1.0}[look] if look is not None else _sign(source)
     ground = ground_of(source, sign, along, above, progress.part(0.02, 0.2))  # type: ignore[arg-type]
     if not np.isfinite(ground.limit) or ground.limit <= 0:
@@ -164,7 +165,6 @@ def find_cells(
     made = LabelMap(space, name=name, subject=image.subject)
     found: list[Measured] = []
     count = 0
-    others = channels_of(image, progress)
     parts = list(pieces(source.shape, along))
     for core, wider in progress.part(0.2, 0.95).over(parts, len(parts), "Finding cells"):
         numbers = _in_piece(source, sign, ground, core, wider, along, progress)

@@ -23,6 +23,7 @@ from .draw import GROUP
     "outline",
     "Copy contours on",
     name="copy-marks",
+    version=2,
     keywords="duplicate propagate next slice copy contour shift time point frame",
     called={
         "which": "Contours",

@@ -14,15 +14,15 @@ import numpy as np
 from ...core.gaussian import TRUNCATE, smoothed
 from ...core.halves import in_halves
 from ...core.kernel import kernel
+from ...core.quantity import pretty_unit, suited_unit
 
 
 def feature_names(channels: Sequence[str], scales: Sequence[float], unit: str, flat: bool, position: bool) -> list[str]:
     """What each feature is, in the order of `features_of`."""
-    if unit == "mm" and max(scales, default=1.0) < 0.1:
-        scales, unit = [1000 * one for one in scales], "µm"
+    name, factor = suited_unit(max(scales, default=0.0), unit)
     textures = ("texture along", "texture across") if flat else ("texture 1", "texture 2", "texture 3")
     found = [
-        f"{channel + ', ' if channel else ''}{kind}, {scale:.3g} {unit}"
+        f"{channel + ', ' if channel else ''}{kind}, {scale * factor:.3g} {pretty_unit(name)}"
         for channel in channels
         for scale in scales
         for kind in ("brightness", "edges", *textures)

@@ -59,6 +59,7 @@ def _finest(given: dict) -> Found | None:
     "outline",
     "Train from strokes",
     name="train",
+    version=2,
     keywords="random forest pixel classifier machine learning texture segmentation teach learn supervised",
     takes="series colour",
     called={

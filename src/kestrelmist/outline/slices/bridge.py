@@ -26,7 +26,8 @@ from ..shaping.each_label import Part, parts
 from .between import Slab
 from .by_image import along_image
 from .drawn_slices import Family, families, family
-from .oblique import AcrossGrid, Sheets, directions, sheets
+from .oblique import AcrossGrid
+from .sheets import Sheets, directions, in_one_sheet, sheets
 from .stack import NOWHERE, AlongGrid, Stack
 from .unseen import Stretch, as_text, unseen
 
@@ -37,6 +38,7 @@ from .unseen import Stretch, as_text, unseen
     keywords="interpolate between slices missing slices shape based contours propagate",
     called={"plane": "Drawn in", "label": "Label (all when left out)", "image": "Follow the edges of"},
     rare="ends",
+    version=2,
     group="Shape",
     reach=math.inf,
     coarse=False,
@@ -116,35 +118,31 @@ class _Found:
 def _drawn(part: Part, plane: str | None) -> tuple[_Found, Trouble | None]:
     """Drawn slices of a label in its box, or why it cannot be bridged."""
     mask, space, name = part.mask, part.labels.space, part.row.name
-    axes = directions(space, None if plane is None else ACROSS[plane])
-    across: list[Sheets] = []
-    if axes:
-        corner = np.array([one.start for one in part.box])
-        across = sheets(space.to_world((np.argwhere(mask) + corner)[:, ::-1]), space, axes)
     if plane is not None:
         one = family(mask, axis_across(space, plane))
         assert one is not None
-        if across and len(across[0].at) < 0.8 * len(one.slices):
+        found = [one] if one.missing else []
+        count = used = len(one.slices)
+    else:
+        found = families(mask, space)
+        count = sum(len(one.slices) for one in found)
+        used = min(int(mask.any(tuple(m for m in range(3) if m != n)).sum()) for n in range(3))
+    lone = used == 1
+    axes = directions(space, None if plane is None else ACROSS[plane])
+    if axes and not lone:
+        voxels = (np.argwhere(mask) + [one.start for one in part.box])[:, ::-1]
+        across = sheets(voxels, space, axes)
+        if across and (not found or sum(len(one.at) for one in across) < count):
             return _Found([], across), None
-        if len(one.slices) < 2:
-            return _NONE, Trouble(f"“{name}” is drawn in one {plane} slice only", "draw another one, and bridge then")
-        if not one.missing:
-            return _NONE, Trouble(
-                f"No {plane} slice of “{name}” is left out between others", "there is nothing to bridge"
-            )
-        return _Found([one], []), None
-    found = families(mask, space)
-    if across and (not found or sum(len(s.at) for s in across) < 0.8 * sum(len(f.slices) for f in found)):
-        return _Found([], across), None
-    if found:
+        # in steps across the grid a single slice looks like several of it
+        single = in_one_sheet(voxels, space, axes)
+        lone = bool(single & ({one.axis for one in found} if found else single))
+    if found and not lone:
         return _Found(found, []), None
-    used = [np.count_nonzero(mask.any(tuple(m for m in range(3) if m != n))) for n in range(3)]
-    if min(used) == 1:
-        return _NONE, Trouble(f"“{name}” is drawn in one slice only", "draw another one, and bridge then")
-    return _NONE, Trouble(f"No slice of “{name}” is left out between others", "there is nothing to bridge")
-
-
-_NONE = _Found([], [])
+    which = f"{plane} slice" if plane else "slice"
+    if lone:
+        return _Found([], []), Trouble(f"“{name}” is drawn in one {which} only", "draw another one, and bridge then")
+    return _Found([], []), Trouble(f"No {which} of “{name}” is left out between others", "there is nothing to bridge")
 
 
 class _Fields:
@@ -170,16 +168,14 @@ class _Fields:
         """Work out the field of one label."""
         room = self._room([part])[0]
         mask = self.labels.kji[room] == part.row.number
-        k, j, i = corner = tuple(one.start for one in room)
-        shift = [b.start - c for b, c in zip(part.box, corner)]
+        k, j, i = (one.start for one in room)
+        shift = [b.start - c.start for b, c in zip(part.box, room)]
         along = [
-            AlongGrid(mask, Family(f.axis, tuple(n + shift[2 - f.axis] for n in f.slices)), self.space)
-            for f in found.families
+            AlongGrid(mask, Family(one.axis, tuple(n + shift[2 - one.axis] for n in one.slices)), self.space)
+            for one in found.families
         ]
-        stacks: list[AlongGrid | AcrossGrid] = [
-            *along,
-            *(AcrossGrid(mask, (k, j, i), one, self.space) for one in found.sheets),
-        ]
+        across = [AcrossGrid(mask, (k, j, i), one, self.space) for one in found.sheets]
+        stacks: list[AlongGrid | AcrossGrid] = [*along, *across]
         if len(stacks) == len(along) == 1 and self.image is None:
             for first, slab in along[0].slabs(round_ends, progress):
                 self._take(along[0].axis, first, slab, room, part.row.number)
@@ -223,8 +219,7 @@ class _Fields:
             slice(c.start - b.start + e.start, c.start - b.start + e.stop) for c, b, e in zip(room, self.box, ends)
         )
         given = [np.moveaxis(one[here], axis, 0) for one in (self.best, self.was, self.after)]
-        work = lambda a, b: _take(slab.values, *given, np.uint16(number), a, b)  # noqa: E731
-        in_halves(len(slab.values), work, slab.values.size)
+        in_halves(len(slab.values), lambda a, b: _take(slab.values, *given, np.uint16(number), a, b), slab.values.size)
 
     def patch(self):
         """What changes."""

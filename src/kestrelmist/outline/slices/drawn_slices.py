@@ -80,7 +80,7 @@ def families(mask: np.ndarray, space: Space) -> list[Family]:
         axis = found[0].axis
         left = np.flatnonzero(np.moveaxis(rest, 2 - axis, 0).any((1, 2)))
         found[0] = Family(axis, tuple(sorted({*found[0].slices, *map(int, left)})))
-    return found
+    return found if any(one.missing for one in found) else []
 
 
 def _slices(mask: np.ndarray) -> np.ndarray:

@@ -55,6 +55,7 @@ class Strokes:
     "outline",
     "From strokes to object",
     name="object-from-strokes",
+    version=2,
     keywords="random walker scribbles graph cut geodesic interactive segmentation paint seeds foreground background",
     called={
         "strokes": "Strokes as labels",
