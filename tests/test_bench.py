@@ -68,6 +68,7 @@ class BenchTest(DeskCase):
         self.window.bench.open_operation(find_operation("threshold"))
         form = self.outline.form
         self.assertEqual((form.fields["low"].value(), form.fields["label"].currentText()), (500.0, "Ball"))
+        self.assertEqual(form.fields["label"].lineEdit().cursorPosition(), 0)  # a long name shows how it begins
         self.assertEqual(form.fields["low"].suffix(), " HU")
         self.press(form.apply)
         self.settle(self.window)

@@ -208,4 +208,8 @@ def _label(desk: Desk, p: Parameter) -> FormField:
         field.setCurrentText(p.default)
     elif desk.hand.label:
         field.setCurrentText(desk.hand.label.name)
+    line = field.lineEdit()
+    if line is not None:  # of a name longer than the field one sees how it begins
+        line.setCursorPosition(0)
+        field.activated.connect(lambda: line.setCursorPosition(0))
     return FormField(field, field.currentText)

@@ -29,6 +29,8 @@ LATE = 2.0
 """In how many distances between slices, beyond the last one, a part has to close by itself to be closed within one."""
 WIDE = 2.5
 """How many times as wide as those beside it a gap is that may lie between two bodies, as between two eyes."""
+SPECK = 0.1
+"""Share of the largest piece's area up to which another need not close where two bodies part."""
 Ends = tuple[slice, slice]
 
 
@@ -53,6 +55,12 @@ class Drawn:
     def __post_init__(self):
         self.pieces, self.count = pieces(self.mask)
         self._whole: tuple[np.ndarray, float] | None = None
+
+    @property
+    def large(self) -> int:
+        """How many of its pieces are more than specks beside the largest."""
+        areas = np.bincount(self.pieces.ravel())[1:]
+        return int(np.count_nonzero(areas > SPECK * areas.max(initial=0)))
 
     def levelled(self, numbers: Sequence[int], box: Ends, spacing) -> tuple[np.ndarray, float]:
         """The function of some pieces in a box, and its deepest distance; of all pieces it is worked out once."""
@@ -141,7 +149,7 @@ def bodies(drawn: Sequence[Drawn], spacing: tuple[float, float], step: float) ->
         if n - first < 3 or gaps[n - 1] <= WIDE * max(gaps[n - 2], gaps[n]):
             continue
         sides = (drawn[first:n], True), (drawn[n:], False)
-        if all(len(rounded(one, up, spacing, step)) == one[-1 if up else 0].count for one, up in sides):
+        if all(len(rounded(one, up, spacing, step)) >= one[-1 if up else 0].large for one, up in sides):
             found.append(list(drawn[first:n]))
             first = n
     return [*found, list(drawn[first:])]
