@@ -99,7 +99,7 @@ def _bridged(animal: Animal) -> list[Row]:
 
 
 def _askew(animal: Animal) -> list[Row]:
-    """Eyes and brain from slices of the world's planes, as panes show them; across x both eyes lie one behind the other."""
+    """Eyes and brain from slices of planes of the world; across x both eyes lie one behind the other."""
     straight, found = head_mr_space(), []
     affine = straight.affine.copy()
     affine[:3, :3] = Rotation.from_euler("xyz", (5, -3, 4), degrees=True).as_matrix() @ affine[:3, :3]

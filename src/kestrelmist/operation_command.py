@@ -74,12 +74,13 @@ def command_for(operation: Operation, do: Callable[[Operation, dict[str, Any]], 
 
 def _second(operation: Operation, first: Parameter | None) -> Parameter | None:
     """The input that may be named behind the first one: the next that must be given, or the only other one, when both
-    are of one kind."""
+    are of one kind, or it is what the first is given to."""
     several = [p for p in operation.parameters if p.is_input and not p.many]
     inputs = several if len(several) == 2 else [p for p in several if p.required]
-    if first is None or len(inputs) < 2 or inputs[0] is not first or first.kind.name != inputs[1].kind.name:
+    if first is None or len(inputs) < 2 or inputs[0] is not first:
         return None
-    return inputs[1]
+    one, other = first.kind, inputs[1].kind
+    return inputs[1] if one.name == other.name or (other.leads and not one.leads) else None
 
 
 def _help(operation: Operation) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ..core.caveat import (
     NO_SCALE,
+    SCALE_DISAGREES,
     SCALE_UNSURE,
     SIDES_NOT_GIVEN,
     SIDES_UNKNOWN,
@@ -15,11 +16,12 @@ from ..core.caveat import (
 from .notice import Mend, Notice, Subject, check
 
 SIZE = Mend("Set size", "set-spacing", ask=True)
+CALIBRATE = Mend("Calibration", "use-calibration", ask=True)
 AGAIN = Mend("Gather again", "gather", ask=True)
 FACTS = Mend("Show facts", "facts")
 
 
-@check("gather", "outline", "measure")
+@check("gather", "outline", "measure", "report")
 def spacing_unsure(subject: Subject) -> list[Notice]:
     """Voxel sizes that the file did not give, sides that nobody knows, and stacks that had to be mended."""
     notices = []
@@ -32,6 +34,8 @@ def spacing_unsure(subject: Subject) -> list[Notice]:
             notices.append(Notice("wrong", sentence, SIZE, name))
         elif caveat.code == NO_SCALE and subject.series.space.unit != "px":
             notices.append(Notice("wrong", f"{caveat.sentence}.", SIZE, name))
+        elif caveat.code == SCALE_DISAGREES:
+            notices.append(Notice("wrong", f"{caveat.sentence}.", CALIBRATE, name))
         elif caveat.code == SIDES_NOT_GIVEN:
             notices.append(Notice("look", f"{caveat.sentence}.", FACTS, name))
         elif caveat.code in (SLICES_MISSING, SLICES_DOUBLED, SLICES_UNEVEN, SLICES_SIDEWAYS):

@@ -181,7 +181,9 @@ class Parameter:
         try:
             value = self.kind.read(value, self)
         except (TypeError, ValueError, OverflowError):
-            raise Trouble(f"“{_short(value)}” is not right for {self.said}", self.wanted) from None
+            comma = isinstance(value, str) and "," in value and self.kind.type in (float, int)
+            wanted = f"{self.wanted}, with a point and no comma" if comma else self.wanted
+            raise Trouble(f"“{_short(value)}” is not right for {self.said}", wanted) from None
         if known is not None and known.means_left(value):
             return None
         if self.choices and value not in self.choices:

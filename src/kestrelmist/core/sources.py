@@ -77,6 +77,7 @@ SOURCES: dict[str, str] = {
     "ISO 25178-2": "ISO 25178-2, Geometrical product specifications: surface texture, areal, 2021",
     "ISO 5436-1": "ISO 5436-1, Geometrical Product Specifications: surface texture, measurement standards, 2000",
     "Jaccard 1912": "P. Jaccard, The distribution of the flora in the alpine zone, New Phytologist 11, 1912",
+    "JCGM 100:2008": "JCGM 100:2008, Evaluation of measurement data: guide to the expression of uncertainty, 2008",
     "Jezzard 1995": (
         "P. Jezzard and R. S. Balaban, Correction for geometric distortion in echo planar images from B0 "
         "field variations, Magn. Reson. Med. 34, 1995"
@@ -141,6 +142,10 @@ SOURCES: dict[str, str] = {
     ),
     "Taha 2015": (
         "A. A. Taha and A. Hanbury, Metrics for evaluating 3D medical image segmentation, BMC Medical Imaging 15, 2015"
+    ),
+    "Takeda 1982": (
+        "M. Takeda, H. Ina and S. Kobayashi, Fourier-transform method of fringe-pattern analysis for computer-based "
+        "topography and interferometry, J. Opt. Soc. Am. 72, 1982"
     ),
     "Tustison 2010": "N. J. Tustison et al., N4ITK: improved N3 bias correction, IEEE Trans. Med. Imaging 29, 2010",
     "Vercauteren 2008": (

@@ -1,5 +1,5 @@
 """What a format has no field for, written in words of our own where it has room for some: unit of the values, axes, how
-it was taken, and for pictures place and sides. Other programs pass over it."""
+it was taken, how sure its scale is, and for pictures place and sides. Other programs pass over it."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ import numpy as np
 
 from ..core.axis import Axis
 from ..core.image import Image
+from ..core.scale import FACT, Scale
 from ..core.space import Space
 from ..core.world import World
 from .measured_facts import measured_facts
@@ -50,6 +51,9 @@ def words_of(image: Image, place: bool) -> dict:
         more["unit"] = image.unit
     if image.axes:
         more["axes"] = [a.as_dict() for a in image.axes]
+    scale = Scale.from_fact(image.facts.get(FACT, ""))
+    if scale is not None and image.space.unit == "mm":
+        more["calibrated"] = {"facts": json.loads(scale.fact), "spacing": list(image.space.spacing)}
     if place and image.space.sides_known:
         more |= {"shape": list(image.space.shape), "affine": image.space.affine.tolist()}
     if "affine" in more or not image.space.sides_known:
@@ -94,6 +98,18 @@ def take_in(image: Image, found: dict) -> None:
         if space.sides_known:
             image.caveats = [c for c in image.caveats if not c.code.startswith("sides-")]
     _take_in_how(image, found.get("taken"))
+    _take_in_how_sure(image, found.get("calibrated"))
+
+
+def _take_in_how_sure(image: Image, told) -> None:
+    """Set how sure the scale is, when it still is the one that this was told of."""
+    try:
+        was, now = np.array(told["spacing"][:2], float), np.array(image.space.spacing[:2])
+        scale = Scale.from_fact(json.dumps(told["facts"]))
+    except (ValueError, KeyError, TypeError, IndexError):
+        return
+    if scale is not None and image.space.unit == "mm" and (np.abs(was - now) <= 1e-4 * now).all():
+        image.facts[FACT] = scale.fact
 
 
 def _take_in_how(image: Image, taken) -> None:

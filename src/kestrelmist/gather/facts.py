@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ..core.image import Image
 from ..core.operation import operation
+from ..core.scale import FACT, scale_of
 from ..core.table import Column, Table
 from ..formats.sidecar import KEY, facts_of
 
@@ -31,6 +32,7 @@ def facts(image: Image) -> Table:
         "Format": image.origin.format,
         "Matrix": " × ".join(map(str, space.shape)),
         f"Voxel size ({space.unit})": " × ".join(f"{s:.5g}" for s in space.spacing),
+        "Scale": scale_of(image).words,
         "Series": ", ".join(
             f"{a.size} {a.plural}"
             + (f", {a.step:.5g} {a.unit} apart" if a.step else f" ({', '.join(a.labels)})" if a.labels else "")
@@ -43,7 +45,7 @@ def facts(image: Image) -> Table:
     table.rows += [(key, value) for key, value in short.items() if value]
     table.rows += [("Note", c.sentence) for c in image.caveats]
     table.rows += [(f"{KEY}: {name}", _words(value)) for name, value in facts_of(image).items()]
-    table.rows += sorted((name, value) for name, value in image.facts.items() if name != KEY)
+    table.rows += sorted((name, value) for name, value in image.facts.items() if name not in (KEY, FACT))
     return table
 
 

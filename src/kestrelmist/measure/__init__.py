@@ -3,6 +3,7 @@
 from ..core.heading import Heading
 
 HEADINGS = (
+    Heading("Calibration"),
     Heading("Heights", "heights"),
     Heading("Courses", "series"),
     Heading("Lines"),

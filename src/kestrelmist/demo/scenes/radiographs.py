@@ -1,4 +1,4 @@
-"""Two radiographs of the head."""
+"""Radiographs of the head: two without a source of their own, and one with a marker of known size."""
 
 from __future__ import annotations
 
@@ -10,6 +10,9 @@ from pydicom.uid import DigitalXRayImageStorageForPresentation
 from ...core.space import Space
 from ..dicom_files import dataset_for, put_pixels, shuffled
 from ..scene import Station, scene
+
+BALL, MAGNIFIED = 3.0, 1.18
+"""Diameter of the marker, mm, and how much larger things are at the detector."""
 
 
 def write_radiographs(folder: Path, ct: np.ndarray, space: Space, subject: str) -> list[Path]:
@@ -51,9 +54,32 @@ def write_radiographs(folder: Path, ct: np.ndarray, space: Space, subject: str) 
         )
         ds.BitsStored, ds.HighBit = 12, 11
         paths.append(shuffled(ds, folder, rng, f"xray{n + 1}"))
-    return paths
+    return [*paths, _with_marker(folder, shots[0], subject, rng)]
+
+
+def _with_marker(folder: Path, shot: tuple, subject: str, rng: np.random.Generator) -> Path:
+    """The first of them as rays see it that come from a point: all is `MAGNIFIED` at the detector, and a steel ball of
+    `BALL` mm lies beside the head, in the plane of its middle."""
+    _, path_length, spacing, sides, photometric = shot
+    rows, columns = path_length.shape
+    wide = np.zeros((rows, columns + int(2.5 * BALL / spacing[1])), np.float32)
+    wide[:, :columns] = path_length
+    v, u = np.indices(wide.shape)
+    x = (u - wide.shape[1] + 1.2 * BALL / spacing[1]) * spacing[1]
+    y = (v - rows * 0.6) * spacing[0]
+    away = (BALL / 2 - np.hypot(x, y)) / max(spacing)
+    density = -np.log(np.maximum(rng.poisson(2e4 * np.exp(-wide)), 1) / 2e4)
+    density = density * np.clip(0.5 - away, 0, 1) + 2.7 * np.clip(0.5 + away, 0, 1)  # steel lets nothing through
+    ds = dataset_for(DigitalXRayImageStorageForPresentation, subject, "Head with a marker", 9, 1)
+    ds.Modality, ds.ImageType, ds.PatientOrientation = "DX", ["ORIGINAL", "PRIMARY"], sides
+    ds.ImagerPixelSpacing = [f"{MAGNIFIED * s:.6g}" for s in spacing]
+    ds.BodyPartExamined, ds.BurnedInAnnotation = "HEAD", "NO"
+    put_pixels(ds, np.rint(np.clip(density / 3.0, 0, 1) * 4000).astype(np.uint16), photometric)
+    ds.BitsStored, ds.HighBit = 12, 11
+    return shuffled(ds, folder, rng, "xray3")
 
 
 @scene("Radiographs", 15)
 def radiographs(station: Station) -> None:
     write_radiographs(station.incoming, station.head_ct, station.ct_space, station.animal.name)
+    station.truth["marker"] = {"ball_mm": BALL, "magnified": MAGNIFIED}

@@ -9,6 +9,7 @@ import numpy as np
 from ...core.caveat import (
     NO_SCALE,
     SCALE_BY_HAND,
+    SCALE_DISAGREES,
     SCALE_UNSURE,
     SIDES_NOT_GIVEN,
     SIDES_UNKNOWN,
@@ -19,6 +20,7 @@ from ...core.image import Image
 from ...core.operation import operation
 from ...core.parameter import Spacing
 from ...core.placement import Placement
+from ...core.scale import FACT
 
 
 @operation(
@@ -44,5 +46,6 @@ def set_spacing(image: Image, spacing: Spacing) -> Placement:
     doubts = [Caveat(SCALE_BY_HAND, "The voxel size was set by hand")]
     if has_caveat(image.caveats, SIDES_UNKNOWN, SCALE_UNSURE):  # a size says nothing of sides
         doubts.append(Caveat(SIDES_NOT_GIVEN, "Which side is which is not known"))
-    settled = (NO_SCALE, SCALE_UNSURE, SCALE_BY_HAND, SIDES_UNKNOWN)
-    return Placement(replace(space, affine=affine, unit="mm"), settled, tuple(doubts))
+    settled = (NO_SCALE, SCALE_UNSURE, SCALE_BY_HAND, SCALE_DISAGREES, SIDES_UNKNOWN)
+    facts = {name: value for name, value in image.facts.items() if name != FACT}  # no calibration is used any more
+    return Placement(replace(space, affine=affine, unit="mm"), settled, tuple(doubts), facts)

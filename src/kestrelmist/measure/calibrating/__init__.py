@@ -1,0 +1,1 @@
+"""Calibrations: how large a pixel is, measured on known lengths, and given to images."""
