@@ -35,8 +35,8 @@ class HelpTest(unittest.TestCase):
             self.assertNotRegex(told, r"<\w+>|TEXT\.\.\.|typing|--no-\w*_\w*")
         for operation in all_operations().values():
             self.assertNotRegex(kestrelmist(*operation.name.split(" "), "--help").stdout, r"---|Raises|Returns\s")
-        self.assertIn("measure labels", kestrelmist("--help").stdout)
-        self.assertIn("IMAGE", kestrelmist("measure", "labels", "--help").stdout)
+        self.assertIn("measure-labels", kestrelmist("--help").stdout)
+        self.assertIn("IMAGE", kestrelmist("measure-labels", "--help").stdout)
 
     def test_an_unknown_command_has_a_sentence(self):
         ran = kestrelmist("flatten", code=2, own_process=True)
@@ -105,7 +105,7 @@ class FilesTest(PlaceCase):
 
     def test_a_wrong_label_file_is_no_empty_map(self):
         path = self.nifti(two_balls())
-        ran = kestrelmist("measure", "labels", path, "--labels", self.place / "lables.nii.gz", code=1)
+        ran = kestrelmist("measure-labels", path, "--labels", self.place / "lables.nii.gz", code=1)
         self.assertIn("lables.nii.gz", ran.stderr)
         ran = kestrelmist(
             "grow", path, *GROW, "--labels", self.place / "typo.nii", "--out", self.place / "o.nii", code=1
@@ -114,7 +114,7 @@ class FilesTest(PlaceCase):
         self.assertFalse((self.place / "o.nii").exists())
         soft = self.place / "soft.nii.gz"
         kestrelmist("smooth", path, "--out", soft)
-        ran = kestrelmist("measure", "labels", path, "--labels", soft, code=1)
+        ran = kestrelmist("measure-labels", path, "--labels", soft, code=1)
         self.assertRegex(ran.stderr, "soft.nii.gz.*|measured values, not label numbers")
         self.assertEqual(len(ran.stderr.strip().splitlines()), 1)
 
@@ -133,11 +133,11 @@ class FilesTest(PlaceCase):
         from kestrelmist.formats.nifti import write_nifti
 
         write_nifti(image, np.ones(space.shape, np.int16), space)
-        ran = kestrelmist("measure", "labels", image, "--labels", self.place / "l.nii.gz", code=1)
+        ran = kestrelmist("measure-labels", image, "--labels", self.place / "l.nii.gz", code=1)
         self.assertRegex(ran.stderr, "7.*l.tsv|l.tsv.*7")
         for wrong in ("index\tname\nx\ty\n", "nothing\n", "index\tname\n1\tA\n1\tB\n", "index\tname\n70000\tA\n"):
             table.write_text(wrong)
-            ran = kestrelmist("measure", "labels", image, "--labels", self.place / "l.nii.gz", code=1)
+            ran = kestrelmist("measure-labels", image, "--labels", self.place / "l.nii.gz", code=1)
             self.assertEqual(len(ran.stderr.strip().splitlines()), 1, ran.stderr)
 
     def test_names_and_colours_of_labels_go_out_and_in(self):
@@ -231,9 +231,9 @@ class StudyTest(PlaceCase):
         kestrelmist("grow", "Two balls", *GROW, *study, "--out", labels)
         self.assertEqual(int(read_label_map(labels).counts[1]), TRUTH)
         table = self.place / "t.csv"
-        kestrelmist("measure", "labels", "Two balls", *study, "--out", table)
+        kestrelmist("measure-labels", "Two balls", *study, "--out", table)
         self.assertIn(str(TRUTH), table.read_text())
-        kestrelmist("measure", "labels", "Two balls", *study, "--out", self.place / "t.parquet")
+        kestrelmist("measure-labels", "Two balls", *study, "--out", self.place / "t.parquet")
         import pyarrow.parquet
 
         self.assertEqual(pyarrow.parquet.read_table(self.place / "t.parquet")["voxels"].to_pylist(), [TRUTH])

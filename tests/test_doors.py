@@ -22,7 +22,7 @@ RIGHT = (
     (BALLS, "smooth", {"fwhm": 1.5}),
     (BALLS, "clip", {"low": 10.0, "high": 900.0}),
     (BALLS, "threshold", {"label": "Body", "low": 500.0, "high": 2000.0}),
-    (BALLS, "measure labels", {}),
+    (BALLS, "measure-labels", {}),
     (BALLS, "project", {"along": "k"}),
     (BALLS, "turn-values", {}),
     (BALLS, "reduce-noise", {"noise": 20.0}),

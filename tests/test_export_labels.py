@@ -165,7 +165,7 @@ class ExportLabelsTest(PlaceCase):
                 to = self.place / f"again {as_}{ending}"
                 kestrelmist("export-labels", labels, "--as", as_, "--image", image, "--out", to)
                 out = self.place / f"measured {as_}.csv"
-                kestrelmist("measure", "labels", image, "--labels", to, "--out", out)
+                kestrelmist("measure-labels", image, "--labels", to, "--out", out)
                 rows = [line.split(",")[2:6] for line in out.read_text().splitlines()[1:]]
                 self.assertEqual([(row[0], int(row[2])) for row in rows], self.counts())
         alone = kestrelmist(

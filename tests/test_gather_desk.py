@@ -270,14 +270,14 @@ class PlanDeskTest(DeskCase):
             self.settle(self.window)
             inside = self.desk.viewing.maps.labels.data == 1
             self.assertGreater(int(inside.sum()), 2, name)
-            self.desk.run("measure labels", {})
+            self.desk.run("measure-labels", {})
             self.settle(self.window)
             values = self.desk.viewing.image.grey().data
             self.assertAlmostEqual(
                 self.window.drawer.results.table.column("mean")[0], float(values[inside].mean()), places=3
             )
         self.assertEqual(self.troubles, [])
-        measured = [e for e in self.desk.study.logbook.entries() if e.operation == "measure labels"]
+        measured = [e for e in self.desk.study.logbook.entries() if e.operation == "measure-labels"]
         self.assertEqual([e.inputs["image"][0].place for e in measured], [(2,), ()])
 
     def test_a_radiograph_of_the_other_kind_is_shown_the_right_way(self):

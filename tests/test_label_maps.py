@@ -123,7 +123,7 @@ class SeveralMapsTest(PlaceCase):
         (row,) = told["rows"]
         self.assertAlmostEqual(row["volume"], TRUTH * 0.125)
         self.assertLess(row["dice"], 1)
-        several = kestrelmist("measure", "labels", "Two balls", "--labels", "Two balls#Nobody", *study, code=1).stderr
+        several = kestrelmist("measure-labels", "Two balls", "--labels", "Two balls#Nobody", *study, code=1).stderr
         self.assertIn("Labels", several)
 
     def test_every_number_can_be_used(self):

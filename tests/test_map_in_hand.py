@@ -262,10 +262,10 @@ class InTheWindowTest(StrokeCase):
         """Painted on while it was measured: it is measured again, and no stroke comes between a second time."""
         self.half_a_stroke()
         self.release()
-        self.dawdling("measure labels", 0.3)
+        self.dawdling("measure-labels", 0.3)
         tables = []
         self.desk.session.table_made.connect(tables.append)
-        self.desk.run("measure labels", {})
+        self.desk.run("measure-labels", {})
         self.desk.viewing.go_to((0.25, 8.0, 2.0))
         self.press()
         self.move(0.0)

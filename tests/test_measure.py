@@ -6,7 +6,7 @@ import numpy as np
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap
-from kestrelmist.measure.labels import measure_labels
+from kestrelmist.measure.regions.measure_labels import measure_labels
 from kestrelmist.prepare.intensity.scale import scale
 from kestrelmist.prepare.intensity.smooth import smooth
 from tests.making import labelled, straight_space, tilted_space, two_balls

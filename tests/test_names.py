@@ -142,7 +142,7 @@ class NamesTest(PlaceCase):
             self.assertIsNot(one, other)
             study.run("erase", labels="T-2/Head#Labels", label="9", point=(-4, 0, 0), diameter=3.0)
             self.assertGreater(int(one.counts[1]), int(other.counts[1]))
-            table = study.run("measure labels", image="T-1/Head", labels="T-1/Head#Labels")
+            table = study.run("measure-labels", image="T-1/Head", labels="T-1/Head#Labels")
             self.assertEqual(table.column("label"), ["9"])
             np.testing.assert_array_equal(one.data > 0, two_balls().data > 0)
 

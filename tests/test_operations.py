@@ -198,9 +198,9 @@ class CommandLineTest(PlaceCase):
         self.assertEqual((row["number"], row["name"], row["voxels"], row["volume_unit"]), (1, "Ball", truth, "mm3"))
         self.assertAlmostEqual(row["volume"], truth * 0.125)
         csv = self.place / "out.csv"
-        rows = json.loads(
-            kestrelmist("measure", "labels", "Two balls", "--study", study, "--json", "--out", csv).stdout
-        )["rows"]
+        rows = json.loads(kestrelmist("measure-labels", "Two balls", "--study", study, "--json", "--out", csv).stdout)[
+            "rows"
+        ]
         self.assertEqual((rows[0]["voxels"], rows[0]["mean"], rows[0]["mean_unit"]), (truth, 1000.0, "HU"))
         self.assertIn("volume,volume_unit", csv.read_text().splitlines()[0])
         self.assertIn("Grow from point", kestrelmist("logbook", "--study", study).stdout)
@@ -219,7 +219,7 @@ class CommandLineTest(PlaceCase):
         kestrelmist("grow", path, "--label", "Ball", "--point", "-4,0,0", "--low", 500, "--high", 2000, "--out", labels)
         self.assertEqual(int(read_label_map(labels).counts[1]), int((image.data > 0).sum()))
         self.assertIn("Voxel size", kestrelmist("facts", path).stdout)
-        table = kestrelmist("measure", "labels", path, "--labels", labels, "--json").stdout
+        table = kestrelmist("measure-labels", path, "--labels", labels, "--json").stdout
         self.assertEqual(json.loads(table)["rows"][0]["voxels"], int((image.data > 0).sum()))
 
     def test_wrong_input_is_one_sentence_and_code_1(self):
@@ -251,7 +251,7 @@ class CommandLineTest(PlaceCase):
                 ),
                 "no study",
             ),
-            (("measure", "labels", good), "needs a label map"),
+            (("measure-labels", good), "needs a label map"),
         ):
             ran = kestrelmist(*words, code=1)
             self.assertEqual(len(ran.stderr.strip().splitlines()), 1, ran.stderr)
@@ -326,6 +326,6 @@ class CommandLineTest(PlaceCase):
         self.study_with_balls().close()
         with km.Study(self.place / "study") as study:
             study.run("grow", label="Ball", point=(-4, 0, 0), low=500, high=2000)
-            table = study.run("measure labels")
+            table = study.run("measure-labels")
         self.assertEqual(table.column("voxels"), [int((two_balls().data > 0).sum())])
         self.assertEqual(labelled(two_balls(), "A").table[1].name, "A")

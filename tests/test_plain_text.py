@@ -96,7 +96,7 @@ class WindowTest(DeskCase):
             (record,) = study.records()
             study.rename(record.id, MARKUP)
             study.run("threshold", image=record.id, label=MARKUP, low=3.0, high=90.0)
-            study.run("measure labels", image=record.id)
+            study.run("measure-labels", image=record.id)
         window = self.open(self.place / "study")
         for stage in ("Gather", "Outline", "Measure", "Report"):
             window.viewing.set_stage(stage)

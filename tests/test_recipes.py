@@ -48,12 +48,12 @@ class NextSubjectTest(RecipeCase):
         with self.subjects("T-1", "T-2") as study:
             (smooth,) = study.run("smooth", image="T-1/Head CT", fwhm=1.0)
             study.run("grow", image=smooth, **GROW)
-            study.run("measure labels", image=smooth)
-            study.run("measure labels", image="T-1/Head CT", labels="T-1/Head CT, smooth 1 mm#Labels")
+            study.run("measure-labels", image=smooth)
+            study.run("measure-labels", image="T-1/Head CT", labels="T-1/Head CT, smooth 1 mm#Labels")
             path = self.recipe(study)
             facts = yaml.safe_load(path.read_text())
             self.assertEqual(
-                [s["operation"] for s in facts["steps"]], ["smooth", "grow", "measure labels", "measure labels"]
+                [s["operation"] for s in facts["steps"]], ["smooth", "grow", "measure-labels", "measure-labels"]
             )
             self.assertEqual(facts["slots"], {"image 1": {"kind": "image", "name": "Head CT", "subject": "T-1"}})
             self.assertEqual(facts["steps"][1]["inputs"]["image"], "$1.image")
@@ -131,9 +131,9 @@ class NextSubjectTest(RecipeCase):
             study.history.undo()
             study.run("smooth", fwhm=3.0)
             study.history.undo()
-            study.run("measure labels")
+            study.run("measure-labels")
             self.assertEqual(
-                [s.operation for s in recipe_of(study.logbook.entries()).steps], ["grow", "measure labels"]
+                [s.operation for s in recipe_of(study.logbook.entries()).steps], ["grow", "measure-labels"]
             )
         with Study(self.place / "study") as study:
             self.assertNotIn("erase", [s.operation for s in recipe_of(study.logbook.entries()).steps])
@@ -272,7 +272,7 @@ class EachSubjectTest(RecipeCase):
         with self.subjects("T-1", "T-2", "T-3", "T-4") as study:
             study.run("smooth", image="T-1/Head CT", fwhm=1.0)
             study.run("grow", image="T-1/Head CT, smooth 1 mm", **GROW)
-            study.run("measure labels", image="T-1/Head CT, smooth 1 mm")
+            study.run("measure-labels", image="T-1/Head CT, smooth 1 mm")
             recipe = recipe_of(study.logbook.entries())
             # the point of T-3 lies in nothing, and T-4 lacks the scan
             hole = study.image("T-3/Head CT")
@@ -361,7 +361,7 @@ class NamedMapTest(RecipeCase):
             study.run("new-labels", image="T-1/Head CT", name="Bones")
             study.run("grow", labels="T-1/Head CT#Bones", **GROW)
             study.run("add-label", labels="T-1/Head CT#Bones", label="More")
-            study.run("measure labels", labels="T-1/Head CT#Bones")
+            study.run("measure-labels", labels="T-1/Head CT#Bones")
             recipe = read_recipe(self.recipe(study))
             self.assertEqual(recipe.steps[1].inputs["labels"], ["$1.label map"])
             study.run("new-labels", image="T-3/Head CT", name="Mine")
@@ -409,8 +409,8 @@ class NamedMapTest(RecipeCase):
             study.run("new-labels", image="T-1/Head CT", name="By hand")
             study.run("paint", labels="T-1/Head CT#By hand", label="Mine", point=(8, 0, 0), diameter=2.0)
             study.run("smooth", image="T-1/Head CT", fwhm=1.0)
-            study.run("measure labels", labels="T-1/Head CT#By hand")
-            recipe = recipe_of([s for s in study.logbook.entries() if s.operation in ("smooth", "measure labels")])
+            study.run("measure-labels", labels="T-1/Head CT#By hand")
+            recipe = recipe_of([s for s in study.logbook.entries() if s.operation in ("smooth", "measure-labels")])
             images = len(study.records())
             with self.assertRaisesRegex(Trouble, "no label map “By hand” on “Head CT”"):
                 run_recipe(study, recipe, "T-2")

@@ -14,7 +14,7 @@ from kestrelmist.core.labels import LARGEST, LabelMap, LabelTable
 from kestrelmist.core.quantity import Quantity
 from kestrelmist.core.space import Space, picture_space
 from kestrelmist.formats.sequence import read_sequence
-from kestrelmist.measure.labels import measure_labels
+from kestrelmist.measure.regions.measure_labels import measure_labels
 from kestrelmist.outline.ranges import half_way_limit, ready_ranges
 from kestrelmist.prepare.intensity.scale import scale
 from kestrelmist.prepare.intensity.smooth import smooth

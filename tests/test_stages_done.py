@@ -35,7 +35,7 @@ class StagesDoneTest(DeskCase):
         self.assertEqual(self.of(clipped), ["align", "gather", "prepare"])
         self.study.run("add-label", labels=smooth, label="Ball")
         self.study.run("threshold", image=smooth, label="Ball", low=500.0, high=2000.0)
-        self.study.run("measure labels", image=smooth)
+        self.study.run("measure-labels", image=smooth)
         self.assertEqual(self.of(smooth), ["gather", "measure", "outline", "prepare"])
         # what was drawn on an image it was made of is another matter
         self.assertEqual(self.of(clipped), ["align", "gather", "prepare"])

@@ -200,7 +200,7 @@ class StudyTest(PlaceCase):
             shutil.rmtree(study.folder / "images")
             study.run("gather", folder=self.place / "scans")
             study.run("grow", **GROW)
-            study.run("measure labels")
+            study.run("measure-labels")
             self.assertEqual(len(study.tables()), 1)
 
     def test_damaged_catalogue_and_missing_study(self):
@@ -230,9 +230,9 @@ class LogbookTest(PlaceCase):
     def test_every_step_is_written_and_runs_again_on_the_next_subject(self):
         with self.study_with_balls() as study:
             study.run("grow", **GROW)
-            study.run("measure labels")
+            study.run("measure-labels")
             entries = study.logbook.entries()
-            self.assertEqual([e.operation for e in entries], ["gather", "grow", "measure labels"])
+            self.assertEqual([e.operation for e in entries], ["gather", "grow", "measure-labels"])
             self.assertEqual(entries[1].settings["low"], 500)
             (image,) = entries[1].inputs["image"]
             self.assertTrue(image.hash.startswith(study.find(1).hash))

@@ -222,11 +222,11 @@ class PlacementTest(PlaceCase):
     def test_labels_are_measured_in_the_new_size(self):
         with self.study_with_balls() as study:
             study.run("grow", **GROW)
-            before = study.run("measure labels").column("volume")[0]
+            before = study.run("measure-labels").column("volume")[0]
             study.run("set-spacing", image=1, spacing=(1.0, 1.0, 1.0))
-            self.assertAlmostEqual(study.run("measure labels").column("volume")[0], before * 8)
+            self.assertAlmostEqual(study.run("measure-labels").column("volume")[0], before * 8)
             study.history.undo()
-            self.assertAlmostEqual(study.run("measure labels").column("volume")[0], before)
+            self.assertAlmostEqual(study.run("measure-labels").column("volume")[0], before)
 
     def test_as_a_file(self):
         path = self.nifti(two_balls())

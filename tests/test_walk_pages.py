@@ -40,7 +40,7 @@ class WalkTest(DeskCase):
             first = study.records()[0].id
             study.run("threshold", image=first, label="A label with a long name", low=500.0, high=2000.0)
             study.run("profile", image=first, from_=(-5, 0, 0), to=(5, 0, 0), name="Across")
-            study.run("measure labels", labels=study.in_hand(first))
+            study.run("measure-labels", labels=study.in_hand(first))
 
     def walk(self, size: tuple[int, int], theme: str) -> None:
         self.study_to_walk()

@@ -3,7 +3,7 @@
 import kestrelmist as km
 with km.Study("Overwintering") as study:
     study.run("grow", image="Head CT", label="Skull", point=(0, 2, 5), low=600, high=3000)
-    print(study.run("measure labels", image="Head CT").to_csv())
+    print(study.run("measure-labels", image="Head CT").to_csv())
 """
 
 from __future__ import annotations

@@ -80,31 +80,19 @@ def _unexpected(error: Exception) -> str:
 class Group(click.Group):
     """Commands that are made when they are wanted, listed by the stages of the Path."""
 
-    def __init__(self, *args, prefix: str = "", **kwargs):
-        super().__init__(*args, **kwargs)
-        self.prefix = prefix
-
-    def _operations(self) -> list[Operation]:
-        return [o for o in OPERATIONS if o.name.startswith(self.prefix)]
-
     def list_commands(self, ctx) -> list[str]:
-        found = [o.name[len(self.prefix) :] for o in self._operations()]
-        return [name for name in found if self.prefix or " " not in name] + super().list_commands(ctx)
+        return [o.name for o in OPERATIONS] + super().list_commands(ctx)
 
     def get_command(self, ctx, cmd_name: str):
         own = super().get_command(ctx, cmd_name)
         if own is not None:
             return own
-        operation = OPERATIONS.get(self.prefix + cmd_name)
-        if operation is not None:
-            return command_of(operation)
-        if any(o.name.startswith(f"{self.prefix}{cmd_name} ") for o in OPERATIONS):
-            return Group(cmd_name, help=f"{cmd_name.capitalize()} …", prefix=f"{cmd_name} ")
-        return None
+        operation = OPERATIONS.get(cmd_name)
+        return None if operation is None else command_of(operation)
 
     def format_commands(self, ctx, formatter) -> None:
         for stage in STAGES:
-            rows = [(o.name, first_sentence(o.summary)) for o in self._operations() if o.stage == stage]
+            rows = [(o.name, first_sentence(o.summary)) for o in OPERATIONS if o.stage == stage]
             if rows:
                 with formatter.section(stage.capitalize()):
                     formatter.write_dl(rows, col_max=24)

@@ -63,7 +63,7 @@ def command_for(operation: Operation, do: Callable[[Operation, dict[str, Any]], 
         do(operation, given)
 
     return Command(
-        operation.name.split(" ")[-1],
+        operation.name,
         params=parameters,
         callback=run,
         help=_help(operation),

@@ -48,7 +48,7 @@ def warm_outline() -> None:
     from .core.patch import Patch, patch_from_mask
     from .core.space import Space
     from .measure.correlate import correlate
-    from .measure.labels import measure_labels
+    from .measure.regions.measure_labels import measure_labels
     from .outline.brush import Brush, Stroke
     from .outline.flood import flood
     from .outline.pieces import pieces_of
@@ -114,7 +114,8 @@ def all_kept(first: bool = False) -> bool:
     if not first:
         from .outline.first_calls import PARTS as tools
 
-        modules += ["core.patch", "outline.brush", "outline.runs", "measure.labels", "scene.occupancy"]
+        modules += ["core.patch", "outline.brush", "outline.runs", "scene.occupancy"]
+        modules += ["measure.regions.sums", "measure.regions.feret"]
         modules += [f"outline.{tool}" for tool in tools]
     names = {importlib.import_module(f"{__package__}.{m}").__name__ for m in modules}
     taken_in = {inner for one in kernel.KERNELS for inner in one.calls().values()}  # compiled with those that call them

@@ -7,7 +7,7 @@ from .image import Image
 from .labels import LabelMap
 
 
-def require_same_grid(image: Image, labels: LabelMap) -> None:
+def require_same_grid(image: Image | LabelMap, labels: LabelMap) -> None:
     """Raises Trouble when the label map was not made on the image's grid."""
     if not image.space.same_grid(labels.space):
         raise Trouble(

@@ -268,7 +268,8 @@ def all_operations() -> dict[str, Operation]:
 
 def find_operation(name: str) -> Operation:
     """The operation of that name; raises Trouble when there is none."""
-    found = OPERATIONS.get(str(name))
+    # names with a space are those of older versions
+    found = OPERATIONS.get(str(name)) or OPERATIONS.get(str(name).replace(" ", "-"))
     if found is None:
         raise Trouble(f"There is no operation called “{name}”", "see the list with: kestrelmist --help")
     return found
@@ -306,7 +307,7 @@ def operation(
     title : str
         What the Bench, the Finder and the logbook call it.
     name : str, optional
-        The command; the function's name when left out. May hold one space ("measure labels").
+        The command; the function's name when left out.
     keywords : str
         More words by which the Finder finds it.
     takes : str

@@ -70,6 +70,7 @@ SOURCES: dict[str, str] = {
     "Horn 1987": (
         "B. K. P. Horn, Closed-form solution of absolute orientation using unit quaternions, J. Opt. Soc. Am. A 4, 1987"
     ),
+    "Hyndman 1996": "R. J. Hyndman and Y. Fan, Sample quantiles in statistical packages, Am. Stat. 50, 1996",
     "ISO 16610-21": (
         "ISO 16610-21, Geometrical product specifications: filtration, linear profile filters, Gaussian filters, 2011"
     ),
@@ -83,6 +84,10 @@ SOURCES: dict[str, str] = {
         "field variations, Magn. Reson. Med. 34, 1995"
     ),
     "Knutsson 1993": "H. Knutsson and C.-F. Westin, Normalized and differential convolution, CVPR 1993",
+    "Lehmann 2012": (
+        "G. Lehmann and D. Legland, Efficient N-dimensional surface estimation using Crofton formula and run-length "
+        "encoding, Insight Journal, 2012"
+    ),
     "Lindeberg 1998": ("T. Lindeberg, Feature detection with automatic scale selection, Int. J. Comput. Vis. 30, 1998"),
     "Lindquist 2019": (
         "M. A. Lindquist et al., Modular preprocessing pipelines can reintroduce artifacts into fMRI data, "

@@ -17,7 +17,7 @@ from ..core.world import World
 from .format import Format, register
 from .table_files import read_csv
 
-MORE = ("normal", "depth", "place", "across", "text", "colour", "width", "notes")
+MORE = ("normal", "depth", "place", "across", "sure", "text", "colour", "width", "notes")
 """What else a mark knows, as JSON in one cell of its first row."""
 
 

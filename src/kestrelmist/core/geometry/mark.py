@@ -39,6 +39,8 @@ class Mark:
         The volume of a series that it is of, counted from 0; every one when left out.
     across : mm
         Width of a section.
+    sure : mm
+        Standard uncertainty of its points along each axis; 0 where nothing is said of it.
     cls : int
         Its number in a class table; 0 for none.
     name, text : str
@@ -63,6 +65,7 @@ class Mark:
     depth: float = 0.0
     place: tuple[int, ...] | None = None
     across: float = 0.0
+    sure: float = 0.0
     cls: int = 0
     name: str = ""
     text: str = ""
@@ -78,8 +81,8 @@ class Mark:
             raise Trouble("A point of a mark has three numbers", "give x, y and z") from error
         if not all(math.isfinite(v) for point in points for v in point):
             raise Trouble("A point of a mark is no place", "give numbers")
-        if not (math.isfinite(self.depth) and math.isfinite(self.across) and self.depth >= 0 and self.across >= 0):
-            raise Trouble("Depth and width of a mark are numbers from 0 on", "give such")
+        if not all(math.isfinite(one) and one >= 0 for one in (self.depth, self.across, self.sure)):
+            raise Trouble("Depth, width and uncertainty of a mark are numbers from 0 on", "give such")
         object.__setattr__(self, "points", points)
         object.__setattr__(self, "name", plain_name(self.name))
         object.__setattr__(self, "text", str(self.text)[:LONGEST])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -56,8 +57,8 @@ class Shape:
         Under which it is kept, and what a person calls it.
     least, most : int
         How many points it has; `most` is 0 for any number.
-    by : "click", "drag" or "clicks"
-        How it is drawn: by one click, from press to release, or by a click a point.
+    by : "click", "drag", "clicks" or "trace"
+        How it is drawn: by one click, from press to release, by a click a point, or along a drag.
     begun : callable
         `begun(start, end, plane, even)`: its points when it is drawn by a drag; `even` says that it is to be as long as
         wide, or straight.
@@ -78,6 +79,13 @@ class Shape:
         `sizes(points)`: what can be typed of it, by name, in the unit of the world.
     sized : callable
         `sized(points, name, value)`: its points with one of these changed; the middle, or the first point, stays.
+    measured : callable, optional
+        `measured(points)`: what is measured of it, by names of `amounts.DIMENSIONS`; points are plain numbers, or
+        numbers that know how sure they are.
+    apart : tuple of int
+        Points that belong to another line than the one before: what leads to them is only a link.
+    filled : bool
+        Whether its inside is tinted.
     icon : str
         Of its tool; "" when it has none.
     order : int
@@ -102,6 +110,9 @@ class Shape:
     pulled: Callable[[Points, int, np.ndarray, Plane, bool], Points] = _pulled
     sizes: Callable[[Points], dict[str, float]] = _no_sizes
     sized: Callable[[Points, str, float], Points] = _not_sized
+    measured: Callable[[Points], dict[str, Any]] | None = None
+    apart: tuple[int, ...] = ()
+    filled: bool = False
     icon: str = ""
     order: int = 50
     more: str = ""

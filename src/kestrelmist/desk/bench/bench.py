@@ -104,7 +104,7 @@ class Bench(QWidget):
 
     def _measure(self) -> None:
         self.viewing.set_stage("Measure")
-        self.desk.run("measure labels", {})
+        self.desk.run("measure-labels", {})
 
     def open_operation(self, operation: Operation):
         """Go to an operation's stage and open its form, which is given back."""

@@ -31,7 +31,7 @@ BENT = 0.002
     "measure",
     "Calibrate by a stage ruler",
     name="calibrate-ruler",
-    keywords=f"{WORDS} graticule grating automatic",
+    keywords=f"{WORDS} stage ruler graticule grating automatic",
     takes="series colour",
     called={"spacing": "From mark to mark", "sure": "Relative ±", **CALLED},
     rare=f"along other sure slice_ {RARE}",

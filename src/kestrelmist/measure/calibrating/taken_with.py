@@ -12,7 +12,7 @@ from ...core.signature import Settings
 from ...core.table import Column, Table
 
 GROUP = "Calibration"
-WORDS = "calibrate scale pixel size spatial calibration micrometer stage ruler objective magnification um per pixel"
+WORDS = "calibrate scale pixel size spatial calibration micrometer objective magnification um per pixel"
 RARE = "adapter zoom immersion nominal camera_pixel binning by"
 CALLED = {
     "nominal": "Magnification engraved",

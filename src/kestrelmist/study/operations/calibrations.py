@@ -190,6 +190,7 @@ def _searched(one: Calibration) -> str:
     keywords=f"{WORDS} assign all batch",
     repeats=False,
     group=GROUP,
+    methods="Pictures were given the pixel sizes that were calibrated for their optical set-up",
 )
 def calibrate_images(study: Study, calibration: AnyCalibration, images: list[AnyImage] | None = None) -> Table:
     """Give several images the pixel size of a calibration, in one step that can be undone.

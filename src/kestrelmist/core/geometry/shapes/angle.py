@@ -1,10 +1,16 @@
-"""Angles between two legs; and words at a place."""
+"""Angles: between two legs, and between two lines."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from ..shape import Shape, register
+from .. import amounts
+from ..shape import Plane, Points, Shape, register
+
+
+def _begun(start: np.ndarray, end: np.ndarray, plane: Plane, even: bool) -> Points:
+    return np.stack((start, end))
+
 
 register(
     Shape(
@@ -13,21 +19,29 @@ register(
         3,
         3,
         "clicks",
-        lambda start, end, plane, even: np.stack((start, end)),
-        order=43,
+        _begun,
+        measured=lambda points: {"angle": amounts.angle(points[0] - points[1], points[2] - points[1])},
+        icon="angle",
+        order=26,
         more="degrees goniometer",
         hint="Click the end of one leg, the corner, and the end of the other leg.",
     )
 )
+
+
 register(
     Shape(
-        "text",
-        "Text",
-        1,
-        1,
-        "click",
-        lambda start, end, plane, even: end[None],
-        order=44,
-        more="note annotation caption label words",
+        "lines-angle",
+        "Angle of two lines",
+        4,
+        4,
+        "clicks",
+        _begun,
+        apart=(2,),
+        measured=lambda points: {"angle": amounts.angle(points[1] - points[0], points[3] - points[2])},
+        icon="lines-angle",
+        order=27,
+        more="degrees goniometer two lines direction",
+        hint="Click both ends of one line, then both ends of the other; the angle is that of their directions.",
     )
 )

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import itertools
+from typing import Any
 
 import numpy as np
 
+from .. import amounts
 from ..shape import Plane, Points, Shape, register
 from . import rectangle
 
@@ -90,6 +92,15 @@ def sized(points: Points, name: str, value: float) -> Points:
     return np.vstack((corner[None], corner + ways))
 
 
+def measured(points: Points) -> dict[str, Any]:
+    """Its sides and volume."""
+    ways = points[1:] - points[0]
+    sides = {name: amounts.norm(way) for name, way in zip(("width", "height", "depth"), ways)}
+    across = amounts.cross(ways[0], ways[1])
+    volume = across[0] * ways[2][0] + across[1] * ways[2][1] + across[2] * ways[2][2]
+    return {**sides, "volume": volume if amounts.nominal(volume) >= 0 else -volume}
+
+
 register(
     Shape(
         "box",
@@ -106,6 +117,7 @@ register(
         pulled=pulled,
         sizes=sizes,
         sized=sized,
+        measured=measured,
         order=42,
         more="volume of interest cuboid crop",
     )

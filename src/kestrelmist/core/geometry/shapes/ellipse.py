@@ -3,8 +3,12 @@ its points are the middle + cos·a + sin·b, whatever the angle between the half
 
 from __future__ import annotations
 
+import math
+from typing import Any
+
 import numpy as np
 
+from .. import amounts
 from ..shape import Plane, Points, Shape, register
 from . import rectangle
 
@@ -63,6 +67,14 @@ def sized(points: Points, name: str, value: float) -> Points:
     return moved
 
 
+def measured(points: Points) -> dict[str, Any]:
+    """Its diameters, area and perimeter."""
+    one, other = points[0] - points[2], points[1] - points[3]
+    height, width = amounts.norm(one), amounts.norm(other)
+    area = amounts.norm(amounts.cross(one, other)) * (math.pi / 4)
+    return {"width": width, "height": height, "area": area, "perimeter": amounts.round_ellipse(width / 2, height / 2)}
+
+
 register(
     Shape(
         "ellipse",
@@ -76,6 +88,7 @@ register(
         pulled=pulled,
         sizes=sizes,
         sized=sized,
+        measured=measured,
         icon="ellipse",
         order=25,
         more="circle oval area",

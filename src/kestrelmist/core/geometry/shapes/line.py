@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from .. import amounts
 from ..shape import Plane, Points, Shape, register, straight
 
 
@@ -40,11 +41,30 @@ register(
     _kin(
         "line",
         "Line",
+        measured=lambda points: {"length": amounts.along(points)},
         icon="line",
         order=21,
         more="length distance ruler caliper measure",
         hint="Drag a line; drag its ends to move them. Shift keeps it straight.",
     )
 )
-register(_kin("arrow", "Arrow", "arrow", order=40, more="pointer annotation"))
-register(_kin("section", "Section", order=41, more="line profile cross-section"))
+register(
+    _kin(
+        "arrow",
+        "Arrow",
+        "arrow",
+        icon="arrow",
+        order=30,
+        more="pointer annotation",
+        hint="Drag from where it begins to what it points at. Shift keeps it straight.",
+    )
+)
+register(
+    _kin(
+        "section",
+        "Section",
+        measured=lambda points: {"length": amounts.along(points)},
+        order=41,
+        more="line profile cross-section",
+    )
+)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from .. import amounts
 from ..shape import Shape, register
 
 
@@ -20,6 +21,7 @@ register(
         "clicks",
         _begun,
         ends="ticks",
+        measured=lambda points: {"length": amounts.along(points)},
         icon="polyline",
         order=22,
         more="path curve freehand length trace open contour",
@@ -35,6 +37,7 @@ register(
         "clicks",
         _begun,
         closed=True,
+        measured=lambda points: {"area": amounts.area(points), "perimeter": amounts.along(points, True)},
         icon="polygon",
         order=23,
         more="area contour outline closed",

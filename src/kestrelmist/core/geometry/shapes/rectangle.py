@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
+from .. import amounts
 from ..shape import Plane, Points, Shape, register
 
 
@@ -70,6 +73,13 @@ def sized(points: Points, name: str, value: float) -> Points:
     return middle + np.stack((-across - along, across - along, across + along, along - across))
 
 
+def measured(points: Points) -> dict[str, Any]:
+    """Its sides, area and perimeter."""
+    width, height = amounts.norm(points[1] - points[0]), amounts.norm(points[3] - points[0])
+    whole = {"area": width * height, "perimeter": 2 * (width + height)}
+    return {"width": width, "height": height, **whole}
+
+
 register(
     Shape(
         "rectangle",
@@ -83,6 +93,7 @@ register(
         pulled=pulled,
         sizes=sizes,
         sized=sized,
+        measured=measured,
         icon="rectangle",
         order=24,
         more="box area square",

@@ -18,7 +18,7 @@ class MeasureBench(OperationPages):
         self.subject = soft()
         self.measure = QPushButton("Measure labels")
         self.measure.setProperty("kind", "primary")
-        self.measure.clicked.connect(lambda: context.desk.run("measure labels", {}))
+        self.measure.clicked.connect(lambda: context.desk.run("measure-labels", {}))
         column.addWidget(title("Measure"))
         column.addWidget(self.subject)
         column.addWidget(self.measure)
@@ -29,7 +29,7 @@ class MeasureBench(OperationPages):
             )
         )
         self.add_groups(context, "Measure", column)
-        self.add_headings("Measure", column, ("measure labels",))
+        self.add_headings("Measure", column, ("measure-labels",))
         for signal in (self.viewing.lead_changed, self.viewing.maps.changed, self.viewing.maps.chosen):
             signal.connect(self._follow)
         self._follow()

@@ -1,0 +1,1 @@
+"""Statistics of regions: labels, cells and marks that close."""
