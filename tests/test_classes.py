@@ -87,7 +87,7 @@ class FollowingTest(unittest.TestCase):
         study.history.undo()
         self.assertEqual([r.name for r in study.label_map(labels).table], ["skull", "jaw"])
         self.assertEqual([r.name for r in study.thing(key)], ["skull", "jaw"])
-        study.run("add-mark", points="1,1,1", class_=4)
+        study.run("mark", points="1,1,1", class_=4)
         marks = study.marks.in_hand(image)
         study.run("use-classes-for-marks", marks=marks, classes=key)
         self.assertEqual(study.thing(marks).classes, key)

@@ -36,6 +36,7 @@ class DemoTest(DeskCase):
                 "Head CT",
                 "Head from above",
                 "Head from the left",
+                "Head with a marker",
                 "Heart clip",
                 "Odour run",
                 "Odour run, single volume",

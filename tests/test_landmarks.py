@@ -178,7 +178,7 @@ class FormTest(DeskCase):
             for n, key in enumerate((1, other)):
                 for m, place in enumerate(((0, 0, 0), (3, 0, 0), (0, 2, 0), (0, 0, 4))):
                     points = ",".join(str(v + n) for v in place)
-                    study.run("add-mark", marks=str(study.items.get(key).reference), points=points, name=f"p{m}")
+                    study.run("mark", marks=str(study.items.get(key).reference), points=points, name=f"p{m}")
         window = self.open(self.place / "study")
         window.desk.viewing.show_image(1)
         self.settle(window)
@@ -207,7 +207,7 @@ class FormTest(DeskCase):
         with self.study_with_balls() as study:
             balls = study.image("Two balls")
             other = keep_thing(study, balls.like(np.asarray(balls.data) + 1, name="Other"))
-            study.run("add-mark", marks="Two balls", points="1,2,3", name="nose")
+            study.run("mark", marks="Two balls", points="1,2,3", name="nose")
         window = self.open(self.place / "study")
         window.desk.viewing.show_image(1)
         self.settle(window)

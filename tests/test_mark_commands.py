@@ -25,8 +25,8 @@ class MarkCommandsTest(PlaceCase):
         return (ran.stdout + ran.stderr).strip()
 
     def test_in_a_study(self):
-        self.assertEqual(self.say("add-mark", "Head", "--points", "1,2,3", "--name", "=1+1"), "A/Head#Marks: marks")
-        self.say("add-mark", "Head", "--points", "0,0,0;3,4,0", "--shape", "line")
+        self.assertEqual(self.say("mark", "Head", "--points", "1,2,3", "--name", "=1+1"), "A/Head#Marks: marks")
+        self.say("mark", "Head", "--points", "0,0,0;3,4,0", "--shape", "line")
         self.say("change-mark", "Head", "--mark", "1", "--name", "<b>")
         told = self.say("change-mark", "Head", "--mark", "1", "--name", "<b>", code=1)
         self.assertEqual(told, "Point “<b>” is so already: say what is to change.")
@@ -43,14 +43,14 @@ class MarkCommandsTest(PlaceCase):
         with Study(self.folder) as study:
             values = np.zeros((10, 10, 1), np.int16, order="F")
             keep_thing(study, Image(values, straight_space((10, 10, 1), 0.0001), name="Fine", subject="A"))
-        self.say("add-mark", "Fine", "--points", "0.00012,0.0003,0")
+        self.say("mark", "Fine", "--points", "0.00012,0.0003,0")
         self.assertIn("0.00012000", self.say("list-marks", "Fine"))
 
     def test_from_file_to_file(self):
         first, second, third = (self.place / name for name in ("a.geojson", "b.csv", "c.csv"))
-        self.say("add-mark", "Head", "--points", "1,2,3")
+        self.say("mark", "Head", "--points", "1,2,3")
         self.say("save-marks", "Head#Marks", "--to", first)
-        kestrelmist("add-mark", first, "--points", "0,0,0;3,4,0", "--shape", "rectangle", "--out", second)
+        kestrelmist("mark", first, "--points", "0,0,0;3,4,0", "--shape", "rectangle", "--out", second)
         self.assertEqual([m.shape for m in read_mark_table(second)], ["point", "rectangle"])
         kestrelmist("delete-marks", second, "--which", "all", "--out", third)
         self.assertEqual((len(read_mark_table(third)), third.read_text().count("\n")), (0, 1))
@@ -58,5 +58,5 @@ class MarkCommandsTest(PlaceCase):
         self.assertEqual((len(read_geojson(self.place / "none.geojson")), len(read_geojson(first))), (0, 1))
         ran = kestrelmist("change-mark", first, "--mark", "1", "--name", "y", "--out", first, code=1)
         self.assertIn("would take the place of what it is made from", ran.stderr)
-        ran = kestrelmist("add-mark", first, "--points", "1,1,1", code=1)
+        ran = kestrelmist("mark", first, "--points", "1,1,1", code=1)
         self.assertIn("needs a place for its result", ran.stderr)

@@ -261,8 +261,8 @@ class StudyTest(unittest.TestCase):
         return self.study.marks.in_hand(self.image)
 
     def test_the_first_mark_makes_them_and_all_is_there_again(self):
-        self.study.run("add-mark", points="1,2,3", name="nose")
-        self.study.run("add-mark", points="0,0,1;4,4,1", shape="rectangle")
+        self.study.run("mark", points="1,2,3", name="nose")
+        self.study.run("mark", points="0,0,1;4,4,1", shape="rectangle")
         self.study.run("change-mark", mark=1, by=(0, 0, 1))
         self.assertEqual(len(self.study.marks.of(self.image)), 1)
         for _ in range(2):
@@ -279,12 +279,12 @@ class StudyTest(unittest.TestCase):
         self.assertEqual(self.reopened().marks.on(self.image)[1].name, "nose")
 
     def test_they_stay_on_their_voxels_when_the_image_is_placed(self):
-        self.study.run("add-mark", points="1,2,3")
+        self.study.run("mark", points="1,2,3")
         was = self.study.find(self.image).grid
         turned = np.array([[0, -2, 0, 5], [2, 0, 0, 6], [0, 0, 2, 7], [0, 0, 0, 1.0]])
         placing = Placement(replace(was, affine=turned @ was.affine), (), ())
         self.study.history.do(self.study.placing(self.image, placing, "Place"))
-        self.study.run("add-mark", points="9,9,9")
+        self.study.run("mark", points="9,9,9")
         wanted = [(1, 8, 13), (9, 9, 9)]
         for _ in range(2):
             found = [m.points[0] for m in self.study.marks.on(self.image)]
@@ -300,12 +300,12 @@ class StudyTest(unittest.TestCase):
         from kestrelmist.study.keeping import keep
         from kestrelmist.study.task import compute
 
-        self.study.run("add-mark", points="1,2,3")
-        task = settle(self.study, "add-mark", {"points": "5,5,5"})
+        self.study.run("mark", points="1,2,3")
+        task = settle(self.study, "mark", {"points": "5,5,5"})
         made = compute(self.study, task, silent())
         marks = self.study.marks.open(self.key())
         gesture = MarkEdit.adding("Draw", marks, [Mark("point", ((7, 7, 7),))])
-        self.study.run("add-mark", points="6,6,6")
+        self.study.run("mark", points="6,6,6")
         with self.assertRaises(Stale):
             keep(self.study, task, made)
         key, kept = self.study.marks.keep_edit(self.key(), gesture)
@@ -314,7 +314,7 @@ class StudyTest(unittest.TestCase):
         self.assertEqual([m.points[0][0] for m in self.reopened().marks.open(key)], [1, 6, 7])
 
     def test_a_damaged_file_is_made_anew_from_the_first_and_the_journal(self):
-        self.study.run("add-mark", points="1,2,3")
+        self.study.run("mark", points="1,2,3")
         (self.place / "x.csv").write_text("x,y,z,x_unit\n1,1,1,mm\n2,2,2,mm\n")
         key = self.study.run("take-marks", file=str(self.place / "x.csv"), name="Taken")
         self.study.run("delete-marks", marks=key, which="1")
@@ -332,7 +332,7 @@ class StudyTest(unittest.TestCase):
         self.assertIn("The file of “Taken” is damaged", str(raised.exception))
 
     def test_doors_and_ways(self):
-        self.study.run("add-mark", points="1,2,3", name="nose")
+        self.study.run("mark", points="1,2,3", name="nose")
         self.study.run("save-marks", to=str(self.place / "out.geojson"))
         with self.assertRaises(Trouble) as raised:
             self.study.run("save-marks", to=str(self.place / "out.geojson"))
@@ -356,9 +356,9 @@ class StudyTest(unittest.TestCase):
 
     def test_other_sets_of_marks_on_one_image(self):
         study, image = self.study, self.image
-        study.run("add-mark", marks=image, points="1,2,3")
+        study.run("mark", marks=image, points="1,2,3")
         study.run("new-marks", image=image, name="Second reader")
-        study.run("add-mark", marks=image, points="4,5,6")
+        study.run("mark", marks=image, points="4,5,6")
         study.run("new-marks", image=image, name="Marks", copy="Second reader")
         first, second, copy = study.marks.of(image)
         self.assertEqual([r.name for r in (first, second)], ["Marks", "Second reader"])
@@ -366,15 +366,15 @@ class StudyTest(unittest.TestCase):
         self.assertEqual(study.marks.in_hand(image), copy.id)
         self.assertEqual(study.marks.open(copy.id)[1].points, ((4.0, 5.0, 6.0),))
         study.run("choose-marks", marks=first.id)
-        study.run("add-mark", marks=image, points="7,8,9")
+        study.run("mark", marks=image, points="7,8,9")
         self.assertEqual([len(study.marks.open(r.id)) for r in (first, second, copy)], [2, 1, 1])
 
     def test_rows_that_go_with_the_image(self):
-        self.study.run("add-mark", points="1,2,3")
+        self.study.run("mark", points="1,2,3")
         key = self.key()
         self.study.rename(key, "Landmarks")
         self.assertEqual(self.study.marks.open(key).name, "Landmarks")
-        self.study.run("add-mark", points="4,4,4")
+        self.study.run("mark", points="4,4,4")
         self.reopened()
         self.study.delete(self.image, "Head")
         self.assertIsNone(self.study.items.get(key))

@@ -216,7 +216,8 @@ class MarksDeskTest(DrawingCase):
 
     def test_tools_are_found_and_offered_where_they_serve(self):
         names = [t.name for t in TOOLS if t.name.startswith("mark-")]
-        wanted = ["point", "line", "polyline", "polygon", "rectangle", "ellipse"]
+        wanted = ["point", "line", "polyline", "polygon", "rectangle", "ellipse", "angle", "lines-angle", "circle"]
+        wanted += ["freehand", "arrow", "text", "highlight"]
         self.assertEqual(names, [f"mark-{n}" for n in wanted])
         self.desk.hand.set_tool("mark-line")
         self.viewing.set_stage("Gather")

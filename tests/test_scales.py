@@ -336,7 +336,7 @@ class ScaleDeskTest(DeskCase):
         line = form("profile", "Measure")
         self.assertEqual((line.fields["from_"].placeholderText(), line.fields["from_"].text()), ("x, y, z in µm", ""))
         self.assertEqual([line.fields["from_"].shown, origin.fields["point"].shown], ["µm", "µm"])
-        mark = form("add-mark", "Measure")
+        mark = form("mark", "Measure")
         mark.fields["shape"].setCurrentText("line")
         mark.fields["points"].setText("1, -2, 3; 4um, 5, 6")  # with a unit of its own nothing is added
         self.assertEqual(mark.values()["points"], "1, -2, 3; 4um, 5, 6")
@@ -353,7 +353,7 @@ class ScaleDeskTest(DeskCase):
             study.run("gather", folder=self.place / "plain.png", subject="T-1")
         window = self.open(self.place / "study")
         self.settle(window)
-        window.bench.open_operation(find_operation("add-mark"))
+        window.bench.open_operation(find_operation("mark"))
         self.settle(window)
         form = window.bench.page("Measure").form
         points = form.fields["points"]

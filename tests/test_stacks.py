@@ -86,7 +86,7 @@ class SavedTest(StackCase, DeskCase):
     def test_marks_in_hand_are_layers_of_it(self):
         study = self.desk.study
         line = "; ".join(f"{self.at[0] + d:g},{self.at[1]:g},{self.at[2]:g}" for d in (-4, 4))
-        study.run("add-mark", marks=self.ids["Head"], shape="line", points=line, colour="#00FF00")
+        study.run("mark", marks=self.ids["Head"], shape="line", points=line, colour="#00FF00")
         first = study.marks.in_hand(self.ids["Head"])
         self.settle(self.window)
         self.window.on_table.save("With a line")

@@ -200,7 +200,7 @@ class TemplateTest(PlaceCase):
             for image, name, subject in ((self.here, "here", "S-1"), (self.there, "there", "S-2")):
                 save_thing(self.place / f"{name}.nii.gz", image)
                 study.run("gather", folder=self.place / f"{name}.nii.gz", subject=subject)
-            study.run("add-mark", marks="S-1/here", shape="polygon", points="-2,-1,0; 2,-1,0; 0,2,0")
+            study.run("mark", marks="S-1/here", shape="polygon", points="-2,-1,0; 2,-1,0; 0,2,0")
             study.run("lay-regions", template="S-1/here#Marks", onto="S-2/there")
             there = study.find("S-2/there")
             marks = study.marks.on(there.id)

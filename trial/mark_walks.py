@@ -155,7 +155,7 @@ class MarkWalk(Walk):
     def by_number(self) -> None:
         """A point through the operation, as the command line does it."""
         at = ", ".join(f"{self.rng.uniform(-5, 5):.2f}" for _ in range(3))
-        self.desk.session.run("add-mark", {"marks": self.image, "text": TYPED, "points": at})
+        self.desk.session.run("mark", {"marks": self.image, "text": TYPED, "points": at})
 
     def rename(self) -> None:
         key = self.desk.marks.key

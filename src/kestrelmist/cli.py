@@ -17,7 +17,7 @@ from . import VERSION
 from .apply_command import apply_command
 from .core.errors import Cancelled, Partly, Trouble
 from .core.kernel import not_kept
-from .core.operation import OPERATIONS, STAGES, Operation
+from .core.operation import OPERATIONS, STAGES, Operation, operation_called
 from .core.progress import Progress
 from .core.registry import FAILED
 from .core.sentence import first_sentence
@@ -87,7 +87,7 @@ class Group(click.Group):
         own = super().get_command(ctx, cmd_name)
         if own is not None:
             return own
-        operation = OPERATIONS.get(cmd_name)
+        operation = operation_called(cmd_name)
         return None if operation is None else command_of(operation)
 
     def format_commands(self, ctx, formatter) -> None:

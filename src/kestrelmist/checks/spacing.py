@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ..core.caveat import (
+    AT_DETECTOR,
     NO_SCALE,
     SCALE_DISAGREES,
     SCALE_UNSURE,
@@ -17,6 +18,7 @@ from .notice import Mend, Notice, Subject, check
 
 SIZE = Mend("Set size", "set-spacing", ask=True)
 CALIBRATE = Mend("Calibration", "use-calibration", ask=True)
+MAGNIFIED = Mend("Set magnification", "set-magnification", ask=True)
 AGAIN = Mend("Gather again", "gather", ask=True)
 FACTS = Mend("Show facts", "facts")
 
@@ -36,6 +38,8 @@ def spacing_unsure(subject: Subject) -> list[Notice]:
             notices.append(Notice("wrong", f"{caveat.sentence}.", SIZE, name))
         elif caveat.code == SCALE_DISAGREES:
             notices.append(Notice("wrong", f"{caveat.sentence}.", CALIBRATE, name))
+        elif caveat.code == AT_DETECTOR:
+            notices.append(Notice("look", f"{caveat.sentence}: lengths come out larger.", MAGNIFIED, name))
         elif caveat.code == SIDES_NOT_GIVEN:
             notices.append(Notice("look", f"{caveat.sentence}.", FACTS, name))
         elif caveat.code in (SLICES_MISSING, SLICES_DOUBLED, SLICES_UNEVEN, SLICES_SIDEWAYS):

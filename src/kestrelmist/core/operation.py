@@ -84,6 +84,8 @@ class Operation:
     renaming."""
     cites: tuple[str, ...] = ()
     """The sources of its method."""
+    once: tuple[str, ...] = ()
+    """Names by which older versions, and recipes of theirs, call it."""
 
     @cached_property
     def _hints(self) -> dict[str, Any]:
@@ -266,10 +268,15 @@ def all_operations() -> dict[str, Operation]:
     return {operation.name: operation for operation in OPERATIONS}
 
 
+def operation_called(name: str) -> Operation | None:
+    """The operation of that name, or of which it is the name in an older version; None when there is none."""
+    found = OPERATIONS.get(str(name))
+    return found or next((one for one in OPERATIONS if str(name) in one.once), None)
+
+
 def find_operation(name: str) -> Operation:
     """The operation of that name; raises Trouble when there is none."""
-    # names with a space are those of older versions
-    found = OPERATIONS.get(str(name)) or OPERATIONS.get(str(name).replace(" ", "-"))
+    found = operation_called(name)
     if found is None:
         raise Trouble(f"There is no operation called “{name}”", "see the list with: kestrelmist --help")
     return found
@@ -297,6 +304,7 @@ def operation(
     tinted: Callable[[dict[str, Any]], np.ndarray] | None = None,
     methods: str = "",
     cites: tuple[str, ...] = (),
+    once: tuple[str, ...] = (),
 ):
     """Register a function as an operation of a stage.
 
@@ -316,7 +324,7 @@ def operation(
         See `Operation.version`.
     rare : str
         Names of settings, with blanks between; see `Operation.rare`.
-    repeats, final, slow, edits, group, reach, coarse, through_time, called, made_by, tinted, methods, cites
+    repeats, final, slow, edits, group, reach, coarse, through_time, called, made_by, tinted, methods, cites, once
         See the fields of `Operation`.
     """
     if stage not in STAGES:
@@ -327,7 +335,7 @@ def operation(
         words = frozenset(takes.split())
         said = (keywords, words, version, repeats, final, slow, edits, group, reach, coarse, through_time)
         folded = frozenset(rare.split())
-        more = (called or {}, folded, made_by or {}, tinted, methods, cites)
+        more = (called or {}, folded, made_by or {}, tinted, methods, cites, once)
         OPERATIONS.add(key, Operation(key, stage, title, function, *said, *more))
         return function
 

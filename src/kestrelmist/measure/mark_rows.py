@@ -19,8 +19,11 @@ from ..core.table import Table
 from ..formats.mark_table import mark_rows
 
 ShapeName = Literal[
-    "point", "line", "polyline", "polygon", "rectangle", "ellipse", "angle", "arrow", "text", "box", "section"
-]
+    "point", "line", "length", "polyline", "freehand", "polygon", "rectangle", "ellipse", "circle", "angle",
+    "lines-angle", "arrow", "text", "highlight", "box", "section"
+]  # fmt: skip
+ALSO = {"length": "line"}
+"""Other words for shapes."""
 Positions = Annotated[str, Unit("mm"), Role("places")]
 COLOUR = re.compile(r"#[0-9A-Fa-f]{6}")
 AsIs = LeftOut("as it is")
@@ -30,10 +33,11 @@ Wide = Annotated[float, Unit("mm"), Between(0, 1e6)]
 @operation(
     "measure",
     "Add a mark",
-    name="add-mark",
-    keywords="point landmark line polygon rectangle ellipse annotation draw contour fiducial",
-    called={"points": "Points", "class_": "Class", "across": "Width of a section"},
-    rare="text colour across notes",
+    name="mark",
+    once=("add-mark",),
+    keywords="measure length distance point landmark line polygon rectangle ellipse annotation draw contour fiducial",
+    called={"points": "Points", "class_": "Class", "across": "Width of a section", "sure": "Points ±"},
+    rare="text colour across sure notes",
     group="Marks",
     methods="Marks were placed",
 )
@@ -47,6 +51,7 @@ def add_mark(
     text: str = "",
     colour: str = "",
     across: Wide = 0.0,
+    sure: Wide = 0.0,
     notes: str = "",
 ) -> MarkEdit:
     """Draw a mark by typing where its points lie.
@@ -57,7 +62,7 @@ def add_mark(
         World positions with ; between them, as in 1, 2, 3; 4, 5, 6; x and y will do on a picture, and a unit may stand
         behind a number (5um). Of a rectangle, an ellipse or a box two opposite corners will do.
     shape : text
-        What it is.
+        What it is; a length is a line.
     name : text
         What it is called.
     class_ : number
@@ -68,6 +73,8 @@ def add_mark(
         As #RRGGBB; that of its class when left out.
     across : mm
         How wide a section is.
+    sure : mm
+        Standard uncertainty of its points along each axis; that of a voxel when left out.
     notes : text
         Whatever else is to be known of it.
 
@@ -76,10 +83,11 @@ def add_mark(
     Trouble
         When the points are none, or not as many as the shape has.
     """
-    where = corners_of(shape, points_of(points, marks.unit))
-    facts = {"name": name, "cls": class_, "text": text, "colour": _colour(colour), "across": across}
+    kind = ALSO.get(shape, shape)
+    where = corners_of(kind, points_of(points, marks.unit))
+    facts = {"name": name, "cls": class_, "text": text, "colour": _colour(colour), "across": across, "sure": sure}
     more = {"notes": {"note": notes}} if notes else {}
-    mark = Mark(shape, tuple(map(tuple, where.tolist())), **facts, **more)  # type: ignore[arg-type]
+    mark = Mark(kind, tuple(map(tuple, where.tolist())), **facts, **more)  # type: ignore[arg-type]
     return MarkEdit.adding(f"Add {mark.called}", marks, [mark])
 
 

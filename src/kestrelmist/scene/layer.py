@@ -103,6 +103,12 @@ class MarkLook:
         The volume of a series that is looked at; marks of others are not drawn.
     without : tuple of int
         Numbers of marks that are not drawn, as a hand moves them.
+    measured : bool
+        Whether what they measure stands beside them.
+    scale : str
+        How sure lengths are, as the fact of the image says it (`core.scale.Scale.fact`).
+    placed : mm
+        Standard uncertainty of points of marks that do not say it.
     """
 
     colour: str = "#E8B68C"
@@ -111,6 +117,9 @@ class MarkLook:
     thickness: float = 0.0
     place: tuple[int, ...] = ()
     without: tuple[int, ...] = ()
+    measured: bool = True
+    scale: str = ""
+    placed: float = 0.0
 
 
 @dataclass(frozen=True)

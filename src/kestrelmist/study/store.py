@@ -19,7 +19,7 @@ from typing import Any, NamedTuple
 
 from ..core.class_table import ClassTable
 from ..core.errors import Trouble
-from ..core.kind import is_read
+from ..core.kind import is_read, owner_kind
 from ..core.names import plain_name
 from ..core.progress import Progress
 from ..core.registry import Registry
@@ -146,6 +146,9 @@ class Store(ABC):
         `onto` is the grid of the image that they are given with, for files that have none of their own.
         """
         known = format_of(path, self.kind)
+        owner = format_of(path, owner_kind(self.kind)) if known is None else None
+        if owner is not None:  # what things are of may be named in their place
+            return [self.blank(owner.open(path))]
         if known is None:
             raise Trouble(f"This kind of file holds no {self.kind}", f"{words_for(self.kind)} can be read", path)
         return known.open_parts(path, part)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Protocol, runtime_checkable
+from typing import Any, Protocol, runtime_checkable
 
 from PySide6.QtWidgets import QWidget
 
@@ -15,6 +15,10 @@ class Fields(Protocol):
     """A form as its companion sees it."""
 
     fields: dict[str, QWidget]
+
+    def values(self) -> dict[str, Any]:
+        """What stands in its fields, by the names of the operation's parameters."""
+        ...
 
 
 @runtime_checkable

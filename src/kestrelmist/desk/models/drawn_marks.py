@@ -13,7 +13,9 @@ from ...core.errors import Trouble
 from ...core.geometry.hits import Hit, hit
 from ...core.geometry.mark import Mark
 from ...core.geometry.marks import MarkEdit, Marks
+from ...core.geometry.measured import placed_to
 from ...core.geometry.shape import Plane, shape_named
+from ...core.scale import scale_of
 from ...scene.layer import MarkLook
 from ...scene.layer_type import Drawn, type_of_thing
 from ...scene.layer_types.marks import drawn_mark, handles, in_view, slice_of
@@ -47,6 +49,7 @@ class DrawnMarks(QObject):
         """What a hand draws or moves; it is drawn in place of the mark of its number."""
         self.shown = True
         self.named = True
+        self.measured = True
         self._colours: tuple[tuple[int, str], ...] = ()
         viewing.lead_changed.connect(self._follow)
         self.session.things_changed.connect(self._things)
@@ -124,7 +127,15 @@ class DrawnMarks(QObject):
         """How marks are drawn in a view."""
         hidden = (self.live.id,) if self.live is not None and self.live.id else ()
         place = tuple(self.viewing.place)
-        return MarkLook(MarkLook().colour, self._colours, self.named, self.thickness(view), place, hidden)
+        return MarkLook(
+            MarkLook().colour, self._colours, self.named, self.thickness(view), place, hidden, self.measured, *self.sure
+        )
+
+    @property
+    def sure(self) -> tuple[str, float]:
+        """How sure lengths on the lead image are, and points that do not say it: as `MarkLook` has both."""
+        record = self.viewing.record
+        return ("", 0.0) if record is None else (scale_of(record).fact, placed_to(record.grid))
 
     def colour_of(self, mark: Mark) -> str:
         """The colour that a mark is drawn in."""
@@ -142,7 +153,7 @@ class DrawnMarks(QObject):
         if chosen is None or chosen.id in elsewhere:
             return found
         if self.live is not None:
-            found += drawn_mark(view, self.live, LIVE, self.named)
+            found += drawn_mark(view, self.live, LIVE, look)
         drawing = self.live is not None and not self.live.id  # a line that is still being drawn has no handles yet
         if not drawing and in_view(view, Marks({chosen.id: chosen}), replace(look, without=())):
             found += handles(view, chosen)

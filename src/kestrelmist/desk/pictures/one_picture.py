@@ -11,6 +11,7 @@ from ...core.geometry.hits import hit
 from ...core.geometry.mark import Mark
 from ...core.geometry.shape import Plane, shape_named
 from ...prepare.sets.box_table import Box, box_in
+from ...scene.layer import MarkLook
 from ...scene.layer_types.marks import drawn_mark, handles
 from ...scene.primitives import paint
 from ...scene.view import View
@@ -261,4 +262,4 @@ class OnePicture(QWidget):
                 shown = live if live is not None and live.id == mark.id else mark
                 chosen = shown is live or mark.id - 1 == self.chosen
                 colour = class_colour(self.collection, shown.name).name()
-                paint(brush, drawn_mark(view, shown, colour) + (handles(view, shown) if chosen else []))
+                paint(brush, drawn_mark(view, shown, colour, MarkLook()) + (handles(view, shown) if chosen else []))

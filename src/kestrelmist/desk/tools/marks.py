@@ -7,7 +7,9 @@ from PySide6.QtCore import Qt
 
 from ...core.errors import Trouble
 from ...core.geometry.mark import Mark
+from ...core.geometry.measured import placed_to
 from ...core.geometry.shape import SHAPES, Shape, shape_named
+from ...core.geometry.thinned import thinned
 from ..models.desk_model import Desk
 from ..theme.theme import icon_or
 from ..tool import Gesture, Tool, ToolEvent, register
@@ -16,6 +18,8 @@ STAGES = ("Align", "Outline", "Measure", "Report")
 NEAR = 9.0
 LEAST = 2.0
 """Pixels that a drag must be long to have drawn something."""
+HAND, THIN = 1.0, 0.4
+"""Pixels of the pane that a hand is sure to, and that a traced line may leave what was drawn by."""
 STEPS = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, -1), Qt.Key.Key_Down: (0, 1)}
 FAR = 10
 
@@ -87,22 +91,32 @@ class Drawing(OnMarks):
         self.normal = tuple(self.plane.normal.tolist()) if shape.least > 1 or shape.by == "clicks" else None
         place = tuple(event.desk.viewing.place)
         self.place = place or None
+        record = self.marks.viewing.record
+        voxel = placed_to(record.grid) if record is not None else 0.0
+        # a hand is sure to about a pixel of the pane, and to no less than a voxel
+        self.facts = {"place": self.place, "sure": float(np.hypot(voxel, HAND * self.pixel))}
+        if shape.name == "text":
+            self.facts["text"] = shape.title
         self.marks.choose(None)
         if shape.by == "click":
             self.draw(shape.begun(self.start, self.start, self.plane, False))
 
     def draw(self, points) -> None:
+        ends = tuple(map(tuple, np.asarray(points).tolist()))
         try:
-            mark = Mark(
-                self.shape.name, tuple(map(tuple, np.asarray(points).tolist())), 0, self.normal, place=self.place
-            )
+            mark = Mark(self.shape.name, ends, 0, self.normal, **self.facts)
         except Trouble:
             # of a polygon the first line is drawn as one
-            mark = Mark("polyline", tuple(map(tuple, np.asarray(points).tolist())), 0, self.normal, place=self.place)
+            mark = Mark("polyline", ends, 0, self.normal, **self.facts)
         self.show(mark)
 
     def move(self, event: ToolEvent) -> None:
         at = np.asarray(event.world, float)
+        if self.shape.by == "trace":
+            if np.linalg.norm(at - self.points[-1]) > event.view.pixel:
+                self.points.append(at)
+            self.draw([*self.points, at])
+            return
         if self.shape.by != "clicks":
             self.draw(self.shape.begun(at if self.shape.by == "click" else self.start, at, self.plane, even(event)))
             return
@@ -142,6 +156,10 @@ class Drawing(OnMarks):
             if len(self.points) < self.shape.least:
                 return
             mark = self._whole()
+        elif self.shape.by == "trace":
+            if mark is None or mark.length <= LEAST * self.pixel:
+                return
+            mark = mark.with_points(thinned(mark.array, THIN * self.pixel))
         elif mark is None or (self.shape.by == "drag" and np.ptp(mark.array, 0).max() <= LEAST * self.pixel):
             return
         numbers = self.put(f"Draw {mark.called}", mark)
@@ -149,7 +167,7 @@ class Drawing(OnMarks):
             self.marks.choose(numbers[-1])
 
     def _whole(self) -> Mark:
-        return Mark(self.shape.name, tuple(tuple(p.tolist()) for p in self.points), 0, self.normal, place=self.place)
+        return Mark(self.shape.name, tuple(tuple(p.tolist()) for p in self.points), 0, self.normal, **self.facts)
 
 
 def can_draw(desk: Desk) -> bool:

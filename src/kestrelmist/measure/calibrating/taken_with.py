@@ -15,11 +15,11 @@ GROUP = "Calibration"
 WORDS = "calibrate scale pixel size spatial calibration micrometer objective magnification um per pixel"
 RARE = "adapter zoom immersion nominal camera_pixel binning by"
 CALLED = {
-    "nominal": "Magnification engraved",
-    "camera_pixel": "Pixel of the camera",
+    "nominal": "Engraved",
+    "camera_pixel": "Camera pixel",
     "binning": "Binned",
     "by": "Made by",
-    "name": "Name of the calibration",
+    "name": "Called",
 }
 OFF = 0.2
 """By what share of it the measured magnification may be off the nominal one until that is said as something odd."""
@@ -101,6 +101,7 @@ def magnification_notes(calibration: Calibration) -> list[str]:
 
 def summary(calibration: Calibration, table: Table) -> Table:
     """The table of readings with a last row that tells what came of them."""
+    table.title = f"{calibration.name}: {calibration.words} a pixel"
     table.columns.append(Column("note"))
     table.rows = [(*row, "") for row in table.rows]
     blank = (None,) * (len(table.columns) - 2)

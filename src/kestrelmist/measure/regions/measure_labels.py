@@ -54,6 +54,7 @@ Each = Literal["label", "label and slice"]
     group="Labels",
     methods="Volume, voxel count, mean and standard deviation were measured in every label",
     cites=("Lehmann 2012", "Hyndman 1996"),
+    once=("measure labels",),
 )
 def measure_labels(
     image: Image,

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from functools import lru_cache
+
 import numpy as np
 
 from ...core.geometry.hits import Slice, in_slice, seen
 from ...core.geometry.mark import Mark
 from ...core.geometry.marks import Marks
+from ...core.geometry.measured import measured
 from ...core.geometry.shape import shape_named
+from ...core.scale import Scale
 from ..layer import MarkLook
 from ..layer_type import Drawn, LayerType, register
 from ..pieces import at_pixel
-from ..primitives import NIGHT, Oval, Point, Primitive, Stroke, Words, haloed
+from ..primitives import FIGURES, INK, NIGHT, Oval, Panel, Path, Point, Primitive, Stroke, Words, haloed
 from ..view import View
 
 POINT = 4.0
@@ -23,6 +28,15 @@ HANDLE, SMALL, FEW = 4.5, 1.8, 16
 LETTER = 6.6
 """About how wide a letter of a name is."""
 CHOSEN = "#A44E28"
+FIGURE, CHIP_HIGH = 7.4, 18.0
+"""How wide a figure of a chip is, and how high the chip."""
+LIGHT, UNSURE, TINT = "#F4F6F5E8", "#6B7B85", "46"
+"""Of a chip and its uncertain digits; and how much of its colour a filled mark lays over the picture."""
+FIRST = ("angle", "length", "diameter", "area", "volume")
+"""What a chip tells of a mark: the first of these that is measured of it."""
+Box = tuple[float, float, float, float]
+MANY = 400
+"""Marks in view from which on no chips are drawn: they would hide one another."""
 
 
 def slice_of(view: View) -> Slice:
@@ -49,8 +63,9 @@ def in_view(view: View, marks: Marks, look: MarkLook) -> list[Mark]:
     ]
 
 
-def drawn_mark(view: View, mark: Mark, colour: str, named: bool = True) -> list[Primitive]:
-    """One mark: its line, small ticks across the ends of what is open, its name beside it."""
+def drawn_mark(view: View, mark: Mark, colour: str, look: MarkLook, taken: list[Box] | None = None) -> list[Primitive]:
+    """One mark: its line, small ticks across the ends of what is open, its name beside it, and in a chip beside its
+    middle what it measures, where no chip stands yet: `taken` are the boxes of those that do, and gets another."""
     line, closed = seen(mark, slice_of(view))
     points: list[Point] = [(x, y) for x, y in view.to_page(line).tolist()]
     stroke = Stroke(colour, mark.width)
@@ -59,13 +74,93 @@ def drawn_mark(view: View, mark: Mark, colour: str, named: bool = True) -> list[
         found += [Oval(points[0], (POINT, POINT), Stroke(NIGHT, 3.6)), Oval(points[0], (POINT, POINT), stroke)]
         found.append(Oval(points[0], (1.0, 1.0), fill=colour))
     elif len(points) > 1:
-        found += haloed(points, stroke, closed)
+        shape = shape_named(mark.shape)
+        if shape.filled:
+            found.append(Path(tuple(points), None, True, f"{colour}{TINT}"))
+        for part in _parts(points, shape.apart):
+            found += haloed(part, stroke, closed)
+        if shape.apart and len(points) == len(mark.points):
+            found += [Path((points[n - 1], points[n]), Stroke(f"{colour}A0", 1.0, (2, 4))) for n in shape.apart]
         found += _ends(mark, points, stroke)
-    said = mark.text or (mark.name if named else "")
+        if look.measured and look.scale:
+            found += chip(view, points, closed, told(mark, look.scale, look.placed), [] if taken is None else taken)
+    said = mark.text or (mark.name if look.named else "")
     if said:
         at, anchor = _beside(view, points if not mark.text else points[:1], said)
         found.append(Words(at, said, 12, colour, "600", anchor, NIGHT))
     return found
+
+
+def _parts(points: list[Point], apart: tuple[int, ...]) -> list[list[Point]]:
+    """The lines of which a mark is made."""
+    ends = [0, *(n for n in apart if n < len(points)), len(points)]
+    return [points[a:b] for a, b in zip(ends, ends[1:])]
+
+
+@lru_cache(maxsize=20_000)
+def told(mark: Mark, scale: str, placed: float) -> tuple[str, str, str]:
+    """What a mark measures first of all, as `Measured.parts` tells it; empty where it measures nothing."""
+    found = {one.name: one for one in measured(mark, _scale(scale), placed)}
+    name = next((name for name in FIRST if name in found), None)
+    return ("", "", "") if name is None else found[name].suited.parts
+
+
+@lru_cache(maxsize=64)
+def _scale(text: str) -> Scale:
+    return Scale.from_fact(text) or Scale()
+
+
+def chip(
+    view: View, points: list[Point], closed: bool, parts: tuple[str, str, str], taken: list[Box]
+) -> list[Primitive]:
+    """A number in a small light chip: certain digits dark, uncertain ones soft. It stands beside the middle of an open
+    line, or below a closed one, and elsewhere along it where another chip stands already."""
+    certain, unsure, unit = parts
+    if not (certain or unsure):
+        return []
+    unit = unit if unit == "°" or not unit else f" {unit}"
+    wide = FIGURE * len(certain + unsure + unit) + 10
+    places = [
+        (min(max(x, 2), max(2, view.width - wide - 2)), min(max(y, 2), max(2, view.height - CHIP_HIGH - 2)))
+        for x, y in _chip_places(points, closed, wide)
+    ]
+    x, y = next((place for place in places if not _meets(place, wide, taken)), places[0])
+    taken.append((x, y, wide, CHIP_HIGH))
+    found: list[Primitive] = [Panel((x, y, wide, CHIP_HIGH), LIGHT, 4.0)]
+    at = x + 5
+    for text, colour in ((certain, INK), (unsure, UNSURE), (unit, INK)):
+        if text:
+            found.append(Words((at, y + CHIP_HIGH / 2), text, 12, colour, FIGURES, "lm"))
+            at += FIGURE * len(text)
+    return found
+
+
+def _meets(place: Point, wide: float, taken: list[Box]) -> bool:
+    x, y = place
+    return any(x < a + c and a < x + wide and y < b + d and b < y + CHIP_HIGH for a, b, c, d in taken)
+
+
+def _chip_places(points: list[Point], closed: bool, wide: float) -> list[Point]:
+    """Left upper corners that a chip may have, the best one first."""
+    line = np.array(points)
+    if closed:
+        x, low, high = float(line[:, 0].mean() - wide / 2), float(line[:, 1].max()), float(line[:, 1].min())
+        beside = float(line[:, 0].max()) + 8, float(line[:, 1].mean()) - CHIP_HIGH / 2
+        return [(x, low + 8), (x, high - CHIP_HIGH - 8), beside]
+    along = np.concatenate(([0.0], np.cumsum(np.hypot(*np.diff(line, axis=0).T))))
+    places = []
+    for share in (0.5, 0.25, 0.75):
+        at = share * along[-1]
+        n = min(int(np.searchsorted(along, at, "right")), len(line) - 1)
+        dx, dy = line[n] - line[n - 1]
+        x, y = (float(np.interp(at, along, line[:, axis])) for axis in (0, 1))
+        if abs(dx) > 2 * abs(dy):  # below a line that lies, or above it; right of one that stands, or left
+            places += [(x - wide / 2, y + 9), (x - wide / 2, y - CHIP_HIGH - 9)]
+        else:
+            down = dx * dy > 0
+            places.append((x + 10, y - CHIP_HIGH - 2 if down else y + 2))
+            places.append((x - 10 - wide, y + 2 if down else y - CHIP_HIGH - 2))
+    return places
 
 
 def _beside(view: View, points: list[Point], said: str) -> tuple[Point, str]:
@@ -118,8 +213,12 @@ def _first(marks: Marks, over: bool) -> tuple[MarkLook, float]:
 def _primitives(view: View, layer: Drawn) -> list[Primitive]:
     look, found = layer.look, []
     colours = dict(look.colours)
-    for mark in in_view(view, layer.thing, look):
-        found += drawn_mark(view, mark, mark.colour or colours.get(mark.cls, look.colour), look.named)
+    seen = in_view(view, layer.thing, look)
+    if len(seen) > MANY:
+        look = replace(look, measured=False)
+    taken: list[Box] = []
+    for mark in seen:
+        found += drawn_mark(view, mark, mark.colour or colours.get(mark.cls, look.colour), look, taken)
     return found
 
 

@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import QSignalBlocker, QSize
-from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QMenu, QPushButton, QToolButton
+from PySide6.QtCore import QSignalBlocker, QSize, Qt
+from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QMenu, QPushButton, QToolButton
 
 from ....core.geometry.mark import Mark
+from ....core.geometry.measured import measured
 from ....core.geometry.shape import shape_named
+from ....core.scale import Scale
+from ....measure.snap_marks import LINES
 from ....scene.showing import shown_unit
 from ...theme.theme import icon
 from ...tool import TOOLS, tool_named
@@ -18,6 +21,8 @@ from ...widgets.plain_text import Words, ask_text, plain_tip
 from ..page import GROUPS, BenchContext, Group
 from ..rows import Shaded, section, soft
 
+ACROSS = 7
+"""Tools in a row."""
 STAGES = {"Align": 40, "Outline": 70, "Measure": 10}
 """Stages with the group, and where it stands there."""
 
@@ -31,24 +36,27 @@ class MarksGroup(Shaded):
         self.buttons: dict[str, QToolButton] = {}
         self.hint, self.said = soft(), soft()
         self.column.addWidget(section("Marks"))
-        row = QHBoxLayout()
-        row.setSpacing(4)
-        for tool in (t for t in TOOLS if t.name.startswith("mark-")):
+        rows = QGridLayout()
+        rows.setSpacing(4)
+        for n, tool in enumerate(t for t in TOOLS if t.name.startswith("mark-")):
             button = QToolButton(checkable=True)
             button.setProperty("kind", "tool")
             button.setIconSize(QSize(18, 18))
             button.setToolTip(plain_tip(f"{tool.title}: {tool.hint}"))
             button.setAccessibleName(tool.title)
             button.clicked.connect(lambda _=False, name=tool.name: self._take(name))
-            row.addWidget(button)
+            rows.addWidget(button, n // ACROSS, n % ACROSS)
             self.buttons[tool.name] = button
-        row.addStretch(1)
+        rows.setColumnStretch(ACROSS, 1)
         self.listing = QPushButton("List")
         self.listing.setProperty("kind", "small")
         self.listing.setToolTip(plain_tip("Show the marks as a list in the Drawer"))
         self.listing.clicked.connect(lambda: context.open_drawer("marks"))
-        row.addWidget(self.listing)
-        self.column.addLayout(row)
+        self.numbers = QCheckBox("Numbers")
+        self.numbers.setToolTip(plain_tip("Whether what marks measure stands beside them"))
+        self.numbers.setChecked(True)
+        self.numbers.toggled.connect(self._show_numbers)
+        self.column.addLayout(rows)
         self.column.addWidget(self.hint)
         self.which, self.more, self.menu = QComboBox(), QToolButton(), QMenu(self)
         self.which.setAccessibleName("Marks in hand")
@@ -63,7 +71,13 @@ class MarksGroup(Shaded):
         line.addWidget(self.which, 1)
         line.addWidget(self.more)
         self.column.addLayout(line)
-        self.column.addWidget(self.said)
+        under = QHBoxLayout()
+        under.setSpacing(6)
+        under.addWidget(self.said)
+        under.addStretch(1)
+        under.addWidget(self.numbers)
+        under.addWidget(self.listing)
+        self.column.addLayout(under)
         self.card = self._card()
         self.column.addWidget(self.card)
         self.hand.tool_changed.connect(self._follow_tool)
@@ -80,6 +94,10 @@ class MarksGroup(Shaded):
         self.name.setAccessibleName("Name of the mark")
         self.name.setPlaceholderText("Name")
         self.name.editingFinished.connect(self._rename)
+        self.text = QLineEdit()
+        self.text.setAccessibleName("Words of the mark")
+        self.text.editingFinished.connect(self._say)
+        self.text_words = Words("Words")
         self.cls = number(0, 65535, 0, "", "Class of the mark", whole=True)
         self.cls.valueChanged.connect(lambda v: self._change("Class of", cls=int(v)))
         self.sizes = {name: number(0, 1e9, 3, "mm", f"{name.capitalize()} of the mark", follows=True) for name in SIZES}
@@ -96,7 +114,7 @@ class MarksGroup(Shaded):
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(4)
-        rows = [(Words("Name"), self.name), (Words("Class"), self.cls)]
+        rows = [(self.text_words, self.text), (Words("Name"), self.name), (Words("Class"), self.cls)]
         rows += [(self.size_words[name], self.sizes[name]) for name in SIZES]
         rows += [(Words(f"Middle {axis}"), field) for axis, field in zip("xyz", self.places)]
         for n, (words, field) in enumerate(rows):
@@ -108,7 +126,18 @@ class MarksGroup(Shaded):
         top = QHBoxLayout()
         top.addWidget(self.title, 1)
         top.addWidget(self.delete)
+        self.measures = Words()
+        self.measures.setWordWrap(True)
+        self.measures.setAccessibleName("What the mark measures")
+        self.scale = soft()
+        self.snap = QPushButton("Snap to edges")
+        self.snap.setProperty("kind", "small")
+        self.snap.setToolTip(plain_tip("Bring both ends to the nearest edges, to a part of a pixel"))
+        self.snap.clicked.connect(self._snap)
         card.column.addLayout(top)
+        card.column.addWidget(self.measures)
+        card.column.addWidget(self.scale)
+        card.column.addWidget(self.snap, 0, Qt.AlignmentFlag.AlignLeft)
         card.column.addLayout(grid)
         return card
 
@@ -211,6 +240,13 @@ class MarksGroup(Shaded):
         self.delete.setEnabled(bool(mark.id))
         with QSignalBlocker(self.cls):
             self.cls.setValue(mark.cls)
+        self._tell(mark)
+        of_text = mark.shape == "text"
+        self.text.setVisible(of_text)
+        self.text_words.setVisible(of_text)
+        if of_text and not self.text.hasFocus():
+            with QSignalBlocker(self.text):
+                self.text.setText(mark.text)
         sizes = shape.sizes(mark.array)
         for name, field in self.sizes.items():
             there = name in sizes
@@ -220,6 +256,31 @@ class MarksGroup(Shaded):
                 self._show(field, sizes[name])
         for value, field in zip(mark.middle, self.places):
             self._show(field, float(value))
+
+    def _tell(self, mark: Mark) -> None:
+        """What it measures, and where the scale is from."""
+        fact, placed = self.marks.sure
+        scale = Scale.from_fact(fact) or Scale()
+        found = [one.suited for one in measured(mark, scale, placed)]
+        self.measures.setText("\n".join(f"{one.name.capitalize()}  {one.words}" for one in found))
+        self.measures.setVisible(bool(found))
+        self.scale.setText(f"Scale {scale.words}." if scale.unit != "px" else f"{scale.words.capitalize()}.")
+        self.scale.setVisible(bool(found))
+        self.snap.setVisible(mark.shape in LINES and bool(mark.id))
+
+    def _show_numbers(self, shown: bool) -> None:
+        self.marks.measured = shown
+        self.marks.changed.emit()
+
+    def _snap(self) -> None:
+        mark = self.mark
+        if mark is not None and self.marks.key is not None:
+            self.desk.run("snap-marks", {"marks": self.marks.key, "which": str(mark.id)})
+
+    def _say(self) -> None:
+        mark = self.mark
+        if mark is not None and mark.id and self.text.text().strip() and self.text.text().strip() != mark.text:
+            self._change("Write", text=self.text.text().strip())
 
     def _rename(self) -> None:
         mark = self.mark
@@ -242,7 +303,7 @@ class MarksGroup(Shaded):
             self.marks.nudge_chosen(np.array(by))
 
 
-SIZES = ("length", "width", "height", "depth")
+SIZES = ("length", "width", "height", "depth", "diameter")
 
 for stage, order in STAGES.items():
     GROUPS.add(f"marks in {stage}", Group("marks", stage, MarksGroup, order))

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QHBoxLayout, QPushButton
 
+from ....core.operation import find_operation
+from ....core.scale import scale_of
+from ...widgets.plain_text import plain_tip
 from ..page import PAGES, BenchContext, OperationPages, Page
 from ..rows import page, soft, title
 
@@ -21,16 +24,35 @@ class MeasureBench(OperationPages):
         self.measure.clicked.connect(lambda: context.desk.run("measure-labels", {}))
         column.addWidget(title("Measure"))
         column.addWidget(self.subject)
-        column.addWidget(self.measure)
-        column.addWidget(
-            soft(
-                "Volume, voxels, mean and standard deviation of every label (areas and pixels on a picture) come into a"
-                " table in the Drawer, which saves them with their units."
-            )
-        )
+        self.marks = QPushButton("Measure marks")
+        self.marks.clicked.connect(lambda: context.desk.run("measure-marks", {}))
+        self.calibrate = QPushButton("Calibrate…")
+        self.calibrate.clicked.connect(lambda: self.open(find_operation("calibrate")))
+        self.use = QPushButton("Use…")
+        self.use.setToolTip(plain_tip("Give this image the pixel size of a calibration"))
+        self.use.clicked.connect(lambda: self.open(find_operation("use-calibration")))
+        self.scale = soft()
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(self.measure)
+        row.addWidget(self.marks)
+        row.addStretch(1)
+        column.addLayout(row)
+        for button in (self.calibrate, self.use):
+            button.setProperty("kind", "small")
+        line = QHBoxLayout()
+        line.setSpacing(6)
+        line.addWidget(self.calibrate)
+        line.addWidget(self.use)
+        line.addStretch(1)
+        column.addWidget(self.scale)
+        column.addLayout(line)
         self.add_groups(context, "Measure", column)
-        self.add_headings("Measure", column, ("measure-labels",))
-        for signal in (self.viewing.lead_changed, self.viewing.maps.changed, self.viewing.maps.chosen):
+        self.add_headings("Measure", column)
+        drawn = context.desk.marks
+        self.drawn = drawn
+        signals = (self.viewing.lead_changed, self.viewing.maps.changed, self.viewing.maps.chosen, drawn.listed)
+        for signal in signals:
             signal.connect(self._follow)
         self._follow()
 
@@ -38,6 +60,12 @@ class MeasureBench(OperationPages):
         record, labels = self.viewing.record, self.viewing.maps.labels
         count = len(labels.table) if labels else 0
         self.measure.setEnabled(count > 0)
+        self.marks.setEnabled(self.drawn.marks is not None and len(self.drawn.marks) > 0)
+        self.calibrate.setEnabled(record is not None)
+        words = "" if record is None else scale_of(record).words
+        self.scale.setText(f"{words[:1].upper()}{words[1:]}." if words.startswith("no scale") else f"Scale {words}.")
+        self.scale.setVisible(record is not None)
+        self.use.setEnabled(record is not None)
         if record is None:
             self.subject.setText("Choose an image on the Shelf.")
         elif count and labels is not None:
