@@ -6,7 +6,7 @@ import unittest
 import numpy as np
 import SimpleITK as sitk
 from scipy.special import ellipeinc, ellipkinc
-from skimage.measure import regionprops
+from skimage.measure import regionprops, regionprops_table
 
 from kestrelmist.core.axis import Axis
 from kestrelmist.core.calibration import Calibration
@@ -18,7 +18,8 @@ from kestrelmist.core.through import seen_through
 from kestrelmist.core.transform import Transform
 from kestrelmist.measure.calibrating.use_calibration import use_calibration
 from kestrelmist.measure.regions.feret import ferets
-from kestrelmist.measure.regions.measure_labels import measure_labels
+from kestrelmist.measure.regions.measure_cells import measure_cells
+from kestrelmist.measure.regions.measure_labels import measure_labels, measure_series
 from kestrelmist.measure.regions.sums import region_sums
 from kestrelmist.measure.regions.surface import surfaces
 
@@ -123,6 +124,31 @@ class AgainstLibrariesTest(unittest.TestCase):
             row = by_name(measure_labels(image, mapped(space, np.ones((1, 1, 4), int)), "mode, entropy"))
             self.assertAlmostEqual(row["mode"], mode, places=6)
             self.assertAlmostEqual(row["entropy"], entropy, places=5)
+
+
+class CellsTest(unittest.TestCase):
+    def test_three_channels_as_scikit_image_has_them(self):
+        v, u = np.indices((90, 110))
+        numbers = np.zeros((90, 110), np.uint16)
+        for n, (x, y) in enumerate(((20, 20), (50, 30), (80, 70), (30, 70)), 1):
+            numbers[np.hypot(u - x, (v - y) * 1.4) < 9 + n] = 3 * n
+        colours = RNG.integers(0, 255, (90, 110, 3)).astype(np.uint8)
+        space = picture_space(110, 90, (0.5, 0.5))
+        image = Image(np.ascontiguousarray(colours.transpose(1, 0, 2)[:, :, None]), space, "Cells", colour=True)
+        table = measure_cells(image, LabelMap(space, np.asfortranarray(numbers.T[:, :, None])), "mean, sd, median")
+        theirs = regionprops_table(numbers, colours, properties=("label", "area", "intensity_mean", "centroid",
+            "axis_major_length", "perimeter_crofton"), spacing=(0.5, 0.5))  # fmt: skip
+        np.testing.assert_array_equal(table.column("number"), theirs["label"])
+        for name, one in (("area", "area"), ("mean_red", "intensity_mean-0"), ("mean_blue", "intensity_mean-2"),
+                          ("major_axis", "axis_major_length"), ("perimeter", "perimeter_crofton")):  # fmt: skip
+            np.testing.assert_allclose(table.column(name), theirs[one], rtol=1e-6, err_msg=name)
+        inside = colours[..., 1][numbers == 6].astype(float)
+        self.assertAlmostEqual(table.column("sd_green")[1], inside.std(ddof=1), places=9)
+        self.assertEqual(table.title, "Labels on Cells: 4 cells, 0.001616 a mm²")
+        with self.assertRaisesRegex(Trouble, "has no cells yet"):
+            measure_cells(image, LabelMap(space))
+        with self.assertRaisesRegex(Trouble, "Nothing is called “hue”"):
+            measure_cells(image, LabelMap(space, np.asfortranarray(numbers.T[:, :, None])), "hue")
 
 
 class ShapesTest(unittest.TestCase):
@@ -245,7 +271,7 @@ class TableTest(unittest.TestCase):
     def test_channels_and_times_have_rows_of_their_own(self):
         values = np.stack([np.full(self.space.shape, v, np.float32) for v in (1.0, 2.0)], -1)
         series = Image(values, self.space, "S", axes=[Axis("channel", 2, labels=("red", "green"))])
-        table = measure_labels(series, self.labels)
+        table = measure_series(series, self.labels)
         rows = list(zip(table.column("channel"), table.column("label"), table.column("mean")))
         self.assertEqual(rows, [("red", "L1", 1.0), ("red", "L2", 1.0), ("green", "L1", 2.0), ("green", "L2", 2.0)])
 

@@ -44,7 +44,6 @@ def _placed(given: dict) -> Found | None:
     "Measure marks",
     name="measure-marks",
     keywords="length distance angle area perimeter diameter roi region of interest statistics mean ruler caliper",
-    takes="series",
     called={
         "placed": "Points ±",
         "rows": "A row for",
@@ -91,7 +90,7 @@ def measure_marks(
     Returns
     -------
     Table
-        A row a mark (and image, and volume of a series): subject, image, number, name, shape, class, its measures with
+        A row a mark (and image): subject, image, number, name, shape, class, its measures with
         expanded uncertainties, voxels, values, and where the scale is from.
 
     Raises

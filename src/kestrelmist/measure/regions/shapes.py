@@ -72,3 +72,15 @@ def shapes(found: RegionSums, labels: np.ndarray, space: Space, feret: bool = Tr
 
 def _finite(values: np.ndarray) -> np.ndarray:
     return np.where(np.isfinite(values), values, np.nan)
+
+
+def nearest(made: dict[str, np.ndarray]) -> np.ndarray:
+    """From each middle to the nearest other one; NaN where there is none."""
+    from scipy.spatial import cKDTree
+
+    places = np.stack([made[axis] for axis in "xyz"], 1)
+    there = np.isfinite(places).all(1)
+    found = np.full(len(places), np.nan)
+    if there.sum() > 1:
+        found[there] = cKDTree(places[there]).query(places[there], k=2)[0][:, 1]
+    return found
