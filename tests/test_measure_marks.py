@@ -81,7 +81,7 @@ class AmountsTest(unittest.TestCase):
         one = found("line", (0, 0), (12.31, 0), placed=0.0145)["length"]
         self.assertEqual(one.words, "12.310 ± 0.040 mm")
         self.assertEqual(one.parts, ("12.3", "10 ± 0.040", "mm"))
-        tiny = found("line", (0, 0), (0.005, 0), placed=1e-5)["length"].suited
+        tiny = found("line", (0, 0), (0.005, 0), placed=1e-5)["length"].suited()
         self.assertEqual(tiny.words, "5.000 ± 0.028 µm")
         self.assertEqual(found("angle", (1, 0), (0, 0), (0, 1))["angle"].words, "90°")
 

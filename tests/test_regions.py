@@ -2,6 +2,7 @@
 
 import math
 import unittest
+from unittest import mock
 
 import numpy as np
 import SimpleITK as sitk
@@ -18,6 +19,7 @@ from kestrelmist.core.through import seen_through
 from kestrelmist.core.transform import Transform
 from kestrelmist.measure.calibrating.use_calibration import use_calibration
 from kestrelmist.measure.regions.feret import ferets
+from kestrelmist.measure.regions.intensities import intensities
 from kestrelmist.measure.regions.measure_cells import measure_cells
 from kestrelmist.measure.regions.measure_labels import measure_labels, measure_series
 from kestrelmist.measure.regions.sums import region_sums
@@ -124,6 +126,23 @@ class AgainstLibrariesTest(unittest.TestCase):
             row = by_name(measure_labels(image, mapped(space, np.ones((1, 1, 4), int)), "mode, entropy"))
             self.assertAlmostEqual(row["mode"], mode, places=6)
             self.assertAlmostEqual(row["entropy"], entropy, places=5)
+
+
+class IntensitiesTest(unittest.TestCase):
+    def test_small_and_large_regions_by_the_same_definitions(self):
+        for values in (
+            RNG.normal(3, 2, 4000).astype(np.float32),
+            RNG.integers(-5, 9, 4000).astype(np.int16),
+            np.repeat(np.float32(2.5), 4000),
+            RNG.uniform(0, 0.01, 4000).astype(np.float32),
+            RNG.normal(0, 1e6, 4000).astype(np.float32),
+        ):
+            ends = np.array([0, 1, 2, 777, 4000])
+            small = intensities(values.copy(), ends[:-1], ends[1:])
+            with mock.patch("kestrelmist.measure.regions.intensities.SMALL", 0):
+                large = intensities(values.copy(), ends[:-1], ends[1:])
+            for name in small:
+                np.testing.assert_allclose(small[name], large[name], rtol=1e-9, atol=1e-12, err_msg=name)
 
 
 class CellsTest(unittest.TestCase):

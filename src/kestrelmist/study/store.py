@@ -146,9 +146,9 @@ class Store(ABC):
         `onto` is the grid of the image that they are given with, for files that have none of their own.
         """
         known = format_of(path, self.kind)
-        owner = format_of(path, owner_kind(self.kind)) if known is None else None
-        if owner is not None:  # what things are of may be named in their place
-            return [self.blank(owner.open(path))]
+        if known is None and (owner := owner_kind(self.kind)) and (path.is_dir() or format_of(path, owner) is not None):
+            # what things are of may be named in their place
+            return [self.blank(one) for one in store_for(owner).from_file(path, part, progress)]
         if known is None:
             raise Trouble(f"This kind of file holds no {self.kind}", f"{words_for(self.kind)} can be read", path)
         return known.open_parts(path, part)

@@ -52,11 +52,10 @@ class Measured:
         """Within what the true value lies 95 times of 100."""
         return coverage(self.freedom) * self.sure
 
-    @property
-    def suited(self) -> Measured:
-        """The same in the unit that suits its size."""
+    def suited(self, fine: bool = False) -> Measured:
+        """The same in the unit that suits its size: always the finer one on `fine` images."""
         finer = FINER.get(self.unit)
-        if finer is None or not 0 < abs(self.value) < finer[2]:
+        if finer is None or not (fine or 0 < abs(self.value) < finer[2]):
             return self
         unit, factor, _ = finer
         return Measured(self.name, self.value * factor, unit, self.sure * factor, self.freedom)
@@ -79,6 +78,15 @@ class Measured:
         """As a person reads it: 12.31 ± 0.04 mm."""
         certain, unsure, unit = self.parts
         return f"{certain}{unsure}{'' if unit == '°' else ' '}{unit}"
+
+
+FINE = 0.01
+"""mm: on images of finer voxels lengths are told in µm."""
+
+
+def is_fine(placed: float) -> bool:
+    """Whether an image on which a point is placed so surely is one of fine voxels."""
+    return 0 < placed < FINE / math.sqrt(12)
 
 
 def placed_to(space: Space) -> float:

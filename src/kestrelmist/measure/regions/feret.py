@@ -29,16 +29,16 @@ def ferets(found: RegionSums, labels: np.ndarray, steps: np.ndarray) -> np.ndarr
     lengths = np.full(len(found.numbers), np.nan)
     wide = np.array([[n > 1] for n in labels.shape]) * steps
 
-    def some(first: int, last: int) -> None:
-        for n in range(first, last):
-            box = found.boxes[n]
-            if found.sums[n, 0] >= 1:
-                corners = np.empty((2 * int(np.prod(box[:2, 1] - box[:2, 0])), 3))
-                count = _corners(labels, found.numbers[n], box, corners)
-                points = corners[:count] @ steps
-                lengths[n] = _furthest(_hull(points) if count > MANY else points, wide)
-
-    in_halves(len(lengths), some, int(found.counts.sum()))
+    sizes = np.prod(found.boxes[:, :2, 1] - found.boxes[:, :2, 0], axis=1)
+    there = found.counts >= 1
+    few = np.flatnonzero(there & (sizes <= MANY // 2))
+    args = labels, found.numbers, found.boxes, np.ascontiguousarray(steps), np.ascontiguousarray(wide)
+    in_halves(len(few), lambda a, b: _of_small(*args, few[a:b], lengths), int(found.counts[few].sum()))
+    for n in np.flatnonzero(there & (sizes > MANY // 2)):
+        corners = np.empty((2 * int(sizes[n]), 3))
+        count = _corners(labels, found.numbers[n], found.boxes[n], corners)
+        points = corners[:count] @ steps
+        lengths[n] = _furthest(_hull(points) if count > MANY else points, wide)
     return lengths
 
 
@@ -87,6 +87,21 @@ def _furthest(points, steps):
                         best = p * p + q * q + r * r
                         near = max(0.0, np.sqrt(best) - longest) ** 2 * (1 - 1e-12)
     return np.sqrt(best)
+
+
+@kernel
+def _of_small(labels, numbers, boxes, steps, wide, which, lengths):
+    for n in which:
+        box = boxes[n]
+        corners = np.empty((2 * (box[0, 1] - box[0, 0]) * (box[1, 1] - box[1, 0]), 3))
+        count = _corners(labels, numbers[n], box, corners)
+        points = np.empty((count, 3))
+        for a in range(count):
+            for axis in range(3):
+                points[a, axis] = (
+                    corners[a, 0] * steps[0, axis] + corners[a, 1] * steps[1, axis] + corners[a, 2] * steps[2, axis]
+                )
+        lengths[n] = _furthest(points, wide)
 
 
 def _hull(points: np.ndarray) -> np.ndarray:

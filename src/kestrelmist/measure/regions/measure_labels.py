@@ -105,7 +105,7 @@ def measure_labels(
 
 @operation(
     "measure",
-    "Measure labels in every volume",
+    "Labels through a series",
     name="measure-series",
     keywords="time course channels series dynamic frames statistics roi mean every volume time points fluorescence",
     takes="series",

@@ -14,7 +14,7 @@ from ...core.geometry.amounts import DIMENSIONS
 from ...core.geometry.filled import covered
 from ...core.geometry.mark import Mark
 from ...core.geometry.marks import Marks
-from ...core.geometry.measured import Measured, measured, placed_to
+from ...core.geometry.measured import Measured, is_fine, measured, placed_to
 from ...core.geometry.shape import shape_named
 from ...core.image import Image
 from ...core.left_out import Found, LeftOut, OwnerOf, SeenFrom
@@ -30,8 +30,6 @@ from .elsewhere import By, how_told, on_grid_of
 from .intensities import NAMES, intensities
 
 USUAL = ("mean", "sd", "minimum", "maximum")
-FINE = 0.01
-"""mm: lengths on images of finer pixels are told in µm."""
 
 
 def _placed(given: dict) -> Found | None:
@@ -104,7 +102,7 @@ def measure_marks(
     wanted = _chosen(columns)
     sizes = [measured(mark, scale, placed) for mark in marks]
     names = [name for name in DIMENSIONS if any(one.name == name for found in sizes for one in found)]
-    fine = image.space.unit == "mm" and min(image.space.spacing) < FINE
+    fine = image.space.unit == "mm" and is_fine(placed_to(image.space))
     seen = [image, *(others or [])]
     table = Table(f"{marks.name} on {image.name}", _columns(seen, scale, names, wanted, fine))
     for n, one in enumerate(seen):

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from dataclasses import replace
 from functools import lru_cache
+from typing import Protocol
 
 import numpy as np
 
 from ...core.geometry.hits import Slice, in_slice, seen
 from ...core.geometry.mark import Mark
 from ...core.geometry.marks import Marks
-from ...core.geometry.measured import measured
+from ...core.geometry.measured import is_fine, measured
 from ...core.geometry.shape import shape_named
 from ...core.scale import Scale
 from ..layer import MarkLook
@@ -39,7 +40,35 @@ MANY = 400
 """Marks in view from which on no chips are drawn: they would hide one another."""
 
 
-def slice_of(view: View) -> Slice:
+class Sheet(Protocol):
+    """What marks are drawn on: a view, or a slice of an image as a page of its own."""
+
+    @property
+    def centre(self) -> tuple[float, float, float]:
+        """World position of its middle."""
+        ...
+
+    @property
+    def normal(self) -> np.ndarray:
+        """Direction across it."""
+        ...
+
+    @property
+    def width(self) -> float:
+        """Page units."""
+        ...
+
+    @property
+    def height(self) -> float:
+        """Page units."""
+        ...
+
+    def to_page(self, world) -> np.ndarray:
+        """Page positions of world positions."""
+        ...
+
+
+def slice_of(view: Sheet) -> Slice:
     """The plane that a view shows."""
     return Slice(np.asarray(view.centre, float), view.normal / np.linalg.norm(view.normal))
 
@@ -63,7 +92,7 @@ def in_view(view: View, marks: Marks, look: MarkLook) -> list[Mark]:
     ]
 
 
-def drawn_mark(view: View, mark: Mark, colour: str, look: MarkLook, taken: list[Box] | None = None) -> list[Primitive]:
+def drawn_mark(view: Sheet, mark: Mark, colour: str, look: MarkLook, taken: list[Box] | None = None) -> list[Primitive]:
     """One mark: its line, small ticks across the ends of what is open, its name beside it, and in a chip beside its
     middle what it measures, where no chip stands yet: `taken` are the boxes of those that do, and gets another."""
     line, closed = seen(mark, slice_of(view))
@@ -102,7 +131,7 @@ def told(mark: Mark, scale: str, placed: float) -> tuple[str, str, str]:
     """What a mark measures first of all, as `Measured.parts` tells it; empty where it measures nothing."""
     found = {one.name: one for one in measured(mark, _scale(scale), placed)}
     name = next((name for name in FIRST if name in found), None)
-    return ("", "", "") if name is None else found[name].suited.parts
+    return ("", "", "") if name is None else found[name].suited(is_fine(placed)).parts
 
 
 @lru_cache(maxsize=64)
@@ -111,7 +140,7 @@ def _scale(text: str) -> Scale:
 
 
 def chip(
-    view: View, points: list[Point], closed: bool, parts: tuple[str, str, str], taken: list[Box]
+    view: Sheet, points: list[Point], closed: bool, parts: tuple[str, str, str], taken: list[Box]
 ) -> list[Primitive]:
     """A number in a small light chip: certain digits dark, uncertain ones soft. It stands beside the middle of an open
     line, or below a closed one, and elsewhere along it where another chip stands already."""
@@ -163,7 +192,7 @@ def _chip_places(points: list[Point], closed: bool, wide: float) -> list[Point]:
     return places
 
 
-def _beside(view: View, points: list[Point], said: str) -> tuple[Point, str]:
+def _beside(view: Sheet, points: list[Point], said: str) -> tuple[Point, str]:
     """Where words stand beside a mark, and which end of them is there: on its right; on its left where there is no
     room; at the edge of the picture where there is none at all."""
     wide = LETTER * len(said)

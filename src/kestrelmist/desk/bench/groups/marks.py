@@ -9,7 +9,7 @@ from PySide6.QtCore import QSignalBlocker, QSize, Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QMenu, QPushButton, QToolButton
 
 from ....core.geometry.mark import Mark
-from ....core.geometry.measured import measured
+from ....core.geometry.measured import is_fine, measured
 from ....core.geometry.shape import shape_named
 from ....core.scale import Scale
 from ....measure.snap_marks import LINES
@@ -261,7 +261,7 @@ class MarksGroup(Shaded):
         """What it measures, and where the scale is from."""
         fact, placed = self.marks.sure
         scale = Scale.from_fact(fact) or Scale()
-        found = [one.suited for one in measured(mark, scale, placed)]
+        found = [one.suited(is_fine(placed)) for one in measured(mark, scale, placed)]
         self.measures.setText("\n".join(f"{one.name.capitalize()}  {one.words}" for one in found))
         self.measures.setVisible(bool(found))
         self.scale.setText(f"Scale {scale.words}." if scale.unit != "px" else f"{scale.words.capitalize()}.")
