@@ -101,7 +101,7 @@ def marks() -> Row:
     from kestrelmist.core.scale import Scale
     from kestrelmist.scene.layer import MarkLook
     from kestrelmist.scene.layer_type import Drawn, type_of_thing
-    from kestrelmist.scene.layer_types.marks import in_view, slice_of
+    from kestrelmist.scene.layer_types.marks import slice_of, under
     from kestrelmist.scene.view import AXIAL, fitted
 
     space = picture_space(4000, 3000, (0.001, 0.001))
@@ -115,9 +115,9 @@ def marks() -> Row:
     draws = type_of_thing(made).primitives
     assert draws is not None
     mine = best_of(lambda: draws(view, Drawn(made, look)), 5)
-    seen = in_view(view, made, look)
     at = view.to_page(starts[1500][None])[0]
-    hits = best_of(lambda: hit(seen, (float(at[0]), float(at[1])), view.to_page, slice=slice_of(view)), 5)
+    place = float(at[0]), float(at[1])
+    hits = best_of(lambda: hit(under(view, made, look, starts[1500]), place, view.to_page, slice=slice_of(view)), 5)
     loop = best_of(lambda: [view.to_page(mark.array) for mark in made], 3)
     what = f"3,000 marks in a pane (hit test {1000 * hits:.1f} ms)"
     return Row(what, mine, loop, "to page positions alone", "≤ 16 ms; hit ≤ 2 ms")

@@ -21,6 +21,7 @@ from kestrelmist.formats.mark_geojson import read_geojson, write_geojson
 from kestrelmist.formats.mark_table import read_mark_table, write_mark_table
 from kestrelmist.measure.mark_files import take_marks
 from kestrelmist.measure.mark_rows import add_mark, change_mark, delete_marks
+from kestrelmist.scene.layer import MarkLook
 from kestrelmist.scene.layer_types.marks import drawn_mark
 from kestrelmist.scene.primitives import Words
 from kestrelmist.scene.view import AXIAL as AXIAL_PLANE
@@ -228,7 +229,7 @@ class NamesTest(unittest.TestCase):
         view = plane_view(AXIAL_PLANE, (0.0, 0.0, 0.0), 1.0, 200, 100)
 
         def words(x: float, name: str):
-            found = drawn_mark(view, Mark("point", ((x, 0.0, 0.0),), name=name), "#FFFFFF")
+            found = drawn_mark(view, Mark("point", ((x, 0.0, 0.0),), name=name), "#FFFFFF", MarkLook())
             return next(one for one in found if isinstance(one, Words))
 
         for x, name, anchor in ((0, "short", "ls"), (90, "short", "rs"), (-60, "x" * 22, "ls"), (0, "x" * 25, "rs")):

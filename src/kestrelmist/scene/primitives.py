@@ -32,13 +32,21 @@ class Stroke:
 
 @dataclass(frozen=True)
 class Path:
-    """A line through points, or an area when `closed`. `crisp` lines lie on whole pixels where a painter has any."""
+    """A line through points, or an area when `closed`. `crisp` lines lie on whole pixels where a painter has any.
+    `breaks` are the points with which further lines of the same kind begin: of an open one that is not filled."""
 
     points: tuple[Point, ...]
     stroke: Stroke | None = None
     closed: bool = False
     fill: str = ""
     crisp: bool = False
+    breaks: tuple[int, ...] = ()
+
+    @property
+    def parts(self) -> list[tuple[Point, ...]]:
+        """The points of each of its lines."""
+        ends = (0, *self.breaks, len(self.points))
+        return [self.points[a:b] for a, b in zip(ends, ends[1:])]
 
 
 @dataclass(frozen=True)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from .mark import Mark
+from .marks import Marks
 from .shape import shape_named
 
 To = Callable[[np.ndarray], np.ndarray]
@@ -101,6 +102,20 @@ def inside(line: np.ndarray, point: np.ndarray) -> bool:
     with np.errstate(divide="ignore", invalid="ignore"):
         at = x + (point[1] - y) / (after_y - y) * (after_x - x)
     return bool((crosses & (point[0] < at)).sum() % 2)
+
+
+def all_in_slice(marks: Marks, centre: np.ndarray, normal: np.ndarray, thickness: float) -> np.ndarray:
+    """As `in_slice`, of all marks at once: bool (n,), in their order."""
+    lines = marks.lines
+    if not len(lines.depths):
+        return np.zeros(0, bool)
+    away = (lines.points - centre) @ normal
+    low, high = (look.reduceat(away, lines.starts[:-1]) for look in (np.minimum, np.maximum))
+    reach = np.maximum(thickness, lines.depths) / 2 * (1 + 1e-6) + 1e-12
+    whole = np.maximum(np.abs(low), np.abs(high)) <= reach
+    shown = np.where(lines.rooms, (low <= reach) & (high >= -reach), whole)
+    across = np.abs(lines.normals @ normal)
+    return shown & ~(across < 0.999)  # of those without a normal it is NaN
 
 
 def in_slice(mark: Mark, centre: np.ndarray, normal: np.ndarray, thickness: float) -> bool:

@@ -7,7 +7,7 @@ import json
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -16,9 +16,21 @@ from ..mapping import Mapping as WorldMapping
 from ..names import plain_name
 from ..world import World
 from .mark import Mark
+from .shape import shape_named
 
 FEW = 64
 """Marks that an edit changes, up to which their bounds are followed one by one."""
+
+
+class Lines(NamedTuple):
+    """Outlines of marks in a row: points (m, 3), where each begins and the last one ends (n + 1,), normals (n, 3) with
+    NaN of those that hold in every plane, depths (n,), and which fill a room (n,)."""
+
+    points: np.ndarray
+    starts: np.ndarray
+    normals: np.ndarray
+    depths: np.ndarray
+    rooms: np.ndarray
 
 
 @dataclass(frozen=True, eq=False)
@@ -88,6 +100,18 @@ class Marks:
         for n, mark in enumerate(self.marks.values()):
             ends[n] = _ends(mark)
         return np.fromiter(self.marks, np.int64, len(self.marks)), ends
+
+    @cached_property
+    def lines(self) -> Lines:
+        """The outlines of all marks in a row, for whoever looks at many of them."""
+        outlines = [mark.outline for mark in self]
+        starts = np.concatenate(([0], np.cumsum([len(one) for one in outlines]))).astype(np.int64)
+        points = np.concatenate(outlines) if outlines else np.zeros((0, 3))
+        none = (np.nan,) * 3
+        normals = np.array([none if mark.normal is None else mark.normal for mark in self], float).reshape(-1, 3)
+        depths = np.array([mark.depth for mark in self], float)
+        rooms = np.array([shape_named(mark.shape).cut is not None for mark in self], bool)
+        return Lines(points, starts, normals, depths, rooms)
 
     @cached_property
     def deepest(self) -> float:

@@ -6,7 +6,7 @@ from functools import lru_cache
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QBrush, QColor, QFont, QFontMetricsF, QImage, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QBrush, QColor, QFont, QFontMetricsF, QImage, QPainter, QPainterPath, QPen, QPolygonF
 
 from ...scene.primitives import FIGURES, Bitmap, Oval, Panel, Path, Stroke, Words, rgba
 from ..theme.theme import figures, words
@@ -22,6 +22,14 @@ class QtPainter:
 
     def path(self, path: Path) -> None:
         self._style(path.stroke, path.fill, not path.crisp)
+        if path.breaks:
+            whole = QPainterPath()
+            for part in path.parts:
+                whole.moveTo(*part[0])
+                for point in part[1:]:
+                    whole.lineTo(*point)
+            self.painter.drawPath(whole)
+            return
         points = QPolygonF([QPointF(x, y) for x, y in path.points])
         if path.closed:
             self.painter.drawPolygon(points)

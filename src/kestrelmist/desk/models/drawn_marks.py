@@ -18,7 +18,7 @@ from ...core.geometry.shape import Plane, shape_named
 from ...core.scale import scale_of
 from ...scene.layer import MarkLook
 from ...scene.layer_type import Drawn, type_of_thing
-from ...scene.layer_types.marks import drawn_mark, handles, in_view, slice_of
+from ...scene.layer_types.marks import drawn_mark, handles, in_view, slice_of, under
 from ...scene.pieces import at_pixel
 from ...scene.primitives import Primitive
 from ...scene.view import View
@@ -171,7 +171,7 @@ class DrawnMarks(QObject):
             return None
 
         to = view.to_page
-        at, seen = at_pixel(view, world), in_view(view, self.marks, self.look(view))
+        at, seen = at_pixel(view, world), under(view, self.marks, self.look(view), world)
         chosen = [mark for mark in seen if mark.id == self.chosen]
         slice = slice_of(view)
         found = hit(chosen, at, to, slice=slice)

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from functools import lru_cache
 from typing import Protocol
 
 import numpy as np
 
-from ...core.geometry.hits import Slice, in_slice, seen
+from ...core.geometry.hits import NEAR, Slice, all_in_slice, in_slice, seen
 from ...core.geometry.mark import Mark
 from ...core.geometry.marks import Marks
 from ...core.geometry.measured import is_fine, measured
@@ -82,13 +81,27 @@ def in_view(view: View, marks: Marks, look: MarkLook) -> list[Mark]:
     flat = np.sqrt(np.clip(1 - normal**2, 0, 1))  # how far each axis runs along the picture
     deep = np.abs(normal) * reach + flat * view.pixel * (POINT + HANDLE)
     low, high = np.min(corners, 0) - deep, np.max(corners, 0) + deep
-    centre = np.asarray(view.centre, float)
+    keys, ends = marks.bounds
+    shown = ((ends[:, 1] >= low) & (ends[:, 0] <= high)).all(1)
+    shown &= all_in_slice(marks, np.asarray(view.centre, float), normal, thickness)
+    found = (marks.marks[int(key)] for key in keys[shown])
     return [
         mark
-        for mark in marks.within(low, high)
+        for mark in found
+        if mark.id not in look.without and (mark.place is None or not look.place or mark.place == look.place)
+    ]
+
+
+def under(view: View, marks: Marks, look: MarkLook, world) -> list[Mark]:
+    """The marks of a view that may lie under a world position: those that reach near it."""
+    reach = NEAR * view.pixel + max(marks.deepest, look.thickness) + POINT * view.pixel
+    at = np.asarray(world, float)
+    return [
+        mark
+        for mark in marks.within(at - reach, at + reach)
         if mark.id not in look.without
         and (mark.place is None or not look.place or mark.place == look.place)
-        and in_slice(mark, centre, normal, thickness)
+        and in_slice(mark, np.asarray(view.centre, float), slice_of(view).normal, look.thickness)
     ]
 
 
@@ -239,12 +252,38 @@ def _first(marks: Marks, over: bool) -> tuple[MarkLook, float]:
     return MarkLook(), 1.0
 
 
+def _many(view: View, marks: list[Mark], look: MarkLook, colours: dict[int, str]) -> list[Primitive]:
+    """So many that words and chips would hide one another: their lines alone, those of one look in one."""
+    looks: dict[tuple[str, float], list[np.ndarray]] = {}
+    slice = slice_of(view)
+    for mark in marks:
+        line, closed = seen(mark, slice)
+        key = mark.colour or colours.get(mark.cls, look.colour), mark.width
+        looks.setdefault(key, []).append(np.vstack((line, line[:1])) if closed else line)
+    found: list[Primitive] = []
+    for (colour, width), lines in looks.items():
+        sizes = np.array([len(line) for line in lines])
+        page = view.to_page(np.concatenate(lines))
+        starts = np.concatenate(([0], np.cumsum(sizes)))
+        alone = starts[:-1][sizes == 1]
+        if len(alone):  # a point is a small square on its corner
+            corners = page[alone][:, None] + POINT * np.array([(0, -1), (1, 0), (0, 1), (-1, 0), (0, -1)])
+            whole = np.delete(page, alone, 0), corners.reshape(-1, 2)
+            page = np.concatenate(whole)
+            sizes = np.concatenate((sizes[sizes > 1], np.full(len(alone), 5)))
+        breaks = tuple(np.cumsum(sizes)[:-1].tolist())
+        points = tuple(map(tuple, page.tolist()))
+        for stroke in (Stroke(NIGHT, width + 2.4), Stroke(colour, width)):
+            found.append(Path(points, stroke, breaks=breaks))
+    return found
+
+
 def _primitives(view: View, layer: Drawn) -> list[Primitive]:
     look, found = layer.look, []
     colours = dict(look.colours)
     seen = in_view(view, layer.thing, look)
     if len(seen) > MANY:
-        look = replace(look, measured=False)
+        return _many(view, seen, look, colours)
     taken: list[Box] = []
     for mark in seen:
         found += drawn_mark(view, mark, mark.colour or colours.get(mark.cls, look.colour), look, taken)

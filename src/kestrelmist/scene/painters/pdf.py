@@ -27,8 +27,9 @@ class PdfPainter:
         if len(path.points) < 2:
             return
         way = self.canvas.beginPath()
-        for n, (x, y) in enumerate(path.points):
-            (way.lineTo if n else way.moveTo)(x, self.height - y)
+        for part in path.parts:
+            for n, (x, y) in enumerate(part):
+                (way.lineTo if n else way.moveTo)(x, self.height - y)
         if path.closed:
             way.close()
         with _Kept(self.canvas):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from functools import lru_cache
 from importlib.resources import files
 from typing import IO, Any
@@ -30,6 +31,10 @@ class RasterPainter:
         return np.asarray(self.picture)
 
     def path(self, path: Path) -> None:
+        if path.breaks:
+            for part in path.parts:
+                self.path(replace(path, points=part, breaks=()))
+            return
         points = [self._at(p) for p in path.points]
         if path.crisp and path.stroke is not None and not path.fill:
             self._crisp(points, path.stroke, path.closed)

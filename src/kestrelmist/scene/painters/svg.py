@@ -29,7 +29,7 @@ class SvgPainter:
     def path(self, path: Path) -> None:
         if len(path.points) < 2:
             return
-        ways = " L ".join(f"{_n(x)} {_n(y)}" for x, y in path.points)
+        ways = " M ".join(" L ".join(f"{_n(x)} {_n(y)}" for x, y in part) for part in path.parts)
         shape = ' shape-rendering="crispEdges"' if path.crisp else ""
         self._add(f'path d="M {ways}{" Z" if path.closed else ""}"{shape}', path.stroke, path.fill)
 
