@@ -93,8 +93,8 @@ class Calibration:
     before : str
         Hash of the version that it follows; "" of the first.
     detector_pixel : mm
-        Of a projection: from pixel to pixel at the detector, which `right` and `down` are smaller than by the
-        magnification; 0 where nothing is projected, or it is not known.
+        Of a projection: from pixel to pixel at the detector, of both sides the geometric mean, than which `right` and
+        `down` are smaller by the magnification; 0 where nothing is projected, or it is not known.
     notes : tuple of str
         Sentences on what was done by itself.
 

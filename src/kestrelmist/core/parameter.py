@@ -25,11 +25,11 @@ class Unit:
 @dataclass(frozen=True)
 class Role:
     """What a text, path or group of numbers stands for: "label", "folder", "file", "new" for a file or folder to be
-    made, "secret" for a word that is never written down, "names" for words that are not written down either, "mark" for
-    what says that a list was looked through, "place" for a world position, "end" for one of which x and y will do on a
-    picture, "places" for any number of them as text, "points" for x and y of three, "area" for a framed one, "box" for
-    the first and last voxel of a framed box, "grid" for an image whose values do not count and need not be read, "fill"
-    for a value that may be none (NaN)."""
+    made, "secret" for a word that is never written down, "names" for words that are not written down either, "mark"
+    for what says that a list was looked through, "place" for a world position, "end" for one of which x and y will
+    do on a picture, "spot" for such a one that the crosshair tells, "places" for any number of them as text,
+    "points" for x and y of three, "area" for a framed one, "box" for the first and last voxel of a framed box,
+    "grid" for an image whose values do not count and need not be read, "fill" for a value that may be none (NaN)."""
 
     text: str
 
@@ -79,6 +79,7 @@ Fill = Annotated[float, Unit("value"), Role("fill")]
 Millimetres = Annotated[float, Unit("mm")]
 ImageValue = Annotated[float, Unit("value")]
 WorldPoint = Annotated[tuple[float, float, float], Unit("mm"), Role("place")]
+Spot = Annotated[tuple[float, float, float], Unit("mm"), Role("spot")]
 LineEnd = Annotated[tuple[float, float, float], Unit("mm"), Role("end")]
 Spacing = Annotated[tuple[float, float, float], Unit("mm"), Between(1e-9, 1e6)]
 LabelName = Annotated[str, Role("label")]

@@ -68,7 +68,7 @@ def _choice(given: Any, p: Asked) -> Any:
 
 def _numbers(given: Any, p: Asked) -> tuple[float, ...]:
     parts = re.split(r"[,;\s]+", given.strip()) if isinstance(given, str) else list(given)
-    if p.role == "end" and len(parts) == 2:
+    if p.role in ("end", "spot") and len(parts) == 2:
         parts = [*parts, 0.0]  # on a picture, whose plane is that of z = 0
     if len(parts) != p.length:
         raise ValueError

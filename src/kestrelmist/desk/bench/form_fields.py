@@ -153,7 +153,7 @@ def _numbers(desk: Desk, operation: Operation, p: Parameter) -> FormField:
     if p.role == "points":
         points = PointsField(desk, *suited(desk.viewing.record, "mm", p.role))
         return FormField(points, points.value)
-    if p.role == "place":
+    if p.role in ("place", "spot"):
         place = PlaceField(desk.viewing, *suited(desk.viewing.record, p.unit or "mm", p.role))
         return FormField(place, place.value)
     made = _text(desk, operation, p)

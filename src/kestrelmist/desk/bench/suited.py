@@ -12,7 +12,7 @@ NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
 PLAIN = re.compile(rf"(?:{NUMBER.pattern}|[,;\s])+")
 
 
-PLACES = ("place", "places", "end", "points")
+PLACES = ("place", "places", "end", "spot", "points")
 """Roles of positions: they count in the unit of the world, which is pixels where no scale is known."""
 
 

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QToolButton, QWidget
 from ...core.caveat import SCALE_BY_HAND, SCALE_UNSURE, SIDES_UNKNOWN, has_caveat
 from ...core.digits import signed
 from ...core.image import Image
+from ...core.scale import scale_of
 from ...scene.pieces import decimals
 from ...scene.showing import shown_unit, value_text
 from ...scene.tiles import tiles_of
@@ -178,6 +179,8 @@ def _scale(record: ImageRecord) -> tuple[str, str, str]:
     text = f"{spacing[0]:.3g}" if even else "×".join(f"{s:.3g}" for s in spacing)
     by_hand = has_caveat(record.caveats, SCALE_BY_HAND)
     doubt = "unsure" if unsure else "by hand" if by_hand else ""
-    whole = f"{f'scale {doubt}' if doubt else 'header scale'}, {text} {unit}"
+    known = scale_of(record)
+    source = "calibrated" if known.calibration else "magnified" if known.magnification else "header scale"
+    whole = f"{f'scale {doubt}' if doubt else source}, {text} {unit}"
     short = f"{doubt}, {text} {unit}" if doubt else f"{text} {unit}"
     return whole, short, short

@@ -117,9 +117,10 @@ def calibrate(
 
 
 def detector_pixel(image: Image) -> float:
-    """From pixel to pixel at the detector of a projection, mm; 0 where the scale is none such."""
+    """From pixel to pixel at the detector of a projection, of both sides the geometric mean, mm; 0 where the scale is
+    none such."""
     at_detector = has_caveat(image.caveats, AT_DETECTOR) and image.space.unit == "mm"
-    return image.space.spacing[0] if at_detector else 0.0
+    return math.sqrt(image.space.spacing[0] * image.space.spacing[1]) if at_detector else 0.0
 
 
 def _pairs(text: str, unit: str) -> list[tuple[np.ndarray, np.ndarray]]:

@@ -11,7 +11,7 @@ import numpy as np
 from ...core.calibration import Calibration, together
 from ...core.image import Image
 from ...core.operation import operation
-from ...core.parameter import Between, LineEnd, Role, Unit
+from ...core.parameter import Between, Role, Spot, Unit
 from ...core.quantity import suited
 from ...core.table import Column, Table
 from .calibrate import KnownLength, detector_pixel
@@ -34,7 +34,7 @@ from .taken_with import CALLED, GROUP, NOTHING_SAID, RARE, WORDS, Calibrated, Ta
 )
 def calibrate_object(
     image: Annotated[Image, Role("grid")],
-    at: LineEnd,
+    at: Spot,
     size: KnownLength,
     shape: KnownShape = "disc",
     *,
@@ -51,7 +51,7 @@ def calibrate_object(
     Parameters
     ----------
     at : place
-        World position inside the object.
+        World position inside the object: click in it.
     size : mm
         Its diameter, or the side of a square.
     shape : text

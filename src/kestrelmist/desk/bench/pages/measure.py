@@ -54,6 +54,7 @@ class MeasureBench(OperationPages):
         signals = (self.viewing.lead_changed, self.viewing.maps.changed, self.viewing.maps.chosen, drawn.listed)
         for signal in signals:
             signal.connect(self._follow)
+        context.desk.session.things_changed.connect(lambda items: self._follow())
         self._follow()
 
     def _follow(self) -> None:
