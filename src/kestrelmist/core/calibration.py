@@ -31,7 +31,7 @@ class Setup:
     camera_pixel : mm
         Side of a pixel of the camera; 0 where nothing is said.
     binning : number
-        Pixels of the camera along a side of one of the picture.
+        Pixels of the camera along a side of one of the picture; 0 where nothing is said.
     """
 
     objective: str = ""
@@ -41,13 +41,21 @@ class Setup:
     immersion: str = ""
     nominal: float = 0.0
     camera_pixel: float = 0.0
-    binning: float = 1.0
+    binning: float = 0.0
+
+    @classmethod
+    def from_dict(cls, facts: dict[str, Any]) -> Setup:
+        """Read back from plain values; what is unknown is passed over. Raises TypeError or ValueError for others."""
+        known = {one.name for one in fields(cls)}
+        said: dict[str, Any] = {k: v for k, v in facts.items() if k in known}
+        told: dict[str, Any] = {k: float(v) if k in NUMBERS else str(v) for k, v in said.items()}
+        return cls(**told)
 
     @property
     def words(self) -> str:
         """All that is said of it, in one line; "" when nothing is."""
         said = [self.objective, f"{self.nominal:g}×" if self.nominal else "", self.immersion, self.adapter, self.zoom]
-        said += [self.camera, f"binned {self.binning:g}×" if self.binning != 1 else ""]
+        said += [self.camera, f"binned {self.binning:g}×" if self.binning > 1 else ""]
         return ", ".join(filter(None, said))
 
     def fits(self, other: Setup) -> bool:
@@ -147,7 +155,7 @@ class Calibration:
     @property
     def measured_magnification(self) -> float:
         """Of an optical set-up whose camera pixels are known; 0 where it cannot be told."""
-        side = self.setup.camera_pixel * self.setup.binning
+        side = self.setup.camera_pixel * (self.setup.binning or 1.0)
         return side / math.sqrt(self.right * self.down) if side else 0.0
 
     @property
@@ -190,10 +198,7 @@ class Calibration:
         try:
             known = {one.name for one in fields(cls)}
             given = {key: value for key, value in facts.items() if key in known}
-            known = {one.name for one in fields(Setup)}
-            said = {key: value for key, value in dict(given.get("setup") or {}).items() if key in known}
-            setup: dict[str, Any] = {k: float(v) if k in NUMBERS else str(v) for k, v in said.items()}
-            given["setup"] = Setup(**setup)
+            given["setup"] = Setup.from_dict(dict(given.get("setup") or {}))
             given["freedom"] = math.inf if given.get("freedom") is None else float(given["freedom"])
             columns, rows = given.get("pixels") or (0, 0)
             given["pixels"] = int(columns), int(rows)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 from contextlib import suppress
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 from .calibration import Calibration, coverage
@@ -35,6 +35,8 @@ class Scale:
         Of a projection, at the detector, and its relative standard uncertainty; 0 where none is said.
     calibration, version, hash : str, int, str
         Which calibration; "" where there is none.
+    setup : dict
+        With which optical set-up that was made, as plain values.
     """
 
     unit: str = "mm"
@@ -47,6 +49,7 @@ class Scale:
     calibration: str = ""
     version: int = 0
     hash: str = ""
+    setup: dict[str, Any] = field(default_factory=dict, hash=False)
 
     @property
     def known(self) -> bool:
@@ -90,6 +93,7 @@ class Scale:
             calibration.name,
             calibration.version,
             calibration.content_hash(),
+            asdict(calibration.setup),
         )
 
     @classmethod

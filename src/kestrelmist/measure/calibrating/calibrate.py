@@ -109,7 +109,7 @@ def calibrate(
             on=image.name,
             pixels=plane.size,
             detector_pixel=detector_pixel(image),
-            **taken.facts,
+            **taken.facts_of(image),
         )
     )
     made = replace(made, notes=(*notes, *magnification_notes(made)))

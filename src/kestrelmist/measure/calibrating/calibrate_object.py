@@ -86,7 +86,7 @@ def calibrate_object(
         on=image.name,
         pixels=plane.size,
         detector_pixel=detector_pixel(image),
-        **taken.facts,
+        **taken.facts_of(image),
     )
     notes = []
     if made.magnification:

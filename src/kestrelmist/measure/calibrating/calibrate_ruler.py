@@ -93,7 +93,7 @@ def calibrate_ruler(
         on=image.name,
         pixels=plane.size,
         detector_pixel=detector_pixel(image),
-        **taken.facts,
+        **taken.facts_of(image),
     )
     count, off = int(read.used.sum()), int((~read.used).sum())
     notes = [f"{count} marks were read{f'; {off} that lay off were left out' if off else ''}"]

@@ -16,13 +16,8 @@ from scipy.ndimage import gaussian_filter1d, uniform_filter1d
 
 from ...core.errors import Trouble
 from ...core.kernel import kernel
+from .waves import FEWEST, by_phase, strongest
 
-LOOKED_AT = 1.3e6
-"""Pixels of the picture that the first guess is made in; a larger one is made coarser for it."""
-BLOCKS = 24
-"""Along the longer side, in which phases are told."""
-FEWEST = 4
-"""Cycles that a picture has to show, and marks."""
 ALIKE = 0.15
 """How much alike a profile and itself have to be when it is shifted from mark to mark."""
 FILLED, AS_DEEP = 0.85, 0.35
@@ -95,8 +90,18 @@ def read_ruler(values: np.ndarray, aspect: float = 1.0) -> RulerRead:
         raise _none("the picture is too small, or of one value")
     low, high = np.percentile(picture[:: max(1, picture.shape[0] // 200), :: max(1, picture.shape[1] // 200)], (1, 99))
     picture = (picture - np.float32((low + high) / 2)) / np.float32(max(high - low, 1e-30))
-    frequency = _strongest(picture)
-    frequency, phases, strength = _by_phase(picture, frequency)
+    trouble: Trouble | None = None
+    for frequency in strongest(picture):
+        try:
+            return _read_along(picture, frequency, aspect)
+        except Trouble as why:
+            trouble = trouble or why
+    raise trouble or _none("nothing in it comes again at one distance")
+
+
+def _read_along(picture: np.ndarray, frequency: np.ndarray, aspect: float) -> RulerRead:
+    """The ruler whose marks, or an overtone of them, come with a frequency; raises Trouble when there is none such."""
+    frequency, _, strength = by_phase(picture, frequency)
     way = np.array((frequency[0], frequency[1] / aspect))  # per column-long unit of length
     size = float(np.hypot(*way))
     way, period = way / size, 1 / size
@@ -113,73 +118,6 @@ def read_ruler(values: np.ndarray, aspect: float = 1.0) -> RulerRead:
 
 def _none(why: str) -> Trouble:
     return Trouble(f"{NONE_FOUND}: {why}", "focus on the ruler so that at least four of its marks are seen")
-
-
-def _strongest(picture: np.ndarray) -> np.ndarray:
-    """Cycles a column and a row of the strongest wave, to a part of a step of the transform."""
-    from scipy import fft
-
-    coarse = max(1, math.ceil(math.sqrt(picture.size / LOOKED_AT)))
-    rows, columns = (n // coarse for n in picture.shape)
-    small = picture[: rows * coarse, : columns * coarse]
-    if coarse > 1:
-        small = small.reshape(rows, coarse, columns, coarse).mean((1, 3))
-    small = small - small.mean()
-    taper = np.hanning(rows + 2)[1:-1, None] * np.hanning(columns + 2)[None, 1:-1]
-    power = np.abs(fft.rfft2((small * taper).astype(np.float32), workers=2))
-    fv, fu = fft.fftfreq(rows)[:, None] * rows, fft.rfftfreq(columns)[None] * columns
-    cycles = np.hypot(fu, fv)  # about the cycles over the picture
-    power[cycles < FEWEST - 0.5] = 0
-    n, m = map(int, np.unravel_index(int(power.argmax()), power.shape))
-    usual = float(np.median(power[power > 0])) if (power > 0).any() else 0.0
-    if not power[n, m] > 12 * usual:
-        raise _none("nothing in it comes again at one distance")
-    fine = [_parabola(power, n, m, axis) for axis in (0, 1)]
-    found = np.array(((m + fine[1]) / columns, (float(fv[n, 0]) + fine[0]) / rows)) / coarse
-    return -found if found[0] < 0 else found
-
-
-def _parabola(power: np.ndarray, n: int, m: int, axis: int) -> float:
-    """By how much a peak lies beside its highest place."""
-    size = power.shape[axis]
-    at = n if axis == 0 else m
-    near = [(at + d) % size if axis == 0 else min(abs(at + d), size - 1) for d in (-1, 0, 1)]
-    low, top, high = (math.log(max(float(power[p, m] if axis == 0 else power[n, p]), 1e-30)) for p in near)
-    bend = low - 2 * top + high
-    return 0.5 * (low - high) / bend if bend < 0 else 0.0
-
-
-def _by_phase(picture: np.ndarray, frequency: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The frequency by how its phase runs over blocks of the picture; phases and strengths [row, column of blocks]."""
-    rows, columns = picture.shape
-    side = max(8, max(rows, columns) // BLOCKS, int(math.ceil(1.0 / np.hypot(*frequency))))
-    side = min(side, rows, columns)
-    down, across = rows // side, columns // side
-    cut = picture[: down * side, : across * side]
-    # light that falls unevenly is no part of the wave
-    grounds = cut.reshape(down, side, across, side).mean((1, 3), keepdims=True)
-    cut = (cut.reshape(down, side, across, side) - grounds).reshape(cut.shape)
-    for _ in range(3):
-        right = np.exp(-2j * np.pi * frequency[0] * np.arange(across * side)).reshape(across, side)
-        below = np.exp(-2j * np.pi * frequency[1] * np.arange(down * side)).reshape(down, side)
-        by_row = np.empty((down * side, across), np.complex64)
-        blocks = cut.reshape(down * side, across, side)
-        for n in range(across):
-            by_row[:, n] = blocks[:, n] @ right[n].astype(np.complex64)
-        found = (by_row.reshape(down, side, across) * below[:, :, None]).sum(1)
-        strength = np.abs(found)
-        weights = np.where(strength >= 0.4 * np.percentile(strength, 90), strength, 0)
-        shift = [0.0, 0.0]
-        for axis, count in ((1, across), (0, down)):
-            if count > 1:
-                one, other = (found[:, :-1], found[:, 1:]) if axis == 1 else (found[:-1], found[1:])
-                pair = (weights[:, :-1] * weights[:, 1:]) if axis == 1 else (weights[:-1] * weights[1:])
-                turn = np.angle((pair * other * np.conj(one) / np.maximum(np.abs(other * one), 1e-30)).sum())
-                shift[0 if axis == 1 else 1] = float(turn) / (2 * np.pi * side)
-        frequency = frequency + shift
-        if max(map(abs, shift)) * max(rows, columns) < 1e-4:
-            break
-    return frequency, np.angle(found), strength
 
 
 def _strip(strength: np.ndarray, shape: tuple[int, int], way: np.ndarray, aspect: float) -> tuple[float, float]:
@@ -330,28 +268,45 @@ def _stands_out(smooth: np.ndarray, places: np.ndarray, period: float) -> bool:
 def _marks(profile: np.ndarray, period: float, first: float) -> tuple[np.ndarray, np.ndarray]:
     """Each mark laid under the mean of all: their numbers, and places in steps."""
     grid = np.arange(len(profile))
-    half = period * 0.45
+    half = period * 0.3
     numbers = np.arange(int((len(profile) - 1 - half - first) / period) + 1)
     numbers = numbers[first + numbers * period - half >= 0]
     if len(numbers) < FEWEST:
         raise _none(f"{len(numbers)} of its marks are seen whole")
     window = np.arange(-math.floor(half), math.floor(half) + 1)
-    at = first + period * numbers
+    at, heights = first + period * numbers, np.ones(len(numbers))
     for _ in range(6):
         parts = np.stack([np.interp(a + window, grid, profile) for a in at])
         mean = gaussian_filter1d(np.median(parts, 0) if len(at) > 8 else parts.mean(0), 1.0)
-        slope = np.gradient(mean)
-        heights = np.maximum((parts * mean).sum(1) / (mean @ mean), 0.1)
-        # how far each is to be shifted to lie over the mean one, its height, ground and slope free
-        design = np.stack((mean, -slope, np.ones_like(mean), window / half), 1)
-        solved = np.linalg.lstsq(design, parts.T, rcond=None)[0]
-        shift = solved[1] / np.where(np.abs(solved[0]) > 0.1, solved[0], heights)
+        heights, shift = _laid(parts, mean, window / half, _falling(at, heights) * half)
         shift = np.clip(shift, -period / 8, period / 8)
         at = at + shift
         if np.abs(shift).max() < 1e-3:
             break
     inside = (at >= 0) & (at <= len(profile) - 1)
     return numbers[inside], at[inside]
+
+
+def _falling(at: np.ndarray, heights: np.ndarray) -> np.ndarray:
+    """How fast light grows along the ruler at each mark, as a share: uneven light makes one side of a mark stronger,
+    which would seem to shift it. It is told by how high marks stand out, one after another."""
+    sound = heights > 0.3 * np.median(heights)
+    run = at - at.mean()
+    fit = np.polyfit(run[sound], heights[sound], min(2, int(sound.sum()) - 2))
+    return np.polyval(np.polyder(fit), run) / np.maximum(np.polyval(fit, run), 0.3)
+
+
+def _laid(parts: np.ndarray, mean: np.ndarray, window: np.ndarray, fall: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """How high each mark is beside the mean one, and how far it is to be shifted to lie under it, in steps; its ground
+    and the slope of that are free. Least squares of all marks at once, from their surroundings (n, w)."""
+    shapes = mean * (1 + fall[:, None] * window)
+    flat = np.broadcast_to(np.ones_like(window), shapes.shape), np.broadcast_to(window, shapes.shape)
+    design = np.stack((shapes, -np.gradient(shapes, axis=1), *flat), -1)
+    normal = np.einsum("nwa,nwb->nab", design, design)
+    normal += 1e-12 * np.eye(4) * normal.trace(axis1=1, axis2=2)[:, None, None]
+    solved = np.linalg.solve(normal, np.einsum("nwa,nw->na", design, parts)[..., None])[..., 0]
+    heights = solved[:, 0]
+    return heights, np.where(np.abs(heights) > 0.1, solved[:, 1] / np.where(heights == 0, 1, heights), 0.0)
 
 
 def _line(numbers: np.ndarray, places: np.ndarray, way: np.ndarray) -> RulerRead:

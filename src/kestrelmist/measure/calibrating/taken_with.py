@@ -7,6 +7,8 @@ from datetime import date
 from typing import Annotated, NamedTuple
 
 from ...core.calibration import Calibration, Setup
+from ...core.camera import setup_of
+from ...core.image import Image
 from ...core.parameter import Between, Unit
 from ...core.signature import Settings
 from ...core.table import Column, Table
@@ -48,7 +50,7 @@ class TakenWith(Settings):
     camera_pixel : mm
         Side of a pixel of the camera's chip; 0 when it is not known. Needed to tell a magnification.
     binning : number
-        Pixels of the camera along a side of one of the picture.
+        Pixels of the camera along a side of one of the picture; 0 when nothing is said.
     by : text
         Who measured it.
     """
@@ -61,19 +63,20 @@ class TakenWith(Settings):
     immersion: str = ""
     nominal: Annotated[float, Between(0, 1e6)] = 0.0
     camera_pixel: Annotated[float, Unit("mm"), Between(0, 10)] = 0.0
-    binning: Annotated[float, Between(0.01, 64)] = 1.0
+    binning: Annotated[float, Between(0, 64)] = 0.0
     by: str = ""
 
-    @property
-    def setup(self) -> Setup:
-        """The set-up alone."""
+    def setup_of(self, image: Image) -> Setup:
+        """The set-up alone; what is not said here is as the image says that it was taken."""
+        known = setup_of(image)
         words = {name: getattr(self, name).strip() for name in ("objective", "camera", "adapter", "zoom", "immersion")}
-        return Setup(**words, nominal=self.nominal, camera_pixel=self.camera_pixel, binning=self.binning)
+        said = {name: text or getattr(known, name) for name, text in words.items()}
+        pixel, nominal = self.camera_pixel or known.camera_pixel, self.nominal or known.nominal
+        return Setup(**said, nominal=nominal, camera_pixel=pixel, binning=self.binning or known.binning)
 
-    @property
-    def facts(self) -> dict:
-        """What of a calibration is said here."""
-        setup = self.setup
+    def facts_of(self, image: Image) -> dict:
+        """What of a calibration on an image is said here, or by the image."""
+        setup = self.setup_of(image)
         name = self.name or setup.words or "Calibration"
         return {"name": name, "setup": setup, "by": self.by.strip(), "made": date.today().isoformat()}
 

@@ -1,0 +1,1 @@
+"""Pictures taken with a camera."""
