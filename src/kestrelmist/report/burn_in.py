@@ -168,7 +168,9 @@ def _plane(image: Image, k: int, drawn: np.ndarray, depth: Depth, widen: int) ->
     low, high = look.low, look.high
     share = drawn[..., 3].astype(np.float64) / 255
     light = drawn[..., :3].astype(np.float64) @ (0.299, 0.587, 0.114) / 255
-    mixed = values * (1 - share) + (low + light * (high - low)) * share
+    # where nothing is known there is nothing to shine through
+    known = np.where(np.isfinite(values), values, low)
+    mixed = known * (1 - share) + (low + light * (high - low)) * share
     if values.dtype.kind in "iu":
         mixed = np.clip(np.rint(mixed), np.iinfo(values.dtype).min, np.iinfo(values.dtype).max)
     return np.where(share > 0, mixed, values).astype(values.dtype)

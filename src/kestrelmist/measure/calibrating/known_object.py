@@ -104,7 +104,10 @@ def _first_guess(plane: PixelPlane, place: np.ndarray, shape: str) -> tuple[np.n
     values, u0, v0 = plane.values(np.floor(low), np.ceil(high) + 1)
     if min(values.shape) < 8:
         raise Trouble(NOT_FOUND.format(shape), "click inside one that lies whole in the picture")
-    values = np.where(np.isfinite(values), values, np.nanmedian(values))
+    known = np.isfinite(values)
+    if not known.any():
+        raise Trouble(NOT_FOUND.format(shape), "choose a picture that has values there")
+    values = np.where(known, values, np.median(values[known]))
     coarse = max(1, int(reach / 200))
     smooth = gaussian_filter(values, 1.0 + coarse / 2)
     middle, radius = place, 0.0

@@ -87,8 +87,9 @@ def measure_cells(image: Image, labels: LabelMap, columns: str = "mean, sd", *, 
     for n, (channel, kji) in enumerate(channels):
         progress.at(0.3 + 0.7 * n / len(channels), "Measuring")
         row, starts, ends = values_of(kji, labels.kji, numbers, found.counts)
-        of_value = decimals_for(*(np.nanpercentile(row[:200_000], (1, 99)) if row.size else (0, 1))) + 1
         measured = intensities(row, starts, ends)
+        lowest, highest = (one[np.isfinite(one)] for one in (measured["minimum"], measured["maximum"]))
+        of_value = decimals_for(float(lowest.min(initial=0)), float(highest.max(initial=1))) + 1
         for name in wanted:
             title = f"{name}_{channel}" if channel else name
             told.append(Column(title, "" if name == "entropy" else image.unit, of_value))
