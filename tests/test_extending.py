@@ -13,6 +13,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
 from kestrelmist.checks.notice import CHECKS, Subject, run_checks
+from kestrelmist.core.camera import CAMERAS, setup_of
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.finding import Finding
 from kestrelmist.core.geometry.hits import hit
@@ -34,6 +35,7 @@ from kestrelmist.formats.mark_geojson import read_geojson, write_geojson
 from kestrelmist.formats.mark_table import read_mark_table, write_mark_table
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
+from kestrelmist.measure.camera.take_pictures import take_pictures
 from kestrelmist.measure.section import profile
 from kestrelmist.report.picture import picture
 from kestrelmist.scene.laid import laid
@@ -192,6 +194,14 @@ class AddedTest(PlaceCase):
         above = Image(np.linspace(1, 5, 216).reshape(6, 6, 6), space, "Above")
         self.assertNotIn("below zero", str(run_checks(Subject(above), "prepare")))
         self.assertNotIn("below zero", str(run_checks(Subject(below), "measure")))
+
+    def test_a_camera(self):
+        self.addCleanup(CAMERAS.remove, "grey")
+        follow(self, "A camera", self.place)
+        taken = take_pictures("grey", count=2)
+        self.assertEqual((taken.space.shape, taken.count, taken.colour), ((64, 48, 1), 2, False))
+        self.assertEqual(int(taken.frame((1,)).data[3, 4, 0]), 128)
+        self.assertEqual(setup_of(taken).nominal, 5.0)
 
     def test_a_format(self):
         self.addCleanup(FORMATS.remove, "grid of numbers")

@@ -11,7 +11,9 @@ from PySide6.QtWidgets import QCheckBox, QFileDialog, QPushButton, QTableView, Q
 from ...core.digits import decimals_of
 from ...core.geometry.mark import Mark
 from ...core.geometry.marks import Marks
+from ...core.geometry.measured import is_fine, measured
 from ...core.geometry.shape import shape_named
+from ...core.scale import Scale
 from ...core.table import Column, Table
 from ...formats.saving import save_thing
 from ...scene.showing import shown_unit
@@ -61,7 +63,7 @@ class MarksPage(QWidget):
         self.marks.changed.connect(self._follow)
         self._waiting = True
         self._made: dict[int, tuple[Mark, tuple]] = {}
-        self._made_for: tuple[str, float, int] | None = None
+        self._made_for: tuple | None = None
 
     def _show(self) -> None:
         self.marks.shown, self.marks.named = self.shown.isChecked(), self.named.isChecked()
@@ -89,12 +91,12 @@ class MarksPage(QWidget):
         digits = decimals_of(min(record.grid.spacing) * factor) + 1
         columns = [Column("mark"), Column("name"), Column("shape"), Column("class")]
         columns += [Column(axis, unit, digits) for axis in "xyz"]
-        columns += [Column("sizes"), Column("note")]
-        self.model.show(Table(marks.name, columns, self._rows_of(marks, (unit, factor, digits))))
+        columns += [Column("measures"), Column("note")]
+        self.model.show(Table(marks.name, columns, self._rows_of(marks, (unit, factor, digits, *self.marks.sure))))
         self.view.resizeColumnsToContents()
         self._follow()
 
-    def _rows_of(self, marks: Marks, how: tuple[str, float, int]) -> list[tuple]:
+    def _rows_of(self, marks: Marks, how: tuple[str, float, int, str, float]) -> list[tuple]:
         """A row a mark; of tens of thousands most are those of before."""
         before, self._made = self._made if self._made_for == how else {}, {}
         for mark in marks:
@@ -103,13 +105,13 @@ class MarksPage(QWidget):
         self._made_for = how
         return [row for _, row in self._made.values()]
 
-    def _row(self, mark: Mark, unit: str, factor: float, digits: int) -> tuple:
-        sizes = shape_named(mark.shape).sizes(mark.array)
-        said = " × ".join(f"{value * factor:.{digits}f}" for value in sizes.values())
+    def _row(self, mark: Mark, unit: str, factor: float, digits: int, scale: str, placed: float) -> tuple:
+        found = measured(mark, Scale.from_fact(scale) or Scale(), placed)
+        said = ", ".join(f"{one.name} {one.suited(is_fine(placed)).words}" for one in found)
         words = shape_named(mark.shape).title.lower()
         note = mark.text or str(mark.notes.get("note") or "")
         middle = [float(v * factor) for v in mark.middle]
-        return (mark.id, mark.name, words, mark.cls or None, *middle, f"{said} {unit}" if said else "", note)
+        return (mark.id, mark.name, words, mark.cls or None, *middle, said, note)
 
     def _numbers(self, rows) -> list[int]:
         return [int(self.model.table.cell(int(self.model.rows[row]), 0)) for row in rows]

@@ -82,7 +82,7 @@ def read_line(plane: PixelPlane, start, end, ends: Ends = "same side", reach: fl
     by_hand = Reading(start, end, end - start, np.sqrt(2) * BY_HAND, (np.nan, np.nan))
     if ends == "as drawn":
         return by_hand
-    way, reach = (end - start) / length, min(reach, length / 3)
+    way, reach = (end - start) / length, min(reach, 0.45 * length)
     band = float(np.clip(length / 20, *BANDS))
     near = [edges_near(plane, place, way, reach, band) for place in (start, end)]
     pairs = [(a, b) for a in near[0] for b in near[1] if (a.rises == b.rises) == (ends == "same side")]

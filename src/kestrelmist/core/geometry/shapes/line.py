@@ -7,6 +7,9 @@ import numpy as np
 from .. import amounts
 from ..shape import Plane, Points, Shape, register, straight
 
+SNAPPED = ("line", "section")
+"""Shapes whose two ends can be brought to edges of an image."""
+
 
 def begun(start: np.ndarray, end: np.ndarray, plane: Plane, even: bool) -> Points:
     """From the press to the pointer; straight when `even`."""

@@ -6,13 +6,25 @@ from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtCore import QSignalBlocker, QSize, Qt
-from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QMenu, QPushButton, QToolButton
+from PySide6.QtGui import QColor, QIcon, QPixmap
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QColorDialog,
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QMenu,
+    QPushButton,
+    QToolButton,
+    QWidget,
+)
 
 from ....core.geometry.mark import Mark
 from ....core.geometry.measured import is_fine, measured
 from ....core.geometry.shape import shape_named
+from ....core.geometry.shapes.line import SNAPPED
 from ....core.scale import Scale
-from ....measure.snap_marks import LINES
 from ....scene.showing import shown_unit
 from ...theme.theme import icon
 from ...tool import TOOLS, tool_named
@@ -100,6 +112,13 @@ class MarksGroup(Shaded):
         self.text_words = Words("Words")
         self.cls = number(0, 65535, 0, "", "Class of the mark", whole=True)
         self.cls.valueChanged.connect(lambda v: self._change("Class of", cls=int(v)))
+        self.colour = QToolButton()
+        self.colour.setIconSize(QSize(16, 16))
+        self.colour.setAccessibleName("Colour of the mark")
+        self.colour.setToolTip(plain_tip("Colour of the line and its words"))
+        self.colour.clicked.connect(self.ask_colour)
+        self.width = number(0.5, 12, 1, "px", "Width of the line")
+        self.width.valueChanged.connect(lambda v: self._change("Draw", width=float(v)))
         self.sizes = {name: number(0, 1e9, 3, "mm", f"{name.capitalize()} of the mark", follows=True) for name in SIZES}
         self.size_words = {name: Words(name.capitalize()) for name in SIZES}
         for name, field in self.sizes.items():
@@ -114,7 +133,14 @@ class MarksGroup(Shaded):
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(4)
+        drawn = QWidget()
+        line = QHBoxLayout(drawn)
+        line.setContentsMargins(0, 0, 0, 0)
+        line.setSpacing(6)
+        line.addWidget(self.width, 1)
+        line.addWidget(self.colour)
         rows = [(self.text_words, self.text), (Words("Name"), self.name), (Words("Class"), self.cls)]
+        rows.append((Words("Line"), drawn))
         rows += [(self.size_words[name], self.sizes[name]) for name in SIZES]
         rows += [(Words(f"Middle {axis}"), field) for axis, field in zip("xyz", self.places)]
         for n, (words, field) in enumerate(rows):
@@ -240,6 +266,11 @@ class MarksGroup(Shaded):
         self.delete.setEnabled(bool(mark.id))
         with QSignalBlocker(self.cls):
             self.cls.setValue(mark.cls)
+        with QSignalBlocker(self.width):
+            self.width.setValue(mark.width)
+        pixmap = QPixmap(16, 16)
+        pixmap.fill(QColor(self.marks.colour_of(mark)))
+        self.colour.setIcon(QIcon(pixmap))
         self._tell(mark)
         of_text = mark.shape == "text"
         self.text.setVisible(of_text)
@@ -266,7 +297,7 @@ class MarksGroup(Shaded):
         self.measures.setVisible(bool(found))
         self.scale.setText(f"Scale {scale.words}." if scale.unit != "px" else f"{scale.words.capitalize()}.")
         self.scale.setVisible(bool(found))
-        self.snap.setVisible(mark.shape in LINES and bool(mark.id))
+        self.snap.setVisible(mark.shape in SNAPPED and bool(mark.id))
 
     def _show_numbers(self, shown: bool) -> None:
         self.marks.measured = shown
@@ -281,6 +312,14 @@ class MarksGroup(Shaded):
         mark = self.mark
         if mark is not None and mark.id and self.text.text().strip() and self.text.text().strip() != mark.text:
             self._change("Write", text=self.text.text().strip())
+
+    def ask_colour(self) -> None:
+        """Ask for a colour of the chosen mark."""
+        mark = self.mark
+        if mark is not None and mark.id:
+            chosen = QColorDialog.getColor(QColor(self.marks.colour_of(mark)), self, "Colour of the mark")
+            if chosen.isValid():
+                self._change("Colour", colour=chosen.name().upper())
 
     def _rename(self) -> None:
         mark = self.mark
