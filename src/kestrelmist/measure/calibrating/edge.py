@@ -12,8 +12,6 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
-from scipy.ndimage import gaussian_filter1d
-from scipy.special import ndtr
 
 from .plane import PixelPlane
 
@@ -108,6 +106,8 @@ class Step(NamedTuple):
 
 def _steps(t: np.ndarray, z: np.ndarray, reach: float) -> list[Step]:
     """Where a profile is steep."""
+    from scipy.ndimage import gaussian_filter1d
+
     places = np.arange(t.min(), t.max() + STEP, STEP)
     bins = np.clip(np.rint((t - places[0]) / STEP).astype(int), 0, len(places) - 1)
     count = np.bincount(bins, minlength=len(places))
@@ -146,6 +146,7 @@ def _fitted(t, s, z, step: Step) -> tuple[float, float, float, float, bool] | No
     """A blurred step, or a bar, fitted to pixels: place, slope, their standard uncertainties; None where there is
     none."""
     from scipy.optimize import least_squares
+    from scipy.special import ndtr
 
     near = (t >= step.low) & (t <= step.high)
     x, y, value = t[near], s[near], z[near]

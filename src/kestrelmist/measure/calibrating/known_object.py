@@ -12,9 +12,6 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy.interpolate import CubicSpline
-from scipy.ndimage import gaussian_filter, gaussian_filter1d, map_coordinates
-from scipy.special import ive, ndtr
 
 from ...core.errors import Trouble
 from .plane import PixelPlane
@@ -98,6 +95,8 @@ def read_object(plane: PixelPlane, place, shape: KnownShape, apart: bool = False
 
 def _first_guess(plane: PixelPlane, place: np.ndarray, shape: str) -> tuple[np.ndarray, float]:
     """Middle and radius by the strongest edges along rays, twice."""
+    from scipy.ndimage import gaussian_filter, gaussian_filter1d, map_coordinates
+
     columns, rows = plane.size
     reach = min(max(columns, rows) / 2, 1500.0)
     low, high = place - reach, place + reach
@@ -210,6 +209,8 @@ def _gone_together(left: np.ndarray, near: np.ndarray) -> float:
 
 def _drawn(shape: str, x, y, right: float, down: float, blur: float, turn: float, aspect: float):
     """A shape of height 1 with a half extent along columns and rows, blurred."""
+    from scipy.special import ndtr
+
     if shape == "square":
         a, b = x, y * aspect  # as long down as across
         along, beside = a * math.cos(turn) + b * math.sin(turn), -a * math.sin(turn) + b * math.cos(turn)
@@ -226,6 +227,9 @@ def _drawn(shape: str, x, y, right: float, down: float, blur: float, turn: float
 def _ball(away: np.ndarray, blur: float) -> np.ndarray:
     """Ways through a ball of radius 1, its middle 1, blurred: the integral over rings (the kernel of a ring under a
     Gaussian is that of Rice)."""
+    from scipy.interpolate import CubicSpline
+    from scipy.special import ive
+
     count = int(min(2000, max(150, 5 / blur)))
     turn = (np.arange(count) + 0.5) * (np.pi / 2 / count)
     ring = np.sin(turn)

@@ -12,7 +12,6 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import gaussian_filter1d, uniform_filter1d
 
 from ...core.errors import Trouble
 from ...core.kernel import kernel
@@ -122,6 +121,8 @@ def _none(why: str) -> Trouble:
 
 def _strip(strength: np.ndarray, shape: tuple[int, int], way: np.ndarray, aspect: float) -> tuple[float, float]:
     """Between which places beside the direction all marks are: where the wave is strong."""
+    from scipy.ndimage import gaussian_filter1d
+
     side = min(shape[0] // strength.shape[0], shape[1] // strength.shape[1])
     v, u = (np.indices(strength.shape) + 0.5) * side
     beside = (v * aspect * way[0] - u * way[1]).ravel()
@@ -140,6 +141,8 @@ def _strip(strength: np.ndarray, shape: tuple[int, int], way: np.ndarray, aspect
 
 def _straightened(picture, way: np.ndarray, aspect: float, strip: tuple[float, float], period: float) -> np.ndarray:
     """The direction turned until the profiles of both halves of the strip lie over one another."""
+    from scipy.ndimage import gaussian_filter1d
+
     low, high = strip
     for _ in range(3):
         halves = [_profile(picture, way, aspect, (a, a + (high - low) / 2), period) for a in (low, (low + high) / 2)]
@@ -202,6 +205,8 @@ def _along(picture, right, down, start, over, under, low, high, sums, weights):
 
 def _level(profile: np.ndarray, width: float) -> np.ndarray:
     """A profile without what changes slowly."""
+    from scipy.ndimage import uniform_filter1d
+
     return profile - uniform_filter1d(profile, max(3, min(int(width), len(profile) // 2) | 1), mode="nearest")
 
 
@@ -212,6 +217,8 @@ def _skew(profile: np.ndarray) -> float:
 def _fundamental(profile: np.ndarray, wave: float) -> tuple[float, float]:
     """The shortest distance at which there are marks nearly everywhere, and where the first lies; in steps. `wave` is
     that of the strongest frequency, which is it or one of its overtones."""
+    from scipy.ndimage import gaussian_filter1d
+
     smooth = gaussian_filter1d(_level(profile, max(4 * wave, len(profile) / FEWEST)), max(1.0, wave / 40))
     for tried in _distances(smooth):
         level = _level(smooth, 2 * tried)
@@ -267,6 +274,8 @@ def _stands_out(smooth: np.ndarray, places: np.ndarray, period: float) -> bool:
 
 def _marks(profile: np.ndarray, period: float, first: float) -> tuple[np.ndarray, np.ndarray]:
     """Each mark laid under the mean of all: their numbers, and places in steps."""
+    from scipy.ndimage import gaussian_filter1d
+
     grid = np.arange(len(profile))
     half = period * 0.3
     numbers = np.arange(int((len(profile) - 1 - half - first) / period) + 1)
