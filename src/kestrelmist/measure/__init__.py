@@ -3,7 +3,7 @@
 from ..core.heading import Heading
 
 HEADINGS = (
-    Heading("Calibration"),
+    Heading("Calibration", "picture"),
     Heading("Heights", "heights"),
     Heading("Courses", "series"),
     Heading("Lines"),
