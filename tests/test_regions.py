@@ -177,7 +177,7 @@ class ShapesTest(unittest.TestCase):
         places = [(n - m) * s for n, m, s in zip(np.indices(shape), middles, spacing)]
         inside = sum((at / r) ** 2 for at, r in zip(places, radii)) <= 1
         steps = np.diag(spacing)
-        return float(surfaces(region_sums(inside.astype(np.uint16), np.array([1]), steps), steps, False)[0])
+        return float(surfaces(region_sums(inside.astype(np.uint16), np.array([1]), steps), steps, None)[0])
 
     def test_surfaces_of_balls_and_ellipsoids(self):
         for radii in ((5, 5, 5), (10, 10, 10), (50, 50, 50), (20, 10, 10), (20, 10, 5), (25, 25, 10), (12, 8, 6)):
@@ -189,6 +189,16 @@ class ShapesTest(unittest.TestCase):
         for radii in ((20, 20, 20), (40, 20, 20), (25, 25, 12)):
             found = self.surface_of(radii, (2.0, 1.0, 1.0))
             self.assertAlmostEqual(found / ellipsoid_area(*radii), 1, delta=0.01, msg=radii)
+
+    def test_perimeters_of_pictures_along_any_axis(self):
+        for flat in range(3):
+            shape = [60, 60, 60]
+            shape[flat] = 1
+            one, other = (np.indices(shape)[n] for n in range(3) if n != flat)
+            mask = np.hypot(one - 29.7, other - 30.2) < 17
+            labels = mapped(Space(tuple(shape), np.eye(4)), mask.T.astype(int))
+            table = measure_labels(Image(np.asfortranarray(mask.astype(np.float32)), labels.space), labels, "perimeter")
+            self.assertAlmostEqual(table.column("perimeter")[0] / (2 * math.pi * 17), 1, delta=0.005)
 
     def test_feret_is_the_longest_of_all_ways(self):
         for n, shape in enumerate([(1, 20, 17), (9, 8, 7), (1, 1, 9), (5, 1, 6)] * 3):

@@ -133,7 +133,7 @@ def _surfaces(seed: int) -> list[Row]:
             shape = [2 * max(radii) + 6] * 3
             places = [n - (s - 1) / 2 + d for n, s, d in zip(np.indices(shape), shape, shift)]
             inside = sum((at / r) ** 2 for at, r in zip(places, radii)) <= 1
-            off.append(surfaces(region_sums(inside.astype(np.uint16), np.array([1])), np.eye(3), False)[0])
+            off.append(surfaces(region_sums(inside.astype(np.uint16), np.array([1])), np.eye(3), None)[0])
         worst[radii] = abs(float(np.mean(off)) / _area(*radii) - 1)
     named = {" × ".join(map(str, radii)): off for radii, off in worst.items()}
     return [

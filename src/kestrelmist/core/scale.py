@@ -78,6 +78,14 @@ class Scale:
         facts["sure"] = [one if math.isfinite(one) else None for one in self.sure]
         return json.dumps(facts, ensure_ascii=False)
 
+    @property
+    def nameless(self) -> Scale:
+        """The same without what somebody has typed: a calibration goes by the beginning of its hash."""
+        if not self.calibration:
+            return self
+        short = self.hash[:8]
+        return replace(self, how=f"by calibration {short}", calibration=short, setup={})
+
     @classmethod
     def by(cls, calibration: Calibration) -> Scale:
         """That of a calibration, for pictures whose columns run along x."""

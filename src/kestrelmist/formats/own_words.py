@@ -53,7 +53,7 @@ def words_of(image: Image, place: bool) -> dict:
         more["axes"] = [a.as_dict() for a in image.axes]
     scale = Scale.from_fact(image.facts.get(FACT, ""))
     if scale is not None and image.space.unit == "mm":
-        more["calibrated"] = {"facts": json.loads(scale.fact), "spacing": list(image.space.spacing)}
+        more["calibrated"] = {"facts": json.loads(scale.nameless.fact), "spacing": list(image.space.spacing)}
     if place and image.space.sides_known:
         more |= {"shape": list(image.space.shape), "affine": image.space.affine.tolist()}
     if "affine" in more or not image.space.sides_known:

@@ -10,6 +10,7 @@ from typing import Any
 from ..core.axis import Axis
 from ..core.caveat import NOTED
 from ..core.image import Image
+from ..core.scale import FACT, Scale
 from ..core.world import World
 from ..formats.measured_facts import measured_facts
 from ..formats.sidecar import KEY
@@ -35,8 +36,11 @@ def bare_facts(image: Image) -> dict[str, Any]:
     """What is to be changed about an image so that no text of its file is left; its values, place and scale stay."""
     world = image.space.world
     plain = World("", "scanner" if world.sides_known else "picture", world.sides_known)
+    facts = {KEY: json.dumps(taken)} if (taken := measured_facts(image)) else {}
+    scale = Scale.from_fact(image.facts.get(FACT, ""))
+    facts |= {FACT: scale.nameless.fact} if scale is not None else {}
     return {
-        "facts": {KEY: json.dumps(taken)} if (taken := measured_facts(image)) else {},
+        "facts": facts,
         "space": replace(image.space, world=plain),
         "axes": tuple(bare_axis(axis) for axis in image.axes),
         "unit": image.unit if image.unit in UNITS else "",

@@ -14,7 +14,7 @@ from typing import Any
 
 from ..core.errors import Trouble
 from ..core.kind import is_edited, owner_kind
-from ..core.operation import OPERATIONS, find_operation
+from ..core.operation import find_operation, operation_called
 from ..core.reference import Reference, quoted
 from ..core.safe_write import written_whole
 from .journal.logbook import BY_HAND, Step, Thing
@@ -107,7 +107,7 @@ class _Maker:
         self.by_hand: list[str] = []
 
     def add(self, step: Step) -> None:
-        known = OPERATIONS.get(step.operation)
+        known = operation_called(step.operation)
         if step.undone:
             return
         if known is None or not known.repeats:

@@ -124,12 +124,14 @@ class Mark:
 
     def moved(self, to: Callable[[np.ndarray], np.ndarray]) -> Mark:
         """The mark where a mapping brings its points (a function of (n, 3) world positions); its normal turns along,
-        and a section's width and the depth grow with it."""
+        and a section's width, the depth and how sure its points are grow with it."""
         points = self.array
         made = self.with_points(to(points))
         if self.normal is None:
-            grown = made.length / self.length if self.across and self.length > 0 else 1.0
-            return replace(made, across=self.across * grown)
+            if not (self.across or self.sure):
+                return made
+            grown = made.length / self.length if self.length > 0 else _grown(to, points.mean(0))
+            return replace(made, across=self.across * grown, sure=self.sure * grown)
         middle, normal = points.mean(0), np.array(self.normal)
         beside = np.cross(normal, np.eye(3)[int(np.abs(normal).argmin())])
         beside /= np.linalg.norm(beside)
@@ -144,7 +146,8 @@ class Mark:
         turned = across / length
         if turned @ normal < 0 and np.abs(turned @ normal) > 0.999:  # the same plane, seen from its other side
             turned = -turned
-        return replace(made, normal=tuple(turned.tolist()), across=self.across * grown, depth=self.depth * grown)
+        wide, depth, sure = (size * grown for size in (self.across, self.depth, self.sure))
+        return replace(made, normal=tuple(turned.tolist()), across=wide, depth=depth, sure=sure)
 
     def as_dict(self) -> dict[str, Any]:
         """As plain values; what is as at first is left out."""
@@ -168,6 +171,14 @@ class Mark:
             return cls(**given)
         except TypeError as error:
             raise Trouble("A mark has numbers where numbers belong", "see that they are there") from error
+
+
+def _grown(to: Callable[[np.ndarray], np.ndarray], at: np.ndarray) -> float:
+    """How many times as long a mapping makes what is near a place, in the middle of three directions."""
+    step = 1e-3 * max(float(np.abs(at).max()), 1.0)
+    ends = to(np.vstack((at, at + step * np.eye(3))))
+    grown = float(np.median(np.linalg.norm(ends[1:] - ends[0], axis=1))) / step
+    return grown if math.isfinite(grown) else 1.0
 
 
 def _plain(value: Any) -> Any:

@@ -17,6 +17,7 @@ from ...core.image import Image
 from ...core.operation import operation
 from ...core.parameter import Between, LineEnd, Role, Unit
 from ...core.quantity import suited, suited_unit
+from ...core.scale import scale_of
 from ...core.table import Column, Table
 from .edge import BAND, REACH
 from .line import Ends, Reading, read_line
@@ -119,8 +120,10 @@ def calibrate(
 def detector_pixel(image: Image) -> float:
     """From pixel to pixel at the detector of a projection, of both sides the geometric mean, mm; 0 where the scale is
     none such."""
-    at_detector = has_caveat(image.caveats, AT_DETECTOR) and image.space.unit == "mm"
-    return math.sqrt(image.space.spacing[0] * image.space.spacing[1]) if at_detector else 0.0
+    side, known = math.sqrt(image.space.spacing[0] * image.space.spacing[1]), scale_of(image).magnification
+    if image.space.unit == "mm" and (known or has_caveat(image.caveats, AT_DETECTOR)):
+        return side * (known or 1.0)  # of one that was divided by a magnification already, what it was before
+    return 0.0
 
 
 def _pairs(text: str, unit: str) -> list[tuple[np.ndarray, np.ndarray]]:

@@ -54,13 +54,13 @@ def shapes(found: RegionSums, labels: np.ndarray, space: Space, feret: bool = Tr
     with np.errstate(invalid="ignore", divide="ignore"):
         made["elongation"] = _finite(np.sqrt(variances[:, 0] / variances[:, 1]))
         size = counts * space.extent[1]
-        if flat:
-            border = surfaces(found, steps, True)
+        if flat_axis is not None:
+            border = surfaces(found, steps, 2 - flat_axis)
             made["perimeter"] = border
             made["circularity"] = _finite(4 * math.pi * size / border**2)
         else:
             made["flatness"] = _finite(np.sqrt(variances[:, 1] / variances[:, 2]))
-            border = surfaces(found, steps, False)
+            border = surfaces(found, steps, None)
             made["surface"] = border
             made["sphericity"] = _finite(math.pi ** (1 / 3) * (6 * size) ** (2 / 3) / border)
         boxes = np.prod(found.boxes[:, :, 1] - found.boxes[:, :, 0], axis=1)

@@ -75,7 +75,7 @@ def region_sums(labels: np.ndarray, numbers: np.ndarray, steps: np.ndarray | Non
         World vectors from voxel to voxel along k, j and i, a row each; alike when left out.
     """
     place, count = slots_of(numbers), len(numbers)
-    ways = WAYS if steps is None or labels.shape[0] == 1 else ways_in(steps)
+    ways = WAYS if steps is None or 1 in labels.shape else ways_in(steps)
     shape = np.array(labels.shape)
     halves: list[tuple] = []
 

@@ -21,7 +21,7 @@ SPREAD = 40_000
 """Directions that are shared out among the thirteen to weigh them."""
 
 
-def surfaces(found: RegionSums, steps: np.ndarray, flat: bool) -> np.ndarray:
+def surfaces(found: RegionSums, steps: np.ndarray, flat: int | None) -> np.ndarray:
     """Surface (or perimeter) of each label.
 
     Parameters
@@ -29,12 +29,12 @@ def surfaces(found: RegionSums, steps: np.ndarray, flat: bool) -> np.ndarray:
     found : RegionSums
     steps : array (3, 3)
         Vectors from voxel to voxel along k, j and i, a row each.
-    flat : bool
-        Of a picture: along j and i alone.
+    flat : int, optional
+        Of a picture the axis across it: 0 for k, 1 for j, 2 for i.
     """
     crossings = found.crossings
-    if flat:
-        return _perimeters(crossings, steps)
+    if flat is not None:
+        return _perimeters(found, steps, flat)
     ways = found.ways @ steps
     lengths = np.linalg.norm(ways, axis=1)
     cell = abs(float(np.linalg.det(steps)))
@@ -43,19 +43,20 @@ def surfaces(found: RegionSums, steps: np.ndarray, flat: bool) -> np.ndarray:
     return np.where(area > 0, area + math.pi / 3 * float(weights @ lengths**2), 0.0)
 
 
-def _perimeters(crossings: np.ndarray, steps: np.ndarray) -> np.ndarray:
-    across = [n for n, way in enumerate(WAYS) if way[0] == 0]
-    ways = WAYS[across] @ steps
+def _perimeters(found: RegionSums, steps: np.ndarray, flat: int) -> np.ndarray:
+    within = [n for n, way in enumerate(WAYS) if way[flat] == 0]
+    crossings, ways = found.crossings[:, within], found.ways[within] @ steps
     lengths = np.linalg.norm(ways, axis=1)
-    cell = float(np.linalg.norm(np.cross(steps[1], steps[2])))
-    right, down = steps[2] / np.linalg.norm(steps[2]), np.cross(np.cross(steps[2], steps[1]), steps[2])
+    one, other = (steps[n] for n in range(3) if n != flat)
+    cell = float(np.linalg.norm(np.cross(one, other)))
+    right, down = other / np.linalg.norm(other), np.cross(np.cross(other, one), other)
     down = down / np.linalg.norm(down)
     turns = np.mod(np.arctan2(ways @ down, ways @ right), math.pi)
     order = np.argsort(turns)
     gaps = np.diff(np.append(turns[order], turns[order][0] + math.pi))
-    weights = np.empty(len(across))
+    weights = np.empty(len(within))
     weights[order] = (gaps + np.roll(gaps, 1)) / 2 / math.pi
-    return math.pi / 2 * (crossings[:, across] * (weights * cell / lengths)).sum(1)
+    return math.pi / 2 * (crossings * (weights * cell / lengths)).sum(1)
 
 
 @lru_cache(maxsize=32)

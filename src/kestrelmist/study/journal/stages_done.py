@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 
-from ...core.operation import OPERATIONS
+from ...core.operation import operation_called
 from ..items import Record
 from ..open_study import OpenStudy
 from .logbook import BY_HAND
@@ -77,5 +77,5 @@ class StagesDone:
 
 def _stage(operation: str) -> str:
     """Of operations that are not there, of a plug-in or what a person did to a name, nothing is known."""
-    found = OPERATIONS.get(operation)
+    found = operation_called(operation)
     return "" if found is None else found.stage

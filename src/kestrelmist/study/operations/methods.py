@@ -6,7 +6,7 @@ import re
 from typing import Any
 
 from ...core.errors import Trouble
-from ...core.operation import OPERATIONS, Operation, operation
+from ...core.operation import Operation, operation, operation_called
 from ...core.parameter import NewPath
 from ...core.safe_write import written_whole
 from ...core.sources import cited
@@ -74,7 +74,7 @@ def sentences_of(steps: list[Step], subject: str = "") -> tuple[list[tuple[str, 
     keys: dict[str, tuple[str, ...]] = {}
     counts: dict[str, int] = {}
     for step in steps:
-        about = OPERATIONS.get(step.operation)
+        about = operation_called(step.operation)
         if step.undone or about is None or not about.methods or (subject and step.subject != subject):
             continue
         text = sentence_of(about, step)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import replace
 
 from ...core.calibration import Calibration
@@ -19,26 +20,31 @@ class CalibrationStore(Store):
 
     def prepare(self, study: OpenStudy, thing: Calibration, progress: Progress) -> Prepared:
         thing = self._numbered(study, thing)
-        name = thing.name if thing.version == 1 else f"{thing.name}, version {thing.version}"
-        return Prepared(self.kind, name, thing.subject, None, thing.content_hash(), {"calibration": thing.as_dict()})
+        body = {"calibration": thing.as_dict()}
+        return Prepared(self.kind, _named(thing), thing.subject, None, thing.content_hash(), body)
 
     def open(self, study: OpenStudy, record: Record) -> Calibration:
-        return Calibration.from_dict(record.body.get("calibration") or {}, subject=record.subject)
+        found = Calibration.from_dict(record.body.get("calibration") or {}, subject=record.subject)
+        # one that was renamed goes by its new name
+        return found if record.name == _named(found) else replace(found, name=record.name)
 
     def _numbered(self, study: OpenStudy, thing: Calibration) -> Calibration:
-        """With the number that follows those of its name; as it is where it is there already."""
+        """With the number that follows those of its name; one that is new is the first."""
         same = []
         for record in study.items.of_kind(self.kind):
-            try:
+            with suppress(Trouble):
                 one = self.open(study, record)
-            except Trouble:
-                continue
-            if one.name.casefold() == thing.name.casefold():
-                same.append(one)
-        if not same or any(one.content_hash() == thing.content_hash() for one in same):
-            return thing
+                if one.name.casefold() == thing.name.casefold():
+                    same.append(one)
+        if not same:
+            return replace(thing, version=1, before="")
         last = max(same, key=lambda one: one.version)
         return replace(thing, version=last.version + 1, before=last.content_hash())
+
+
+def _named(thing: Calibration) -> str:
+    """What its row is called."""
+    return thing.name if thing.version == 1 else f"{thing.name}, version {thing.version}"
 
 
 STORES.add("calibration", CalibrationStore())
