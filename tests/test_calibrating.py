@@ -4,6 +4,7 @@ import math
 import unittest
 
 import numpy as np
+from scipy.ndimage import gaussian_filter
 
 from kestrelmist.core.calibration import Calibration, Setup, coverage, together
 from kestrelmist.core.errors import Trouble
@@ -134,6 +135,20 @@ class LineTest(unittest.TestCase):
         volume = Image(np.zeros((20, 20, 5), np.float32), Space((20, 20, 5), np.eye(4)))
         with self.assertRaisesRegex(Trouble, "several slices"):
             calibrate(volume, (0, 0, 0), (15, 0, 3), 1.0)
+
+    def test_noise_that_goes_together_makes_an_edge_less_sure(self):
+        inside, sures = 0, []
+        for n in range(30):
+            rng = np.random.default_rng([7, n])
+            clean = ruler_picture(0.0005, size=SIZE, mark=0.002, noise=0.0, turn=0.02)
+            noise = gaussian_filter(rng.normal(0, 1, clean.shape), 1.0)
+            image = picture(clean + 4 * noise / noise.std())
+            u, v = (SIZE[0] - 1) / 2, (SIZE[1] - 1) / 2 + rng.uniform(-20, 20)
+            made = calibrate(image, at(image, u - 102, v), at(image, u + 98, v), 0.1).calibration
+            inside += abs(made.right - 0.0005) <= made.cover * made.sure_right * made.right
+            sures.append(made.sure_right)
+        self.assertGreaterEqual(inside, 26)
+        self.assertLess(np.median(sures), 2e-3)
 
     def test_the_true_size_lies_inside_what_is_stated(self):
         inside = 0

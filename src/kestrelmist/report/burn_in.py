@@ -35,7 +35,8 @@ Depth = Literal["original", "colour"]
 Which = Literal["slices with marks", "all slices"]
 USUAL = 700.0
 """Pixels of the shorter side up to which lines and words keep their size; on larger pictures they grow."""
-LETTER = 6.8
+LETTER, MOST = 6.8, 150_000_000
+"""About how wide a letter is; and pixels of a slice that is drawn in at most."""
 
 
 @operation(
@@ -96,6 +97,10 @@ def burn_in(
             "take the marks onto the image as it is now (take-marks)",
         )
     space = image.space
+    if (space.shape[0] + 2 * widen) * (space.shape[1] + 2 * widen) > MOST:
+        raise Trouble(
+            f"A slice of {space.shape[0]} × {space.shape[1]} pixels is too large to be drawn in", "crop it first"
+        )
     thick = float(abs(space.across(2) @ space.affine[:3, 2]))
     of = {k: _on(marks, space, k, thick) for k in range(space.shape[2])}
     chosen = [k for k in of if of[k] or which == "all slices"]

@@ -118,9 +118,15 @@ def scale_bar(
         raise Trouble(f"A bar of {_words(length)} is shorter than a pixel", "give a longer one")
     grown = max(1.0, min(columns, rows) / USUAL)
     thick, high = width or max(3.0, 5 * grown), letters or max(12.0, 20 * grown)
-    bar = bar_primitives((columns, rows), long, _words(length) if words else "", corner, colour or PALE, thick, high)
-    drawn = overlay(bar, (columns, rows))
-    _write(to, drawn if transparent else burned(shown_colours(image), drawn), space.spacing)
+    said = _words(length) if words else ""
+    # only the corner is drawn in: pictures may be large
+    size = min(columns, int(long + 8 * thick + high * (len(said) + 2)) + 32), min(rows, int(8 * thick + 3 * high) + 32)
+    drawn = overlay(bar_primitives(size, long, said, corner, colour or PALE, thick, high), size)
+    down = slice(0, size[1]) if "upper" in corner else slice(rows - size[1], rows)
+    across = slice(0, size[0]) if "left" in corner else slice(columns - size[0], columns)
+    whole = np.zeros((rows, columns, 4), np.uint8) if transparent else shown_colours(image)
+    whole[down, across] = drawn if transparent else burned(whole[down, across], drawn)
+    _write(to, whole, space.spacing)
     columns_of = [Column("image"), Column("file"), Column("bar"), Column("pixels", "px", 1), Column("scale")]
     row = (image.name, str(to), _words(length), float(long), scale_of(image).words)
     return Table(f"Scale bar on {image.name}", columns_of, [row])

@@ -14,6 +14,7 @@ from typing import NamedTuple
 import numpy as np
 
 from .plane import PixelPlane
+from .residuals import gone_together
 
 REACH = 8.0
 """Pixels along the line in which an edge is looked for, on both sides of an end."""
@@ -82,7 +83,7 @@ def edges_near(plane: PixelPlane, place, way, reach: float = REACH, band: float 
     if np.count_nonzero(there) < 20:
         return []
     t, s, z = along[there], across[there], values[there]
-    found = [_fitted(t, s, z, one) for one in _steps(t, z, reach)]
+    found = [_fitted(t, s, z, one, there) for one in _steps(t, z, reach)]
     made: list[Edge] = []
     for one in sorted((f for f in found if f is not None), key=lambda f: abs(f[0])):
         at, slope, sure, sure_slope, rises = one
@@ -142,9 +143,9 @@ def _flank(places, rise, peaks: list[int], n: int) -> Step:
     return Step(float(here), float(low), float(high), rises, None if partner is None else float(places[partner]))
 
 
-def _fitted(t, s, z, step: Step) -> tuple[float, float, float, float, bool] | None:
-    """A blurred step, or a bar, fitted to pixels: place, slope, their standard uncertainties; None where there is
-    none."""
+def _fitted(t, s, z, step: Step, there: np.ndarray) -> tuple[float, float, float, float, bool] | None:
+    """A blurred step, or a bar, fitted to the pixels that are `there`: place, slope, their standard uncertainties; None
+    where there is none."""
     from scipy.optimize import least_squares
     from scipy.special import ndtr
 
@@ -184,8 +185,11 @@ def _fitted(t, s, z, step: Step) -> tuple[float, float, float, float, bool] | No
     found = least_squares(residual, start, bounds=(low, high), x_scale=scales)
     freedom = len(value) - len(start)
     noise = float(found.fun @ found.fun) / max(freedom, 1)
+    fitted, left = np.zeros(there.shape, bool), np.zeros(there.shape)
+    fitted[there] = near
+    left[fitted] = found.fun
     try:
-        covariance = np.linalg.inv(found.jac.T @ found.jac) * noise
+        covariance = np.linalg.inv(found.jac.T @ found.jac) * noise * gone_together(left, fitted)
     except np.linalg.LinAlgError:
         return None
     place, slope, _, height, _ = found.x[:5]

@@ -15,6 +15,7 @@ import numpy as np
 
 from ...core.errors import Trouble
 from .plane import PixelPlane
+from .residuals import gone_together
 
 KnownShape = Literal["disc", "ball", "square"]
 RAYS = 120
@@ -182,7 +183,7 @@ def _fit(values, at, radius: float, shape: str, aspect: float, apart: bool):
     left = np.zeros(values.shape)
     left[near] = found.fun
     try:
-        covariance = np.linalg.inv(found.jac.T @ found.jac) * noise * _gone_together(left, near)
+        covariance = np.linalg.inv(found.jac.T @ found.jac) * noise * gone_together(left, near)
     except np.linalg.LinAlgError:
         covariance = np.full((len(free),) * 2, np.nan)
     sure = np.zeros(10)
@@ -191,20 +192,6 @@ def _fit(values, at, radius: float, shape: str, aspect: float, apart: bool):
         sure[3] = sure[2] / aspect
     fits = 1 - noise / max(float(target.var()), 1e-30)
     return at, values_found, sure, fits
-
-
-def _gone_together(left: np.ndarray, near: np.ndarray) -> float:
-    """By what the variance grows as residuals of neighbouring pixels go together (as of a first-order process)."""
-    grown = 1.0
-    whole = float((left[near] ** 2).mean())
-    for axis in (0, 1):
-        a = [slice(None, -1), slice(None)][:: 1 if axis == 0 else -1]
-        b = [slice(1, None), slice(None)][:: 1 if axis == 0 else -1]
-        both = near[tuple(a)] & near[tuple(b)]
-        rho = float((left[tuple(a)] * left[tuple(b)])[both].mean()) / max(whole, 1e-30)
-        rho = min(max(rho, 0.0), 0.95)
-        grown *= (1 + rho) / (1 - rho)
-    return grown
 
 
 def _drawn(shape: str, x, y, right: float, down: float, blur: float, turn: float, aspect: float):
