@@ -24,6 +24,10 @@ STEP, SMOOTH = 0.25, 0.8
 """Of the profile that edges are looked for in, pixels."""
 CLEAR, STRONG = 5.0, 0.35
 """How many standard deviations of noise an edge is high at least, and what share of the steepest one."""
+UNSURE = 0.5
+"""Pixels from which on an edge is none."""
+TELLS = 15.0
+"""How much more of the variance than the noise an edge tells at least, for each number that is fitted (F)."""
 NARROW, WIDE = 8.0, 6.0
 """Pixels up to which a bar is fitted as one, both its sides; and how far from an edge values belong to it."""
 LEAST = 0.01
@@ -48,6 +52,10 @@ class Edge:
         Whether values grow along the line.
     moved : number
         Pixels from where it was looked for, along the line.
+    middle, sure_middle : number
+        Of an edge of a narrow bar: how far along the line from it the middle of the bar lies, and the standard
+        uncertainty of where that is. Where blur is as wide as the bar, its middle is much surer than its sides. NaN of
+        others.
     """
 
     place: np.ndarray
@@ -56,6 +64,8 @@ class Edge:
     sure_turn: float
     rises: bool
     moved: float
+    middle: float = math.nan
+    sure_middle: float = math.nan
 
 
 def edges_near(plane: PixelPlane, place, way, reach: float = REACH, band: float = BAND) -> list[Edge]:
@@ -86,11 +96,12 @@ def edges_near(plane: PixelPlane, place, way, reach: float = REACH, band: float 
     found = [_fitted(t, s, z, one, there) for one in _steps(t, z, reach)]
     made: list[Edge] = []
     for one in sorted((f for f in found if f is not None), key=lambda f: abs(f[0])):
-        at, slope, sure, sure_slope, rises = one
+        at, slope, sure, sure_slope, rises, middle, sure_middle = one
         if abs(at) <= reach and not any(abs(at - other.moved) < 0.5 for other in made):
             normal = way - slope * beside
             turn = sure_slope / (1 + slope * slope)
-            made.append(Edge(place + at * way, normal / np.linalg.norm(normal), sure, turn, rises, at))
+            turned = normal / np.linalg.norm(normal)
+            made.append(Edge(place + at * way, turned, sure, turn, rises, at, middle - at, sure_middle))
     return made
 
 
@@ -143,7 +154,7 @@ def _flank(places, rise, peaks: list[int], n: int) -> Step:
     return Step(float(here), float(low), float(high), rises, None if partner is None else float(places[partner]))
 
 
-def _fitted(t, s, z, step: Step, there: np.ndarray) -> tuple[float, float, float, float, bool] | None:
+def _fitted(t, s, z, step: Step, there: np.ndarray) -> tuple[float, float, float, float, bool, float, float] | None:
     """A blurred step, or a bar, fitted to the pixels that are `there`: place, slope, their standard uncertainties; None
     where there is none."""
     from scipy.optimize import least_squares
@@ -194,7 +205,14 @@ def _fitted(t, s, z, step: Step, there: np.ndarray) -> tuple[float, float, float
         return None
     place, slope, _, height, _ = found.x[:5]
     sure, turn = np.sqrt(np.maximum(np.diag(covariance)[:2], 0))
-    clear = abs(height) >= CLEAR * math.sqrt(noise / max(1.0, len(value) / 12))
-    if not clear or not math.isfinite(sure) or sure > 0.5 or (height > 0) != step.rises:
+    middle = sure_middle = math.nan
+    if step.other is not None:
+        middle = float(place + found.x[5]) / 2
+        sure_middle = math.sqrt(max(covariance[0, 0] + 2 * covariance[0, 5] + covariance[5, 5], 0.0)) / 2
+    surest = min(sure, sure_middle) if math.isfinite(sure_middle) else sure
+    told = float(value.var()) * len(value) / scale**2 - float(found.fun @ found.fun)
+    clear = abs(height) >= CLEAR * math.sqrt(noise / max(1.0, len(value) / 12)) and told > TELLS * noise * len(start)
+    if not clear or not math.isfinite(surest) or surest > UNSURE or (height > 0) != step.rises:
         return None
-    return float(place), float(slope), max(float(sure), LEAST), float(turn), step.rises
+    sure, sure_middle = max(float(sure), LEAST), sure_middle if math.isnan(sure_middle) else max(sure_middle, LEAST)
+    return float(place), float(slope), sure, float(turn), step.rises, middle, sure_middle

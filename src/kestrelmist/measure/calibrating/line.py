@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 
 from ...core.errors import Trouble
-from .edge import BY_HAND, REACH, Edge, edges_near
+from .edge import BY_HAND, REACH, UNSURE, Edge, edges_near
 from .plane import PixelPlane
 
 Ends = Literal["same side", "opposite sides", "as drawn"]
@@ -85,7 +86,10 @@ def read_line(plane: PixelPlane, start, end, ends: Ends = "same side", reach: fl
     way, reach = (end - start) / length, min(reach, 0.45 * length)
     band = float(np.clip(length / 20, *BANDS))
     near = [edges_near(plane, place, way, reach, band) for place in (start, end)]
-    pairs = [(a, b) for a in near[0] for b in near[1] if (a.rises == b.rises) == (ends == "same side")]
+    same = ends == "same side"
+    pairs = [(a, b) for a in near[0] for b in near[1] if (a.rises == b.rises) == same]
+    if not same:  # sides of their own, each of which has to be sure
+        pairs = [(a, b) for a, b in pairs if max(a.sure, b.sure) <= UNSURE]
     if not pairs:
         return _halfway(by_hand, near, way, ends)
     one, other = min(pairs, key=lambda pair: abs(pair[0].moved) + abs(pair[1].moved))
@@ -94,12 +98,16 @@ def read_line(plane: PixelPlane, start, end, ends: Ends = "same side", reach: fl
         if abs(edges[0].moved) < abs(edge.moved) - 1:
             what = "the other side of its mark" if ends == "same side" else "another edge"
             notes.append(f"the {word} end sat on {what} and was moved by {abs(edge.moved):.1f} pixels")
-    return _between(one, other, way, notes)
+    return _between(one, other, way, ends == "same side", notes)
 
 
-def _between(one: Edge, other: Edge, way: np.ndarray, notes: list[str]) -> Reading:
-    """Square to two edges that are parallel, else straight from one to the other."""
+def _between(one: Edge, other: Edge, way: np.ndarray, same: bool, notes: list[str]) -> Reading:
+    """Square to two edges that are parallel, else straight from one to the other. The `same` sides of two bars are as
+    far apart as their middles are, which are surer where blur is as wide as they are."""
     span, sure = other.place - one.place, float(np.hypot(one.sure, other.sure))
+    if same and math.isfinite(one.middle) and math.isfinite(other.middle):
+        span = span + way * (other.middle - one.middle)
+        sure = math.hypot(one.sure_middle, other.sure_middle)
     turned = float(np.arccos(np.clip(one.normal @ other.normal, -1, 1)))
     if turned < max(ASKEW / 5, 4 * np.hypot(one.sure_turn, other.sure_turn)):
         weights = 1 / np.maximum([one.sure_turn, other.sure_turn], 1e-4) ** 2
