@@ -4,6 +4,7 @@ import math
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from scipy.special import ellipe
@@ -76,6 +77,24 @@ class AmountsTest(unittest.TestCase):
         self.assertAlmostEqual(found("line", (0, 0), (0, 4), scale=apart)["length"].sure, 0.04)
         angle = found("angle", (1, 0), (0, 0), (0, 1), scale=UNSURE)["angle"]
         self.assertAlmostEqual(angle.sure, 0.0, places=9)  # an angle does not know a scale
+
+    def test_lines_of_many_points_are_told_as_those_of_few(self):
+        rng = np.random.default_rng(4)
+        tilted = np.linalg.qr(rng.normal(0, 1, (3, 3)))[0]
+        for scale in (UNSURE, EXACT, Scale("mm", "", (0.02, 0.01, 0.03), False), Scale("px", "")):
+            for shape, count in (("polyline", 9), ("freehand", 30), ("polygon", 12)):
+                turn = np.sort(rng.uniform(0, 2 * np.pi, count))
+                ring = np.stack((np.cos(turn), np.sin(turn), 0 * turn), 1) * rng.uniform(2, 3, (count, 1))
+                points = ring @ tilted if scale.together else ring
+                with mock.patch("kestrelmist.core.geometry.measured.MOST", 1000):
+                    measured.cache_clear()
+                    few = found(shape, *points, scale=scale, placed=0.05)
+                measured.cache_clear()
+                many = found(shape, *points, scale=scale, placed=0.05)
+                self.assertEqual(few.keys(), many.keys())
+                for name in few:
+                    self.assertAlmostEqual(few[name].value / many[name].value, 1, places=9)
+                    self.assertAlmostEqual(few[name].sure / many[name].sure, 1, places=6, msg=f"{shape} {name}")
 
     def test_as_a_person_reads_it(self):
         one = found("line", (0, 0), (12.31, 0), placed=0.0145)["length"]

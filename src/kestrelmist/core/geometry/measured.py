@@ -7,6 +7,7 @@ are carried through by the first derivatives (JCGM 100:2008, 5.1), which the pac
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -17,11 +18,12 @@ from ..quantity import FINER, measure_unit, pretty_unit
 from ..scale import Scale
 from ..space import Space
 from .amounts import DIMENSIONS, nominal
+from .many_points import followed_area, followed_length
 from .mark import Mark
 from .shape import shape_named
 
-MOST = 4_000
-"""Points of a mark up to which each is followed with its own uncertainty; of more, the scale alone counts."""
+MOST = 8
+"""Points of a mark up to which it is followed number by number; lines of more are worked out at once."""
 
 
 @dataclass(frozen=True)
@@ -119,13 +121,10 @@ def measured(mark: Mark, scale: Scale, placed: float) -> tuple[Measured, ...]:
     points = points - (points.min(0) + points.max(0)) / 2
     factors = _factors(scale)
     placed = mark.sure or placed
-    if len(points) > MOST or not (placed > 0 or factors):
-        found = amounts(points * np.array([nominal(f) for f in factors or (1, 1, 1)]))
-        relative = max((s for s in scale.sure if math.isfinite(s)), default=0.0)
-        sures = {name: abs(nominal(v)) * relative * DIMENSIONS[name] for name, v in found.items()}
-        return tuple(
-            Measured(name, nominal(v), _unit(name, scale), sures[name], scale.freedom) for name, v in found.items()
-        )
+    if not (placed > 0 or factors):
+        return tuple(Measured(name, nominal(v), _unit(name, scale)) for name, v in amounts(points).items())
+    if len(points) > MOST:
+        return tuple(_of_many(points, mark, scale, placed))
     from uncertainties import ufloat
 
     unsure = np.array([[ufloat(v, placed) if placed > 0 else v for v in point] for point in points], object)
@@ -140,6 +139,20 @@ def measured(mark: Mark, scale: Scale, placed: float) -> tuple[Measured, ...]:
         sure, freedom = together((of_scale, scale.freedom), (of_place, math.inf))
         made.append(Measured(name, nominal(value), _unit(name, scale), sure, freedom))
     return tuple(made)
+
+
+def _of_many(points: np.ndarray, mark: Mark, scale: Scale, placed: float) -> Iterator[Measured]:
+    """As `measured`, of a line of any number of points, open or closed."""
+    closed = shape_named(mark.shape).closed
+    told = {"area": followed_area(points)} if closed else {}
+    told["perimeter" if closed else "length"] = followed_length(points, closed)
+    x, y, z = (s if scale.unit != "px" and math.isfinite(s) else 0.0 for s in scale.sure)
+    for name, found in told.items():
+        by_x, by_y, by_z = found.by_scale
+        flat = (by_x + by_y) * x if scale.together else math.hypot(by_x * x, by_y * y)
+        of_scale, of_place = math.hypot(flat, by_z * z), found.by_points * placed
+        sure, freedom = together((of_scale, scale.freedom), (of_place, math.inf))
+        yield Measured(name, found.value, _unit(name, scale), sure, freedom)
 
 
 def _factors(scale: Scale) -> list:

@@ -35,7 +35,7 @@ LIGHT, UNSURE, TINT = "#F4F6F5E8", "#6B7B85", "46"
 FIRST = ("angle", "length", "diameter", "area", "volume")
 """What a chip tells of a mark: the first of these that is measured of it."""
 Box = tuple[float, float, float, float]
-MANY = 400
+MANY = 120
 """Marks in view from which on no chips are drawn: they would hide one another."""
 
 
