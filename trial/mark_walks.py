@@ -15,7 +15,6 @@ from .case import case, require
 from .walks import Walk, walk
 
 TYPED = "typed"
-TOOLS = ("point", "line", "angle", "polyline", "polygon", "rectangle", "ellipse", "arrow", "text", "box")
 
 
 class MarkWalk(Walk):
@@ -57,10 +56,12 @@ class MarkWalk(Walk):
         from PySide6.QtTest import QTest
         from PySide6.QtWidgets import QApplication
 
+        from kestrelmist.desk.tool import TOOLS
+
         rng, hand = self.rng, self.desk.hand
         if self.desk.marks.marks is None:
             self.settle()
-        tools = [f"mark-{t}" for t in TOOLS if self._has(f"mark-{t}")]
+        tools = [tool.name for tool in TOOLS if tool.name.startswith("mark-")]
         hand.set_tool(rng.choice([*tools, "frame", "frame", "pick"]))
         before, keys = self.drawn(), {self.desk.marks.key}
         canvas, none = self.window.table.slices[1].canvas, Qt.KeyboardModifier.NoModifier
@@ -105,11 +106,6 @@ class MarkWalk(Walk):
         require(set(changed) <= keys, f"drew on {keys}, changed {changed}, new {new}")
         require(set(before) <= set(after), "a set is gone")
         return bool(changed or new)
-
-    def _has(self, name: str) -> bool:
-        from kestrelmist.desk.tool import TOOLS as there
-
-        return name in [tool.name for tool in there]
 
     def others(self) -> list[Callable[[], None]]:
         """What may be done between two gestures."""
