@@ -66,7 +66,8 @@ def warm_outline() -> None:
         stroke = Stroke(image, labels, Brush(1.0, low=0.0, high=1.0), label.number)
         stroke.to((1.0, 1.0, 1.0))
         stroke.finish()
-        measure_labels(image, labels)
+        measure_labels(image, labels, "all", overlap=labels)
+        measure_labels(image, labels, each="label and slice")
         pieces_of(labels, label.number)
         label_field(labels, label.number)
         label_field(labels, label.number, 2)
@@ -115,7 +116,7 @@ def all_kept(first: bool = False) -> bool:
         from .outline.first_calls import PARTS as tools
 
         modules += ["core.patch", "outline.brush", "outline.runs", "scene.occupancy"]
-        modules += ["measure.regions.sums", "measure.regions.feret"]
+        modules += [f"measure.regions.{room}" for room in ("sums", "feret", "intensities", "overlapping", "slices")]
         modules += [f"outline.{tool}" for tool in tools]
     names = {importlib.import_module(f"{__package__}.{m}").__name__ for m in modules}
     taken_in = {inner for one in kernel.KERNELS for inner in one.calls().values()}  # compiled with those that call them

@@ -17,6 +17,7 @@ PARTS = (
     "slices.between",
     "slices.bridge",
     "slices.drawn_slices",
+    "slices.oblique",
     "strokes.geodesic",
     "strokes.walker",
     "cells.blobs",
@@ -64,12 +65,17 @@ def _shape(ball: np.ndarray, space: Space, stop: np.ndarray) -> None:
 
 
 def _bridge(ball: np.ndarray, space: Space) -> None:
+    from ..core.progress import silent
     from .slices.bridge import bridge_slices
+    from .slices.oblique import AcrossGrid
+    from .slices.sheets import Sheets
 
     for step in (2, 3):
         sparse = np.zeros_like(ball)
         sparse[::step] = ball[::step]
         bridge_slices(_drawn(sparse, space))
+    askew = Sheets(np.array((0.6, 0.0, 0.8)), (4.0, 8.0, 12.0), 1.4)
+    AcrossGrid(ball > 0, (0, 0, 0), askew, space).field(True, silent())
 
 
 def _compare(values: np.ndarray, stop: np.ndarray) -> None:
