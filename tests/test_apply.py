@@ -10,7 +10,7 @@ from kestrelmist.core.errors import Trouble
 from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.core.geometry.marks import Marks
 from kestrelmist.core.image import Image
-from kestrelmist.core.space import Space
+from kestrelmist.core.space import Space, picture_space
 from kestrelmist.core.transform import Transform
 from kestrelmist.core.world import World
 from kestrelmist.formats.mark_files import read_marks
@@ -137,5 +137,19 @@ class ApplyTest(PlaceCase):
         lost = Marks.numbered([Mark("point", ((2.0, 1, 1),))], world=b, name="Points")
         with self.assertRaisesRegex(Trouble, "A mark of “Points” lies where “Field, turned round” says nothing"):
             bring_marks(lost, None, [drawn.inverse().named("Field, turned round")])
+        pictures = [Image(np.zeros((4, 6, 1), np.uint8), picture_space(4, 6, size)) for size in (None, (0.5, 0.25))]
+        one, other = (
+            Image(picture.data, Space(picture.shape, picture.space.affine, picture.space.unit, World(name)), name)
+            for picture, name in zip(pictures, "ab")
+        )
+        on_one = Marks.numbered([Mark("point", ((1.5, -2.5, 0),))], world=one.space.world, unit="px", name="Points")
+        there = bring_marks(on_one, other, by="voxel", drawn_on=one)
+        self.assertEqual((there.unit, there.world), ("mm", other.space.world))
+        np.testing.assert_allclose(there[1].points[0][:2], (0.75, -0.625))  # the last column and row in both
+        larger = Image(np.zeros((5, 6, 1), np.uint8), picture_space(5, 6, None), "larger")
+        with self.assertRaisesRegex(Trouble, "“larger” has 5 × 6 × 1 voxels"):
+            bring_marks(on_one, larger, by="voxel", drawn_on=one)
+        with self.assertRaisesRegex(Trouble, "Nothing says from which voxels"):
+            bring_marks(on_one, other, by="voxel")
         with self.assertRaisesRegex(Trouble, "no transform to go by"):
             in_a_row([], a)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ..core.camera import setup_of
 from ..core.caveat import (
     AT_DETECTOR,
     NO_SCALE,
@@ -29,7 +30,11 @@ def spacing_unsure(subject: Subject) -> list[Notice]:
     notices = []
     name = "spacing_unsure"
     if subject.series.space.unit == "px":
-        notices.append(Notice("wrong", "No scale is known: lengths on this image are in pixels.", SIZE, name))
+        taken = setup_of(subject.series).words
+        sentence = "No scale is known: lengths on this image are in pixels."
+        if taken:
+            sentence = f"Taken with {taken}, without a calibration of it: lengths on this image are in pixels."
+        notices.append(Notice("wrong", sentence, CALIBRATE if taken else SIZE, name))
     for caveat in subject.series.caveats:
         if caveat.code in (SCALE_UNSURE, SIDES_UNKNOWN):
             sentence = f"{caveat.sentence}: lengths and sides on this image are unsure."

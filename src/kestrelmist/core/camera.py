@@ -7,14 +7,16 @@ properties and methods of `Camera`; nothing else of the program knows what lies 
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
-from contextlib import suppress
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
 
 from .calibration import Setup
+from .errors import Trouble
 from .registry import Registry
 
 SETUP = "Setup"
@@ -93,3 +95,47 @@ class CameraKind:
 
 
 CAMERAS: Registry[CameraKind] = Registry("camera", f"{__package__.rpartition('.')[0]}.standins")
+
+
+class HeldCamera:
+    """A camera that is open, for whoever wants it: drivers open a camera once, and a live view and pictures that are
+    taken meanwhile both use it, one after the other."""
+
+    def __init__(self, camera: Camera):
+        self.camera, self.holders = camera, 0
+        self.turn = threading.RLock()
+        """Held by the one thread that uses the camera."""
+
+
+_open: dict[str, HeldCamera] = {}
+_door = threading.Lock()
+
+
+@contextmanager
+def held(kind: CameraKind) -> Iterator[HeldCamera]:
+    """The camera of a kind, set as it is where somebody has it open already; closed when nobody holds it any more.
+    Raises Trouble when it cannot be opened."""
+    with _door:
+        if kind.name not in _open:
+            _open[kind.name] = HeldCamera(kind.open())
+        one = _open[kind.name]
+        one.holders += 1
+    try:
+        yield one
+    finally:
+        with _door:
+            one.holders -= 1
+            last = not one.holders
+            if last:
+                del _open[kind.name]
+        if last:
+            with one.turn:
+                one.camera.close()
+
+
+def camera_kind(name: str) -> CameraKind:
+    """The camera of a name. Raises Trouble when there is none."""
+    kind = CAMERAS.get(name.strip())
+    if kind is None:
+        raise Trouble(f"There is no camera “{name[:40]}”", f"there are: {', '.join(one.name for one in CAMERAS)}")
+    return kind

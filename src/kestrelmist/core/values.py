@@ -108,10 +108,11 @@ def _scaled(stored: Stored) -> np.ndarray:
 
 def packed_colours(rgb: np.ndarray) -> np.ndarray:
     """uint8 [..., 3] (or [..., 4], whose last is left out) as packed colours 0xFFRRGGBB, uint32 [...]."""
-    packed = np.full(rgb.shape[:-1], 0xFF000000, np.uint32, order="F")
-    for n, shift in enumerate((16, 8, 0)):
-        packed |= rgb[..., n].astype(np.uint32) << np.uint32(shift)
-    return packed
+    packed = np.full(rgb.shape[:-1], 0xFF000000, "<u4", order="F")
+    parts = packed.T[..., None].view(np.uint8)  # blue, green, red, and what is always full
+    for n in range(3):
+        parts[..., 2 - n] = rgb[..., n].T
+    return packed.astype(np.uint32, copy=False)
 
 
 def packed_grey(level: float) -> int:

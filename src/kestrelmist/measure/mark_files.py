@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Annotated
+from typing import Annotated, Literal
 
 import numpy as np
 
@@ -11,10 +11,10 @@ from ..core.errors import Trouble
 from ..core.geometry.brought import brought
 from ..core.geometry.marks import Marks
 from ..core.image import Image
-from ..core.left_out import Found, Leads, LeftOut
+from ..core.left_out import Found, Leads, LeftOut, OwnerOf
 from ..core.mapping import Mapping
 from ..core.operation import operation
-from ..core.parameter import FilePath, NewPath, Role
+from ..core.parameter import FilePath, NewPath, Only, Role
 from ..core.safe_write import require_new
 from ..core.table import Column, Table
 from ..core.transform import Transform
@@ -137,7 +137,9 @@ def save_marks(marks: Marks, to: NewPath, *, replace_file: bool = False) -> Tabl
     "Bring marks to another image",
     name="bring-marks",
     keywords="copy transfer propagate transform map landmarks contours regions of interest rois apply transform",
-    called={"transform": "Through", "onto": "Onto"},
+    called={"transform": "Through", "onto": "Onto", "by": "They go along by", "drawn_on": "Drawn on"},
+    rare="by drawn_on",
+    version=2,
     group="Marks",
     methods="Marks were brought along by world position",
 )
@@ -147,8 +149,11 @@ def bring_marks(
     transform: Annotated[list[Mapping] | None, Leads("marks", "onto")] = None,
     *,
     name: str = "",
+    by: Literal["world", "voxel"] = "world",
+    drawn_on: Annotated[Image | None, Role("grid"), OwnerOf("marks"), Only("by", "voxel")] = None,
 ) -> Marks:
     """Bring marks to another image, to the same places of the body: through transforms where the two lie in two worlds.
+    Or to the same voxels, as of two pictures of one camera that say nothing of where they lie.
 
     Parameters
     ----------
@@ -159,11 +164,28 @@ def bring_marks(
         out. As ITK has it, a transform takes places of the fixed image to places of the moving one.
     name : text
         What they are called there.
+    by : choice
+        By places of the world, or voxel by voxel: both images need the same number of voxels then.
+    drawn_on : image
+        The image that the marks are of.
 
     Raises
     ------
     Trouble
         When nothing says where they go, no way is known between the two worlds, the transforms do not meet or start
-        elsewhere, or a mark lies where one says nothing.
+        elsewhere, a mark lies where one says nothing, or the images have not the same number of voxels.
     """
-    return brought(marks, onto, transform, name)
+    if by == "world":
+        return brought(marks, onto, transform, name)
+    if onto is None or drawn_on is None:
+        what = f"Nothing says from which voxels to which “{marks.name}” is to be brought"
+        raise Trouble(what, "name the image that the marks are of, and the one they go to")
+    if onto.space.shape != drawn_on.space.shape:
+        sizes = [" × ".join(map(str, one.space.shape)) for one in (onto, drawn_on)]
+        what = f"“{onto.name}” has {sizes[0]} voxels, and “{drawn_on.name}” {sizes[1]}"
+        raise Trouble(what, "bring the marks by the world, or through a transform")
+    if marks.unit != drawn_on.space.unit or not marks.world.is_one_with(drawn_on.space.world):
+        raise Trouble(f"“{marks.name}” was not drawn on “{drawn_on.name}”", "name the image that the marks are of")
+    matrix = onto.space.affine @ np.linalg.inv(drawn_on.space.affine)
+    same = Transform(matrix, marks.world, onto.space.world, "same voxels")
+    return brought(replace(marks, unit=onto.space.unit), onto, [same], name)

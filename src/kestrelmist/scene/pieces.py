@@ -159,9 +159,9 @@ def plane_text(view: View, space: Space) -> str:
     return f"{'xyz'[across]} {signed(float(view.centre[across]), decimals(space)).strip()} {pretty_unit(space.unit)}"
 
 
-def preview(title: str, wide: float) -> list[Primitive]:
-    """Says that what is seen is no result yet, at the top left; `wide` is how much room the words take."""
-    text = f"Preview: {title}"
+def tag(text: str, wide: float) -> list[Primitive]:
+    """Says at the top left what it is that is seen, such as a preview that is no result yet; `wide` is how much room
+    the words take."""
     return [Panel((8, 6, wide + 18, 20), CHIP, 3), Words((17 + wide / 2, 16), text, 12, NIGHT)]
 
 

@@ -39,6 +39,7 @@ class Canvas(QWidget):
         self.picture = Picture()
         self.previewed = False
         """Whether what is seen is a preview."""
+        self._live = False
         self._how = Comparison()
         self.pointer: np.ndarray | None = None
         self._mouse: QPointF | None = None
@@ -65,6 +66,7 @@ class Canvas(QWidget):
             hand.gesture_moved,
             desk.tiles.arrived,
             desk.previewing.changed,
+            desk.live.arrived,
             desk.sections.changed,
             desk.marks.changed,
         ):
@@ -206,6 +208,9 @@ class Canvas(QWidget):
         if self.sight.leads:
             parts = self.desk.previewing.laid_over(plain, view)
         self.previewed, self._how = parts is not plain, parts.how
+        self._live = self.sight.leads and self.desk.live.showing
+        if self._live:
+            parts = self.desk.live.laid_over(parts)
         self.desk.tiles.want([one.thing for one in (*parts.lower, *parts.upper)], view)
         return self.picture.pixels(view, parts)
 
@@ -241,9 +246,9 @@ class Canvas(QWidget):
         over += [*pieces.letters(flat), *pieces.length_bar(flat, record.grid.unit)]
         if self._how.way == "swipe":
             over += pieces.swipe_line(flat, self._how.share)
-        if self.previewed:
-            title = self.desk.previewing.title
-            over += pieces.preview(title, width_of(f"Preview: {title}"))
+        said = f"Preview: {self.desk.previewing.title}" if self.previewed else "Live" if self._live else ""
+        if said:
+            over += pieces.tag(said, width_of(said))
         if self.viewing.arrangement.bars and self.lead:
             frame = pieces.navigator_frame(flat, record.grid)
             right = pieces.SIDE + pieces.MARGIN if frame is not None else 0.0

@@ -33,6 +33,7 @@ from .film import Film
 from .hand import Hand, ToolSettings
 from .layers import Layers
 from .laying import Laying
+from .live_camera import LiveCamera
 from .object_strokes import ObjectStrokes
 from .previewing import Previewing
 from .sections import Sections
@@ -59,6 +60,7 @@ class Desk(QObject):
         self.beside = Beside(self.viewing, self.layers)
         self.channels = Channels(self.viewing)
         self.film = Film(self.viewing)
+        self.live = LiveCamera(self.viewing)
         self.tiles = TileReader(self.session)
         self.viewing.stage = self._remembered()["stage"]  # so that only its page is made at first
         self.hand = Hand(self.viewing, self)
@@ -224,6 +226,7 @@ class Desk(QObject):
     def close(self) -> None:
         """Save the view and let go of the study. Raises Trouble when the journals cannot be folded."""
         self._save.stop()
+        self.live.stop()
         self.session.end_gesture()
         self.save_view()
         self.session.close()

@@ -12,7 +12,7 @@ import numpy as np
 
 from ...core.axis import Axis
 from ...core.calibration import Calibration
-from ...core.camera import CAMERAS, SETUP, Camera, CameraSettings
+from ...core.camera import SETUP, Camera, CameraSettings, camera_kind, held
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.left_out import LeftOut
@@ -85,14 +85,10 @@ def take_pictures(
     Trouble
         When there is no such camera, it does not offer what is asked for, or the calibration is of another set-up.
     """
-    kind = CAMERAS.get(camera.strip())
-    if kind is None:
-        raise Trouble(f"There is no camera “{camera[:40]}”", f"there are: {', '.join(one.name for one in CAMERAS)}")
-    opened = kind.open()
-    try:
-        wanted = CameraSettings(objective or "", resolution or "", specimen or "", exposure, focus, x, y)
-        opened.set(wanted)
-        setup = opened.setup
+    with held(camera_kind(camera)) as one, one.turn:
+        opened = one.camera
+        opened.set(CameraSettings(objective or "", resolution or "", specimen or "", exposure, focus, x, y))
+        setup, lies = opened.setup, opened.settings.specimen
         if calibration is not None and not calibration.setup.fits(setup):
             raise Trouble(
                 f"Calibration {calibration.called} is of {calibration.setup.words or 'another set-up'}, and the camera"
@@ -100,14 +96,12 @@ def take_pictures(
                 "calibrate this set-up, or choose its calibration",
             )
         frames, times = _frames(opened, count, every, progress)
-    finally:
-        opened.close()
     facts = {
         SETUP: json.dumps(asdict(setup), ensure_ascii=False),
         "Taken": datetime.now().isoformat(timespec="seconds"),
     }
     facts |= {"Exposure (ms)": f"{exposure:g}", "Stage (mm)": f"{x:g}, {y:g}", "Focus (um)": f"{focus:g}"}
-    called = name or f"{wanted.specimen or opened.settings.specimen or 'Picture'}, {setup.objective or camera}"
+    called = name or f"{lies or 'Picture'}, {setup.objective or camera}"
     return _image(frames, times, facts, called, subject, calibration)
 
 
@@ -134,10 +128,15 @@ def _image(
 ) -> Image:
     rows, columns = frames[0].shape[:2]
     colour = frames[0].ndim == 3
-    data = np.stack([frame.transpose(1, 0, 2) if colour else frame.T for frame in frames], 2)  # i, j, time
+    data = np.stack([across(frame) for frame in frames], 2)  # i, j, time
     axes = []
     if len(frames) > 1:
         axes = [Axis("time", len(frames), "s", tuple(round(t, 3) for t in times))]
         data = data[:, :, None]
     image = Image(data, picture_space(columns, rows, None), name, subject, facts=facts, axes=axes, colour=colour)
     return image if calibration is None else image.placed(use_calibration(calibration, image))
+
+
+def across(frame: np.ndarray) -> np.ndarray:
+    """A picture of a camera, (rows, columns) with or without colours, as images are indexed: [i, j]."""
+    return frame.transpose(1, 0, 2) if frame.ndim == 3 else frame.T
