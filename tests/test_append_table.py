@@ -7,7 +7,7 @@ from pathlib import Path
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.table import Column, Table
 from kestrelmist.formats.format import format_of
-from kestrelmist.measure.append_table import append_table
+from kestrelmist.measure.tables.append_table import append_table
 
 COLUMNS = [Column("subject"), Column("label"), Column("voxels"), Column("volume", "mm3", 2), Column("scale")]
 

@@ -70,6 +70,7 @@ SOURCES: dict[str, str] = {
     "Horn 1987": (
         "B. K. P. Horn, Closed-form solution of absolute orientation using unit quaternions, J. Opt. Soc. Am. A 4, 1987"
     ),
+    "Student 1908": "Student, The probable error of a mean, Biometrika 6, 1908",
     "Hyndman 1996": "R. J. Hyndman and Y. Fan, Sample quantiles in statistical packages, Am. Stat. 50, 1996",
     "ISO 16610-21": (
         "ISO 16610-21, Geometrical product specifications: filtration, linear profile filters, Gaussian filters, 2011"

@@ -127,6 +127,11 @@ class Table:
         return self._count if self._count is not None else len(self.values[0]) if self.columns else 0
 
     @property
+    def lazy(self) -> bool:
+        """Whether its values are held, or given, column by column."""
+        return self._rows is None
+
+    @property
     def rows(self) -> list[tuple]:
         """All rows; what is added to the list is added to the table."""
         if self._rows is None:

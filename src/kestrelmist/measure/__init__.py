@@ -9,5 +9,6 @@ HEADINGS = (
     Heading("Lines"),
     Heading("Marks"),
     Heading("Labels"),
+    Heading("Tables"),
 )
 """Headings under which the Bench lists the operations, in this order."""

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import numpy as np
-from PySide6.QtCore import QModelIndex, Qt
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QApplication,
@@ -24,14 +23,13 @@ from PySide6.QtWidgets import (
 from ...core.cells import harmless
 from ...core.errors import Trouble
 from ...core.table import Column, Table
-from ...study.items import Record
 from ...study.recipe import as_yaml, recipe_of
 from ..models.desk_model import Desk
 from ..theme.theme import icon
 from ..widgets.folding_row import FoldingRow
 from .courses_page import CoursesPage
 from .marks_page import MarksPage
-from .row_places import place_in
+from .results_page import ResultsPage
 from .sections_page import SectionsPage
 from .subjects_page import SubjectsPage
 from .table_model import TableModel
@@ -82,12 +80,13 @@ class Drawer(QWidget):
         self.setFixedHeight(LOW)
         self.desk, self.session = desk, desk.session
         self._fresh: list[Table] = []
-        self.results, self.logbook = TableModel(), TableModel()
-        self.result_view, self.logbook_view = _table_view(self.results), _table_view(self.logbook)
-        self.result_view.setAccessibleName("Table of results")
+        self.tables = ResultsPage(desk, _table_view)
+        self.results, self.result_view = self.tables.model, self.tables.view
+        self.logbook = TableModel()
+        self.logbook_view = _table_view(self.logbook)
         self.logbook_view.setAccessibleName("Logbook")
         self.pages = QStackedWidget()
-        self.pages.addWidget(self.result_view)
+        self.pages.addWidget(self.tables)
         self.pages.addWidget(self.logbook_view)
         self.courses = CoursesPage(desk)
         self.pages.addWidget(self.courses)
@@ -105,6 +104,9 @@ class Drawer(QWidget):
         self.show_courses, self.show_sections = QPushButton("Courses"), QPushButton("Sections")
         self.show_subjects, self.show_marks = QPushButton("Subjects"), QPushButton("Marks")
         self.save, self.copy = QPushButton("Save…"), QPushButton("Copy as YAML")
+        self.plot = QPushButton("Plot")
+        self.plot.setCheckable(True)
+        self.plot.setToolTip("Histogram or points of the table's columns, and gates on them")
         self.save.setToolTip("Save the table as CSV or Parquet, with its units")
         self.shut = QToolButton()
         self.shut.setToolTip("Close the Drawer")
@@ -125,7 +127,7 @@ class Drawer(QWidget):
         self.search.textChanged.connect(self._search)
         top.second.addWidget(self.search)
         top.second.addStretch()
-        for button in (self.save, self.copy):
+        for button in (self.plot, self.save, self.copy):
             button.setProperty("kind", "small")
             top.second.addWidget(button)
         top.second.addWidget(self.shut)
@@ -145,9 +147,7 @@ class Drawer(QWidget):
         self.which.activated.connect(self._show)
         self.save.clicked.connect(self.ask_and_save)
         self.copy.clicked.connect(self.copy_yaml)
-        self.result_view.clicked.connect(self._go_to_row)
-        self.result_view.activated.connect(self._go_to_row)
-        self.result_view.selectionModel().currentRowChanged.connect(self._stepped)
+        self.plot.toggled.connect(self._plot)
         self.session.table_made.connect(self.add_table)
         self.session.logbook_changed.connect(self._logbook_moved)
         self.dress()
@@ -187,6 +187,7 @@ class Drawer(QWidget):
         self.search.setVisible(page in ("tables", "logbook"))
         self.which.setVisible(tables)
         self.save.setVisible(tables)
+        self.plot.setVisible(tables)
         self.save.setEnabled(bool(self.which.count()))
         self.copy.setVisible(page == "logbook")
         self.top.fit()
@@ -197,52 +198,11 @@ class Drawer(QWidget):
 
     def _fit_height(self) -> None:
         facts = self.page == "tables" and self.results.table.title.startswith("Facts")
-        height = HIGH if facts else MIDDLE if self.page in ("courses", "sections") else LOW
+        plotted = self.page == "tables" and self.tables.plotted
+        height = HIGH if facts or plotted else MIDDLE if self.page in ("courses", "sections") else LOW
         self.setFixedHeight(height + (MORE if self.top.is_folded else 0))
 
     # tables
-
-    def _stepped(self, index: QModelIndex) -> None:
-        """The arrow keys go from row to row, and to their places."""
-        if index.isValid() and self.result_view.hasFocus():
-            self._go_to_row(index)
-
-    def _go_to_row(self, index: QModelIndex) -> None:
-        """Show what a row is of: the volume that it names, or the place whose x, y and z it has."""
-        record = self.desk.viewing.record
-        place = (
-            None if record is None else place_in(self.results.table, int(self.results.rows[index.row()]), record.grid)
-        )
-        if record is None or place is None:
-            self._go_to_volume(index)
-        elif (other := self._elsewhere(record)) is not None:
-            self.session.said.emit(f"The places of this table are of “{other.name}”, in another space: show that first")
-        elif record.grid.nearest_voxel(place) is not None:
-            self.desk.viewing.go_to(place)
-        else:
-            self.session.said.emit(f"The place of this row lies outside “{record.name}”")
-
-    def _elsewhere(self, record: Record) -> Record | None:
-        """The image that the table is of, where its places mean nothing on the one that leads."""
-        items, key = self.desk.study.items, self.which.currentData()
-        row = items.get(key) if isinstance(key, int) and key > 0 else None
-        made_of = items.get(row.made_of) if row is not None and row.made_of is not None else None
-        if made_of is not None and made_of.of is not None:
-            made_of = items.get(made_of.of)
-        if made_of is None or made_of.space is None or record.space is None or made_of.id == record.id:
-            return None
-        here, there = record.space.world, made_of.space.world
-        return made_of if here.id and there.id and not here.is_one_with(there) else None
-
-    def _go_to_volume(self, index: QModelIndex) -> None:
-        """Show the volume that a row is of, where there is a column that names one."""
-        table, record = self.results.table, self.desk.viewing.record
-        column = next((n for n, c in enumerate(table.columns) if c.name == "volume" and not c.unit), None)
-        if column is None or record is None or not record.axes:
-            return
-        number = table.cell(int(self.results.rows[index.row()]), column)
-        if isinstance(number, (int, np.integer)) and 1 <= number <= record.axes[0].size:
-            self.desk.viewing.go_along(0, int(number) - 1)
 
     def list_tables(self) -> None:
         """The study's tables by their titles, the newest first."""
@@ -257,24 +217,26 @@ class Drawer(QWidget):
             self._fresh.append(table)
             self.which.insertItem(0, table.title, -len(self._fresh))
         self.which.setCurrentIndex(0)
-        self._put(table)
+        self._put(table, self.which.currentData())
         self.open_page("tables")
+
+    def _plot(self, on: bool) -> None:
+        self.tables.set_plotted(on)
+        self._fit_height()
 
     def _show(self, n: int, open_it: bool = True) -> None:
         key = self.which.itemData(n)
         table = self._fresh[-key - 1] if key < 0 else self.session.guarded(lambda: self.desk.study.table(key))
         if table is not None:
-            self._put(table)
+            self._put(table, key)
             if open_it:
                 self.open_page("tables")
 
-    def _put(self, table: Table) -> None:
+    def _put(self, table: Table, key: int | None) -> None:
         self.search.blockSignals(True)
         self.search.clear()
         self.search.blockSignals(False)
-        self.result_view.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
-        self.results.show(table)
-        self.result_view.resizeColumnsToContents()
+        self.tables.put(table, key if key is not None and key > 0 else None)
         if self.results.large:
             self._prepare_search(table)
 

@@ -23,10 +23,11 @@ class TableModel(QAbstractTableModel):
         self.texts: Any = None
         self._found: np.ndarray | None = None
         self._order: np.ndarray | None = None
+        self._kept: np.ndarray | None = None
 
     def show(self, table: Table) -> None:
         self.beginResetModel()
-        self.table, self.texts, self._found, self._order = table, None, None, None
+        self.table, self.texts, self._found, self._order, self._kept = table, None, None, None, None
         self.rows = np.arange(table.count)
         self.endResetModel()
 
@@ -65,6 +66,12 @@ class TableModel(QAbstractTableModel):
             self._found = self._with(word)
         self._arrange()
 
+    def keep(self, rows: np.ndarray | None) -> None:
+        """Show only rows of which an array of yes and no says so; all when it is None."""
+        if rows is not self._kept:
+            self._kept = rows
+            self._arrange()
+
     @property
     def large(self) -> bool:
         """Whether searching wants `texts`, which are better made beside the window."""
@@ -88,6 +95,8 @@ class TableModel(QAbstractTableModel):
             keep = np.zeros(self.table.count, bool)
             keep[self._found] = True
             rows = rows[keep[rows]]
+        if self._kept is not None:
+            rows = rows[self._kept[rows]]
         self.beginResetModel()
         self.rows = rows
         self.endResetModel()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from ...core.digits import decimals_for, decimals_of
@@ -23,6 +25,9 @@ from .sums import region_sums, values_of
 OF_SHAPE = ("perimeter", "circularity", "elongation", "major_axis", "minor_axis", "feret", "x", "y", "nearest")
 OF_CHANNELS = ("mean", "sd")
 COLOURS = ("red", "green", "blue")
+SMALL = 0.05
+"""mm: pixels below are of microscopy, where lengths are told in µm."""
+POWERS = {"mm": 1, "mm2": 2, "mm3": 3}
 
 
 @operation(
@@ -31,6 +36,7 @@ COLOURS = ("red", "green", "blue")
     name="measure-cells",
     keywords="cytometry single cell fluorescence channels count area shape circularity intensity per cell table nuclei",
     takes="series colour",
+    version=2,
     called={"columns": "Of each channel"},
     group="Labels",
     methods="Shape and channel values of every cell were measured",
@@ -52,7 +58,8 @@ def measure_cells(image: Image, labels: LabelMap, columns: str = "mean, sd", *, 
     -------
     Table
         number, label, size, shape, middle and distance to the nearest other cell; then of each channel what was chosen.
-        The title says how many cells there are, and how many for each unit of area.
+        The title says how many cells there are, and how many for each unit of area. On microscopy images, whose
+        pixels are below 0.05 mm, lengths are in µm.
 
     Raises
     ------
@@ -94,9 +101,25 @@ def measure_cells(image: Image, labels: LabelMap, columns: str = "mean, sd", *, 
             title = f"{name}_{channel}" if channel else name
             told.append(Column(title, "" if name == "entropy" else image.unit, of_value))
             values.append(measured[name])
+    if space.unit == "mm" and max(space.spacing) < SMALL:
+        told, values = in_micrometres(told, values)
     told += [Column("subject", hidden=True), Column("image", hidden=True), Column("scale", hidden=True)]
     values += [np.full(len(numbers), text, object) for text in (image.subject, image.name, scale_of(image).words)]
     return Table(_title(labels, image, len(numbers)), told, source=lambda: values, count=len(numbers))
+
+
+def in_micrometres(columns: list[Column], values: list) -> tuple[list[Column], list]:
+    """Columns in mm, mm² and mm³, in µm, µm² and µm³."""
+    made, told = [], []
+    for column, one in zip(columns, values):
+        power = POWERS.get(column.unit, 0)
+        if power:
+            digits = None if column.digits is None else max(0, column.digits - 3 * power)
+            column = replace(column, unit=column.unit.replace("mm", "µm"), digits=digits)
+            one = one * 10.0 ** (3 * power)
+        made.append(column)
+        told.append(one)
+    return made, told
 
 
 def _title(labels: LabelMap, image: Image, count: int) -> str:

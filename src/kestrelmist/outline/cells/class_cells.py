@@ -10,7 +10,7 @@ import numpy as np
 
 from ...core.errors import Trouble
 from ...core.image import Image
-from ...core.labels import LARGEST, PALETTE, Label, LabelMap, LabelTable
+from ...core.labels import LARGEST, LabelMap
 from ...core.left_out import Found, LeftOut
 from ...core.names import typed_name
 from ...core.on_grid import require_same_grid
@@ -20,6 +20,7 @@ from ...core.progress import Progress, silent
 from ...core.table import Column, Table
 from ..channels import Channel, channel_named
 from ..otsu import otsu_limits
+from .classed import classed
 
 SIDE = 1024
 """Pixels to a side of a piece that is worked on at a time."""
@@ -125,15 +126,7 @@ def class_cells(
     class_of = np.where(carries, 1, 2).astype(np.uint16)
     class_of[~np.isfinite(means)] = 0
     class_of[0] = 0
-    table_of = LabelTable(Label(n, name, PALETTE[n - 1]) for n, name in enumerate(names, 1))
-    made = LabelMap(space, table=table_of, name=f"{labels.name}, classed", subject=labels.subject)
-    for k in progress.part(0.9, 1.0).over(range(labels.kji.shape[0]), what="Writing classes"):
-        rows = max(1, (1 << 24) // labels.kji.shape[2])
-        for j in range(0, labels.kji.shape[1], rows):
-            under = labels.kji[k, j : j + rows]
-            if under.any():
-                made.kji[k, j : j + rows] = class_of[under]
-    made.recount()
+    made = classed(labels, class_of, names, progress.part(0.9, 1.0))
     return Classed(made, _table(labels, image, source, numbers, places, means, class_of, ("", *names), limit, look))
 
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from ..core.errors import Trouble
-from ..core.operation import operation
-from ..core.parameter import NewPath
-from ..core.table import Column, Table
-from ..formats.format import format_of
-from ..formats.saving import save_thing
+from ...core.errors import Trouble
+from ...core.operation import operation
+from ...core.parameter import NewPath
+from ...core.table import Column, Table
+from ...formats.format import format_of
+from ...formats.saving import save_thing
 
 COUNTED = ("voxels", "pixels", "scale", "class", "overlaps", "note", "value_unit", "unit", "uncertainty_is")
 """Columns of words and whole numbers that were measured, or say how: they do not tell which row is which."""
@@ -22,7 +22,7 @@ COUNTED = ("voxels", "pixels", "scale", "class", "overlaps", "note", "value_unit
     name="append-table",
     keywords="append merge csv parquet collect results sessions spreadsheet accumulate database export",
     called={"to": "File"},
-    group="Labels",
+    group="Tables",
     methods="",
 )
 def append_table(table: Table, to: NewPath) -> Table:

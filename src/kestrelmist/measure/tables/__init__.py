@@ -1,0 +1,1 @@
+"""Tables of measurements: gates that become classes, groups compared."""
