@@ -217,7 +217,7 @@ class MarksDeskTest(DrawingCase):
     def test_tools_are_found_and_offered_where_they_serve(self):
         names = [t.name for t in TOOLS if t.name.startswith("mark-")]
         wanted = ["point", "line", "polyline", "polygon", "rectangle", "ellipse", "angle", "lines-angle", "circle"]
-        wanted += ["freehand", "arrow", "text", "highlight"]
+        wanted += ["freehand", "arrow", "text", "highlight", "scale-bar"]
         self.assertEqual(names, [f"mark-{n}" for n in wanted])
         self.desk.hand.set_tool("mark-line")
         self.viewing.set_stage("Gather")

@@ -89,7 +89,7 @@ class MarksTellTest(DrawingCase):
     def test_colour_width_and_the_list(self):
         self.desk.hand.set_tool("mark-line")
         self.draw((-40, 0), (60, 0))
-        self.group.width.setValue(4.0)
+        self.group.look.width_field.setValue(4.0)
         self.assertEqual(self.drawn()[0].width, 4.0)
         self.window.toggle_drawer("marks")
         self.settle(self.window)

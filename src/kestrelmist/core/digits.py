@@ -62,3 +62,13 @@ def signed(value: float, decimals: int, width: int = 0) -> str:
     if not any(c in "123456789" for c in text):
         text = " " + text[1:]
     return text.replace("-", "−").rjust(width)
+
+
+def round_below(most: float) -> float:
+    """The largest of 1, 2 and 5 times a power of ten that is at most so much.
+
+    >>> round_below(0.07), round_below(9.9), round_below(200)
+    (0.05, 5, 200)
+    """
+    power = 10 ** math.floor(math.log10(most) + 1e-12)
+    return next(m * power for m in (5, 2, 1) if m * power <= most * (1 + 1e-12))

@@ -146,7 +146,7 @@ def _known(facts: dict[str, Any], plain: str, hole: bool) -> dict[str, Any]:
     shape = facts.get("shape")
     fits = isinstance(shape, str) and shape in SHAPES and PLAIN[plain] == shape
     known: dict[str, Any] = {"shape": shape if fits else PLAIN[plain]}
-    names = {"normal", "depth", "place", "across", "cls", "text", "colour", "width"}
+    names = {"normal", "depth", "place", "across", "cls", "text", "colour", "width", "letters", "spread"}
     known |= {name: value for name, value in facts.items() if name in names}
     said = facts.get("name") or facts.get("Name") or facts.get("label")
     known["name"] = str(said) if isinstance(said, (str, int, float)) else ""

@@ -17,7 +17,8 @@ from ..core.world import World
 from .format import Format, register
 from .table_files import read_csv
 
-MORE = ("normal", "depth", "place", "across", "sure", "text", "colour", "width", "notes")
+MORE = ("normal", "depth", "place", "across", "sure", "text", "colour", "width", "letters", "unit", "digits",
+        "spread", "notes")  # fmt: skip
 """What else a mark knows, as JSON in one cell of its first row."""
 
 

@@ -20,7 +20,7 @@ from ..formats.mark_table import mark_rows
 
 ShapeName = Literal[
     "point", "line", "length", "polyline", "freehand", "polygon", "rectangle", "ellipse", "circle", "angle",
-    "lines-angle", "arrow", "text", "highlight", "box", "section"
+    "lines-angle", "arrow", "text", "highlight", "box", "section", "scale-bar"
 ]  # fmt: skip
 ALSO = {"length": "line"}
 """Other words for shapes."""
@@ -85,7 +85,7 @@ def add_mark(
     """
     kind = ALSO.get(shape, shape)
     where = corners_of(kind, points_of(points, marks.unit))
-    facts = {"name": name, "cls": class_, "text": text, "colour": _colour(colour), "across": across, "sure": sure}
+    facts = {"name": name, "cls": class_, "text": text, "colour": colour_of(colour), "across": across, "sure": sure}
     more = {"notes": {"note": notes}} if notes else {}
     mark = Mark(kind, tuple(map(tuple, where.tolist())), **facts, **more)  # type: ignore[arg-type]
     return MarkEdit.adding(f"Add {mark.called}", marks, [mark])
@@ -143,7 +143,7 @@ def change_mark(
     """
     before = marks[mark]
     given: dict[str, Any] = {"name": name, "cls": class_, "text": text, "across": across}
-    given["colour"] = None if colour is None else _colour(colour)
+    given["colour"] = None if colour is None else colour_of(colour)
     after = replace(before, **{key: value for key, value in given.items() if value is not None})
     if notes is not None:
         after = replace(after, notes={**after.notes, "note": notes})
@@ -187,7 +187,8 @@ def list_marks(marks: Marks) -> Table:
     return table
 
 
-def _colour(text: str) -> str:
+def colour_of(text: str) -> str:
+    """A colour as it is kept. Raises Trouble when the text is none."""
     if text and not COLOUR.fullmatch(text.strip()):
         raise Trouble(f"“{text[:40]}” is no colour", "write it as #RRGGBB, for example #56A8C7")
     return text.strip().upper()

@@ -18,7 +18,7 @@ from ..core.safe_write import require_new, written_whole
 from ..core.scale import scale_of
 from ..core.table import Column, Table
 from ..scene.pieces import round_length
-from ..scene.primitives import INK, PALE, Panel, Primitive, Words
+from ..scene.primitives import PALE, Panel, Primitive, contrasting, outlined
 from .grid_page import burned, overlay, shown_colours
 
 Corner = Literal["lower right", "lower left", "upper right", "upper left"]
@@ -143,7 +143,7 @@ def bar_primitives(
     """A bar with words over it in a corner of a page of so many pixels."""
     thick = max(1, round(thick))  # on whole pixels, so that it is as long as it says
     edge = max(1, round(thick / 4))
-    other = _contrasting(colour)
+    other = contrasting(colour)
     margin = max(8.0, 2.4 * thick)
     columns, rows = size
     wide = max(long, 0.62 * high * len(words))
@@ -155,17 +155,8 @@ def bar_primitives(
         Panel((x, top, long, thick), colour),
     ]
     if words:
-        at = (x + long / 2, top - edge - 0.3 * high)
-        shift = max(1.0, high / 16)
-        beside = [(a * shift, b * shift) for a in (-1, 0, 1) for b in (-1, 0, 1) if a or b]
-        found += [Words((at[0] + a, at[1] + b), words, high, other, "600", "ms") for a, b in beside]
-        found.append(Words(at, words, high, colour, "600", "ms"))
+        found += outlined((x + long / 2, top - edge - 0.3 * high), words, high, colour, "ms")
     return found
-
-
-def _contrasting(colour: str) -> str:
-    red, green, blue = (int(colour.lstrip("#")[n : n + 2], 16) for n in (0, 2, 4))
-    return INK if 0.299 * red + 0.587 * green + 0.114 * blue > 110 else PALE
 
 
 def _write(path: Path, pixels: np.ndarray, spacing) -> None:

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from ..core.digits import signed
+from ..core.digits import round_below, signed
 from ..core.quantity import pretty_unit, suited
 from ..core.space import Space
 from .colour_bars import WIDTH, colour_bars
@@ -86,9 +86,7 @@ def letters(view: View) -> list[Primitive]:
 
 def round_length(pixel: float, room: float) -> float:
     """The longest of 1, 2 and 5 times a power of ten that fills at most `room` page units."""
-    most = max(pixel * room, 1e-15)
-    power = 10 ** math.floor(math.log10(most))
-    return next(m * power for m in (5, 2, 1) if m * power <= most)
+    return round_below(max(pixel * room, 1e-15))
 
 
 def length_bar(view: View, unit: str) -> list[Primitive]:

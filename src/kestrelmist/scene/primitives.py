@@ -21,6 +21,12 @@ FIGURES = "figures"
 """The weight of words that are set in figures of one width."""
 
 
+def contrasting(colour: str) -> str:
+    """Dark or pale, whichever stands out from a colour "#RRGGBB"."""
+    red, green, blue = (int(colour.lstrip("#")[n : n + 2], 16) for n in (0, 2, 4))
+    return INK if 0.299 * red + 0.587 * green + 0.114 * blue > 110 else PALE
+
+
 @dataclass(frozen=True)
 class Stroke:
     """How a line is drawn: "#RRGGBB" or "#RRGGBBAA", page units, and lengths of dashes and gaps in page units."""
@@ -106,6 +112,14 @@ class Bitmap:
 
     pixels: np.ndarray
     box: tuple[float, float, float, float]
+
+
+def outlined(at: Point, text: str, size: float, colour: str, anchor: str = "mm", weight: str = "600") -> list[Words]:
+    """Words with an edge that contrasts, so that they are read on bright and dark alike."""
+    edge, shift = contrasting(colour), max(0.8, size / 16)
+    beside = [(a * shift, b * shift) for a in (-1, 0, 1) for b in (-1, 0, 1) if a or b]
+    around = [Words((at[0] + a, at[1] + b), text, size, edge, weight, anchor) for a, b in beside]
+    return [*around, Words(at, text, size, colour, weight, anchor)]
 
 
 Primitive = Path | Oval | Panel | Words | Bitmap

@@ -6,6 +6,7 @@ import sqlite3
 import threading
 from collections.abc import Callable
 
+from ..core.class_table import ClassRow
 from ..core.errors import Trouble
 from ..core.geometry.marks import MarkEdit, Marks
 from ..core.space import Space
@@ -55,13 +56,20 @@ class MarkSets(InHand):
 
     def class_colours(self, marks: Marks) -> tuple[tuple[int, str], ...]:
         """Colours of the classes that marks point to, by number; none when their class table has gone."""
+        return tuple((row.number, row.colour) for row in self._classes(marks))
+
+    def class_names(self, marks: Marks) -> dict[int, str]:
+        """What the classes that marks point to are called, by number; none when their class table has gone."""
+        return {row.number: row.name for row in self._classes(marks)}
+
+    def _classes(self, marks: Marks) -> list[ClassRow]:
         record = None if marks.classes is None else self.items.get(marks.classes)
         if record is None or record.removed:
-            return ()
+            return []
         try:
-            return tuple((row.number, row.colour) for row in self.study.thing(record.id))
+            return list(self.study.thing(record.id))
         except Trouble:
-            return ()
+            return []
 
     # what happens to them
 

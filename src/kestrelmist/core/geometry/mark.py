@@ -47,8 +47,14 @@ class Mark:
         What it is called, and what is written at it.
     colour : str
         "#RRGGBB"; "" for that of its class.
-    width : page units
-        Of its line.
+    width, letters : page units
+        Of its line, and of what is written at it.
+    unit : str
+        In which its length or area is told, as "um"; "" for the one that suits.
+    digits : int, optional
+        Decimals that are told; as many as its uncertainty allows when left out.
+    spread : bool
+        Whether its uncertainty is told.
     notes : dict
         Whatever else is known of it: names and plain values.
 
@@ -71,6 +77,10 @@ class Mark:
     text: str = ""
     colour: str = ""
     width: float = 1.8
+    letters: float = 12.0
+    unit: str = ""
+    digits: int | None = None
+    spread: bool = True
     notes: dict[str, Any] = field(default_factory=dict, hash=False)
 
     def __post_init__(self):
@@ -83,6 +93,10 @@ class Mark:
             raise Trouble("A point of a mark is no place", "give numbers")
         if not all(math.isfinite(one) and one >= 0 for one in (self.depth, self.across, self.sure)):
             raise Trouble("Depth, width and uncertainty of a mark are numbers from 0 on", "give such")
+        if not (0 < self.width <= 1000 and 0 < self.letters <= 1000):
+            raise Trouble("Lines and letters of a mark are 0 to 1000 wide", "give such")
+        if self.digits is not None and not (isinstance(self.digits, int) and 0 <= self.digits <= 15):
+            raise Trouble("Decimals of a mark are 0 to 15", "give so many")
         object.__setattr__(self, "points", points)
         object.__setattr__(self, "name", plain_name(self.name))
         object.__setattr__(self, "text", str(self.text)[:LONGEST])

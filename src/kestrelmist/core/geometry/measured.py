@@ -14,7 +14,7 @@ from functools import lru_cache
 import numpy as np
 
 from ..calibration import coverage, together
-from ..quantity import FINER, measure_unit, pretty_unit
+from ..quantity import FINER, measure_unit, nanometres, pretty_unit
 from ..scale import Scale
 from ..space import Space
 from .amounts import DIMENSIONS, nominal
@@ -62,18 +62,36 @@ class Measured:
         unit, factor, _ = finer
         return Measured(self.name, self.value * factor, unit, self.sure * factor, self.freedom)
 
+    def told(self, mark: Mark, fine: bool = False) -> Measured:
+        """The same in the unit that the mark says, else in the one that suits its size."""
+        dimension, one = DIMENSIONS[self.name], nanometres(mark.unit)
+        own = nanometres(self.unit.rstrip("23"))
+        if not dimension or one is None or own is None:
+            return self.suited(fine)
+        factor = (own / one) ** dimension
+        unit = measure_unit(mark.unit, dimension)
+        return Measured(self.name, self.value * factor, unit, self.sure * factor, self.freedom)
+
     @property
     def parts(self) -> tuple[str, str, str]:
         """As a person reads it, in three: digits that are certain, those that are not with their uncertainty, and the
         unit: "12.3", "1 ± 0.04", "mm"."""
+        return self.parts_of(None, True)
+
+    def parts_of(self, decimals: int | None, with_spread: bool) -> tuple[str, str, str]:
+        """As `parts`, with so many decimals, or as many as the uncertainty allows; and with that, or without."""
         unit = "°" if self.unit == "deg" else pretty_unit(self.unit)
         spread = self.expanded
-        if not spread > 0 or not math.isfinite(spread):
-            return f"{self.value:.5g}", "", unit
-        digits = max(0, 1 - math.floor(math.log10(spread)))
+        known = spread > 0 and math.isfinite(spread)
+        if not known:
+            return f"{self.value:.5g}" if decimals is None else f"{self.value:.{decimals}f}", "", unit
+        digits = max(0, 1 - math.floor(math.log10(spread))) if decimals is None else decimals
         whole = f"{self.value:.{digits}f}"
-        unsure = min(len(whole), 2 if digits else max(1, math.floor(math.log10(spread)) + 1))
-        return whole[:-unsure], f"{whole[-unsure:]} ± {spread:.{digits}f}", unit
+        # digits from the place on at which the uncertainty begins
+        behind = digits + math.floor(math.log10(spread)) + 1
+        unsure = min(len(whole), max(0, behind + (digits > 0 and behind > digits)))
+        said = f" ± {spread:.{digits}f}" if with_spread and float(f"{spread:.{digits}f}") > 0 else ""
+        return whole[: len(whole) - unsure], f"{whole[len(whole) - unsure :]}{said}", unit
 
     @property
     def words(self) -> str:

@@ -68,6 +68,8 @@ class Shape:
         Whether the outline is closed, and the mark hit inside.
     ends : "ticks", "arrow" or ""
         What stands at the ends of an open line.
+    bar : bool
+        Whether it is a thick bar that says how long it is, and no line.
     cut : callable, optional
         Of one that fills a room, so that every slice through it shows it: `cut(points, centre, normal)`, the closed
         line in which a plane meets it, (m, 3).
@@ -105,6 +107,7 @@ class Shape:
     outline: Callable[[Points], Points] = _as_they_are
     closed: bool = False
     ends: str = ""
+    bar: bool = False
     cut: Callable[[Points, np.ndarray, np.ndarray], Points] | None = None
     handles: Callable[[Points], Points] = _as_they_are
     pulled: Callable[[Points, int, np.ndarray, Plane, bool], Points] = _pulled

@@ -107,7 +107,7 @@ class MarksPage(QWidget):
 
     def _row(self, mark: Mark, unit: str, factor: float, digits: int, scale: str, placed: float) -> tuple:
         found = measured(mark, Scale.from_fact(scale) or Scale(), placed)
-        said = ", ".join(f"{one.name} {one.suited(is_fine(placed)).words}" for one in found)
+        said = ", ".join(f"{one.name} {one.told(mark, is_fine(placed)).words}" for one in found)
         words = shape_named(mark.shape).title.lower()
         note = mark.text or str(mark.notes.get("note") or "")
         middle = [float(v * factor) for v in mark.middle]

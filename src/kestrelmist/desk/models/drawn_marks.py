@@ -50,6 +50,8 @@ class DrawnMarks(QObject):
         self.shown = True
         self.named = True
         self.measured = True
+        self.next_class = 0
+        """Of marks that are drawn from now on."""
         self._colours: tuple[tuple[int, str], ...] = ()
         viewing.lead_changed.connect(self._follow)
         self.session.things_changed.connect(self._things)
@@ -210,6 +212,23 @@ class DrawnMarks(QObject):
         step = Step(BY_HAND, title, {"marks": len(edit.after)}, things)
         kept = self.session.keep_marks(image if key is None else key, edit, step, key is None)
         return [] if kept is None else list(kept[1].after)
+
+    def class_next(self, number: int) -> None:
+        """Marks drawn from now on are of a class; the chosen one becomes of it."""
+        self.next_class = number
+        if self.chosen is not None:
+            self.change_chosen("Class of", cls=number)
+        self.changed.emit()
+
+    @property
+    def has_classes(self) -> bool:
+        """Whether there is a class table that says what classes are called."""
+        return self.marks is not None and bool(self.study.marks.class_names(self.marks))
+
+    def class_name(self, number: int) -> str:
+        """What a class is called, as far as the marks' class table says it."""
+        names = {} if self.marks is None else self.study.marks.class_names(self.marks)
+        return names.get(number, f"class {number}" if number else "no class")
 
     def change_chosen(self, title: str, **facts: Any) -> None:
         """Change what is known of the chosen mark: points, name, class, colour."""

@@ -95,6 +95,7 @@ class Drawing(OnMarks):
         voxel = placed_to(record.grid) if record is not None else 0.0
         # a hand is sure to about a pixel of the pane, and to no less than a voxel
         self.facts = {"place": self.place, "sure": float(np.hypot(voxel, HAND * self.pixel))}
+        self.facts["cls"] = self.marks.next_class
         if shape.name == "text":
             self.facts["text"] = shape.title
         self.marks.choose(None)
@@ -192,8 +193,13 @@ def _start(event: ToolEvent, shape: Shape) -> Gesture | None:
 
 
 def _key(event: ToolEvent, key: Qt.Key) -> bool:
-    """Keys for the chosen mark: arrows move it by a pixel, with Shift by ten; Delete takes it out; Escape lets go."""
+    """Keys for the chosen mark: arrows move it by a pixel, with Shift by ten; Delete takes it out; Escape lets go.
+    1 to 9 say of which class it is, and those that are drawn next; the same again, of none."""
     marks = event.desk.marks
+    if Qt.Key.Key_1 <= key <= Qt.Key.Key_9 and not event.modifiers:
+        number = int(key) - int(Qt.Key.Key_0)
+        marks.class_next(0 if marks.next_class == number else number)
+        return True
     if marks.chosen is None:
         return False
     if key in STEPS:

@@ -7,16 +7,32 @@ from typing import Protocol
 
 import numpy as np
 
+from ...core.digits import plain
 from ...core.geometry.hits import NEAR, Slice, all_in_slice, in_slice, seen
 from ...core.geometry.mark import Mark
 from ...core.geometry.marks import Marks
-from ...core.geometry.measured import is_fine, measured
+from ...core.geometry.measured import Measured, is_fine, measured
 from ...core.geometry.shape import shape_named
+from ...core.quantity import pretty_unit, suited_unit
 from ...core.scale import Scale
 from ..layer import MarkLook
 from ..layer_type import Drawn, LayerType, register
 from ..pieces import at_pixel
-from ..primitives import FIGURES, INK, NIGHT, Oval, Panel, Path, Point, Primitive, Stroke, Words, haloed
+from ..primitives import (
+    FIGURES,
+    INK,
+    NIGHT,
+    Oval,
+    Panel,
+    Path,
+    Point,
+    Primitive,
+    Stroke,
+    Words,
+    contrasting,
+    haloed,
+    outlined,
+)
 from ..view import View
 
 POINT = 4.0
@@ -32,6 +48,8 @@ FIGURE, CHIP_HIGH = 7.4, 18.0
 """How wide a figure of a chip is, and how high the chip."""
 LIGHT, UNSURE, TINT = "#F4F6F5E8", "#6B7B85", "46"
 """Of a chip and its uncertain digits; and how much of its colour a filled mark lays over the picture."""
+BAR, BAR_LETTERS, EDGE = 2.6, 1.25, 1.2
+"""How many times as thick as lines a scale bar is, and its letters as those of other marks; its edge, page units."""
 FIRST = ("angle", "length", "diameter", "area", "volume")
 """What a chip tells of a mark: the first of these that is measured of it."""
 Box = tuple[float, float, float, float]
@@ -117,6 +135,8 @@ def drawn_mark(view: Sheet, mark: Mark, colour: str, look: MarkLook, taken: list
         found.append(Oval(points[0], (1.0, 1.0), fill=colour))
     elif len(points) > 1:
         shape = shape_named(mark.shape)
+        if shape.bar:
+            return bar(mark, points, colour, look)
         if shape.filled:
             found.append(Path(tuple(points), None, True, f"{colour}{TINT}"))
         for part in _parts(points, shape.apart):
@@ -125,12 +145,41 @@ def drawn_mark(view: Sheet, mark: Mark, colour: str, look: MarkLook, taken: list
             found += [Path((points[n - 1], points[n]), Stroke(f"{colour}A0", 1.0, (2, 4))) for n in shape.apart]
         found += _ends(mark, points, stroke)
         if look.measured and look.scale:
-            found += chip(view, points, closed, told(mark, look.scale, look.placed), [] if taken is None else taken)
+            found += chip(view, points, closed, told(mark, look.scale, look.placed),
+                          [] if taken is None else taken, mark.letters)  # fmt: skip
     said = mark.text or (mark.name if look.named else "")
     if said:
-        at, anchor = _beside(view, points if not mark.text else points[:1], said)
-        found.append(Words(at, said, 12, colour, "600", anchor, NIGHT))
+        at, anchor = _beside(view, points if not mark.text else points[:1], said, mark.letters)
+        found += outlined(at, said, mark.letters, colour, anchor)
     return found
+
+
+def bar(mark: Mark, points: list[Point], colour: str, look: MarkLook) -> list[Primitive]:
+    """A scale bar: thick, with an edge that contrasts, and over it how long it is, or the words that it was given."""
+    thick = BAR * mark.width
+    (x, y), (a, b) = points[0], points[-1]
+    unit = _scale(look.scale).unit if look.scale else "mm"
+    said = mark.text or suited_words(mark, unit, is_fine(look.placed))
+    edge, length = contrasting(colour), max(float(np.hypot(a - x, b - y)), 1e-9)
+    along = np.array((a - x, b - y)) / length
+    across, ends = np.array((-along[1], along[0])), np.array(((x, y), (a, b)))
+    found: list[Primitive] = []
+    for shade, more in ((edge, EDGE), (colour, 0.0)):  # ends as long as it says, whatever its edge
+        half, out = (thick / 2 + more) * across, more * along
+        corners = (ends[0] - out - half, ends[1] + out - half, ends[1] + out + half, ends[0] - out + half)
+        found.append(Path(tuple(map(_point, corners)), None, True, shade))
+    at = (x + a) / 2, min(y, b) - thick / 2 - 4
+    return [*found, *outlined(at, said, BAR_LETTERS * mark.letters, colour, "ms")]
+
+
+def suited_words(mark: Mark, unit: str, fine: bool = False) -> str:
+    """How long a scale bar is, in the unit that its mark says, else in the one that suits it and the image."""
+    made = Measured("length", mark.length, unit).told(mark)
+    if not mark.unit:
+        suits, factor = ("um", 1e3) if fine and unit == "mm" and mark.length < 1 else suited_unit(mark.length, unit)
+        made = Measured("length", mark.length * factor, suits)
+    number = plain(float(f"{made.value:.6g}")) if mark.digits is None else f"{made.value:.{mark.digits}f}"
+    return f"{number} {pretty_unit(made.unit)}"
 
 
 def _parts(points: list[Point], apart: tuple[int, ...]) -> list[list[Point]]:
@@ -144,7 +193,9 @@ def told(mark: Mark, scale: str, placed: float) -> tuple[str, str, str]:
     """What a mark measures first of all, as `Measured.parts` tells it; empty where it measures nothing."""
     found = {one.name: one for one in measured(mark, _scale(scale), placed)}
     name = next((name for name in FIRST if name in found), None)
-    return ("", "", "") if name is None else found[name].suited(is_fine(placed)).parts
+    if name is None:
+        return "", "", ""
+    return found[name].told(mark, is_fine(placed)).parts_of(mark.digits, mark.spread)
 
 
 @lru_cache(maxsize=64)
@@ -153,42 +204,44 @@ def _scale(text: str) -> Scale:
 
 
 def chip(
-    view: Sheet, points: list[Point], closed: bool, parts: tuple[str, str, str], taken: list[Box]
+    view: Sheet, points: list[Point], closed: bool, parts: tuple[str, str, str], taken: list[Box], letters: float = 12.0
 ) -> list[Primitive]:
     """A number in a small light chip: certain digits dark, uncertain ones soft. It stands beside the middle of an open
     line, or below a closed one, and elsewhere along it where another chip stands already."""
+    grown = letters / 12
+    figure, high = FIGURE * grown, CHIP_HIGH * grown
     certain, unsure, unit = parts
     if not (certain or unsure):
         return []
     unit = unit if unit == "°" or not unit else f" {unit}"
-    wide = FIGURE * len(certain + unsure + unit) + 10
+    wide = figure * len(certain + unsure + unit) + 10
     places = [
-        (min(max(x, 2), max(2, view.width - wide - 2)), min(max(y, 2), max(2, view.height - CHIP_HIGH - 2)))
-        for x, y in _chip_places(points, closed, wide)
+        (min(max(x, 2), max(2, view.width - wide - 2)), min(max(y, 2), max(2, view.height - high - 2)))
+        for x, y in _chip_places(points, closed, wide, high)
     ]
-    x, y = next((place for place in places if not _meets(place, wide, taken)), places[0])
-    taken.append((x, y, wide, CHIP_HIGH))
-    found: list[Primitive] = [Panel((x, y, wide, CHIP_HIGH), LIGHT, 4.0)]
+    x, y = next((place for place in places if not _meets(place, wide, high, taken)), places[0])
+    taken.append((x, y, wide, high))
+    found: list[Primitive] = [Panel((x, y, wide, high), LIGHT, 4.0)]
     at = x + 5
     for text, colour in ((certain, INK), (unsure, UNSURE), (unit, INK)):
         if text:
-            found.append(Words((at, y + CHIP_HIGH / 2), text, 12, colour, FIGURES, "lm"))
-            at += FIGURE * len(text)
+            found.append(Words((at, y + high / 2), text, letters, colour, FIGURES, "lm"))
+            at += figure * len(text)
     return found
 
 
-def _meets(place: Point, wide: float, taken: list[Box]) -> bool:
+def _meets(place: Point, wide: float, high: float, taken: list[Box]) -> bool:
     x, y = place
-    return any(x < a + c and a < x + wide and y < b + d and b < y + CHIP_HIGH for a, b, c, d in taken)
+    return any(x < a + c and a < x + wide and y < b + d and b < y + high for a, b, c, d in taken)
 
 
-def _chip_places(points: list[Point], closed: bool, wide: float) -> list[Point]:
+def _chip_places(points: list[Point], closed: bool, wide: float, high: float) -> list[Point]:
     """Left upper corners that a chip may have, the best one first."""
     line = np.array(points)
     if closed:
-        x, low, high = float(line[:, 0].mean() - wide / 2), float(line[:, 1].max()), float(line[:, 1].min())
-        beside = float(line[:, 0].max()) + 8, float(line[:, 1].mean()) - CHIP_HIGH / 2
-        return [(x, low + 8), (x, high - CHIP_HIGH - 8), beside]
+        x, low, top = float(line[:, 0].mean() - wide / 2), float(line[:, 1].max()), float(line[:, 1].min())
+        beside = float(line[:, 0].max()) + 8, float(line[:, 1].mean()) - high / 2
+        return [(x, low + 8), (x, top - high - 8), beside]
     along = np.concatenate(([0.0], np.cumsum(np.hypot(*np.diff(line, axis=0).T))))
     places = []
     for share in (0.5, 0.25, 0.75):
@@ -197,18 +250,18 @@ def _chip_places(points: list[Point], closed: bool, wide: float) -> list[Point]:
         dx, dy = line[n] - line[n - 1]
         x, y = (float(np.interp(at, along, line[:, axis])) for axis in (0, 1))
         if abs(dx) > 2 * abs(dy):  # below a line that lies, or above it; right of one that stands, or left
-            places += [(x - wide / 2, y + 9), (x - wide / 2, y - CHIP_HIGH - 9)]
+            places += [(x - wide / 2, y + 9), (x - wide / 2, y - high - 9)]
         else:
             down = dx * dy > 0
-            places.append((x + 10, y - CHIP_HIGH - 2 if down else y + 2))
-            places.append((x - 10 - wide, y + 2 if down else y - CHIP_HIGH - 2))
+            places.append((x + 10, y - high - 2 if down else y + 2))
+            places.append((x - 10 - wide, y + 2 if down else y - high - 2))
     return places
 
 
-def _beside(view: Sheet, points: list[Point], said: str) -> tuple[Point, str]:
+def _beside(view: Sheet, points: list[Point], said: str, letters: float) -> tuple[Point, str]:
     """Where words stand beside a mark, and which end of them is there: on its right; on its left where there is no
     room; at the edge of the picture where there is none at all."""
-    wide = LETTER * len(said)
+    wide = LETTER * letters / 12 * len(said)
     x, y = max(points, key=lambda p: p[0])
     if x + 8 + wide <= view.width:
         return (x + 8, y - 6), "ls"

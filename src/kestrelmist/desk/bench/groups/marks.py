@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtCore import QSignalBlocker, QSize, Qt
-from PySide6.QtGui import QColor, QIcon, QPixmap
 from PySide6.QtWidgets import (
     QCheckBox,
-    QColorDialog,
     QComboBox,
     QGridLayout,
     QHBoxLayout,
@@ -17,7 +16,6 @@ from PySide6.QtWidgets import (
     QMenu,
     QPushButton,
     QToolButton,
-    QWidget,
 )
 
 from ....core.geometry.mark import Mark
@@ -25,6 +23,7 @@ from ....core.geometry.measured import is_fine, measured
 from ....core.geometry.shape import shape_named
 from ....core.geometry.shapes.line import SNAPPED
 from ....core.scale import Scale
+from ....measure.mark_looks import AS_SURE, SUITED
 from ....scene.showing import shown_unit
 from ...theme.theme import icon
 from ...tool import TOOLS, tool_named
@@ -32,7 +31,10 @@ from ...widgets.number_field import NumberField, number
 from ...widgets.plain_text import Words, ask_text, plain_tip
 from ..page import GROUPS, BenchContext, Group
 from ..rows import Shaded, section, soft
+from .mark_look import MarkLook
 
+MOST_KINDS = 6
+"""Classes whose marks are counted on the Bench."""
 ACROSS = 7
 """Tools in a row."""
 STAGES = {"Align": 40, "Outline": 70, "Measure": 10}
@@ -64,6 +66,10 @@ class MarksGroup(Shaded):
         self.listing.setProperty("kind", "small")
         self.listing.setToolTip(plain_tip("Show the marks as a list in the Drawer"))
         self.listing.clicked.connect(lambda: context.open_drawer("marks"))
+        self.count = QPushButton("Count")
+        self.count.setProperty("kind", "small")
+        self.count.setToolTip(plain_tip("How many there are of each class, as a table"))
+        self.count.clicked.connect(self._count)
         self.numbers = QCheckBox("Numbers")
         self.numbers.setToolTip(plain_tip("Whether what marks measure stands beside them"))
         self.numbers.setChecked(True)
@@ -85,16 +91,18 @@ class MarksGroup(Shaded):
         self.column.addLayout(line)
         under = QHBoxLayout()
         under.setSpacing(6)
-        under.addWidget(self.said)
-        under.addStretch(1)
         under.addWidget(self.numbers)
+        under.addStretch(1)
+        under.addWidget(self.count)
         under.addWidget(self.listing)
+        self.column.addWidget(self.said)
         self.column.addLayout(under)
         self.card = self._card()
         self.column.addWidget(self.card)
         self.hand.tool_changed.connect(self._follow_tool)
         self.marks.listed.connect(self._follow_list)
         self.marks.changed.connect(self._follow_mark)
+        self.marks.changed.connect(self._follow_tool)
         self.dress()
         self._follow_tool()
         self._follow_list()
@@ -112,13 +120,9 @@ class MarksGroup(Shaded):
         self.text_words = Words("Words")
         self.cls = number(0, 65535, 0, "", "Class of the mark", whole=True)
         self.cls.valueChanged.connect(lambda v: self._change("Class of", cls=int(v)))
-        self.colour = QToolButton()
-        self.colour.setIconSize(QSize(16, 16))
-        self.colour.setAccessibleName("Colour of the mark")
-        self.colour.setToolTip(plain_tip("Colour of the line and its words"))
-        self.colour.clicked.connect(self.ask_colour)
-        self.width = number(0.5, 12, 1, "px", "Width of the line")
-        self.width.valueChanged.connect(lambda v: self._change("Draw", width=float(v)))
+        self.look = MarkLook()
+        self.look.wanted.connect(lambda title, facts: self._change(title, **facts))
+        self.look.for_all.connect(self._for_all)
         self.sizes = {name: number(0, 1e9, 3, "mm", f"{name.capitalize()} of the mark", follows=True) for name in SIZES}
         self.size_words = {name: Words(name.capitalize()) for name in SIZES}
         for name, field in self.sizes.items():
@@ -133,14 +137,7 @@ class MarksGroup(Shaded):
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(4)
-        drawn = QWidget()
-        line = QHBoxLayout(drawn)
-        line.setContentsMargins(0, 0, 0, 0)
-        line.setSpacing(6)
-        line.addWidget(self.width, 1)
-        line.addWidget(self.colour)
         rows = [(self.text_words, self.text), (Words("Name"), self.name), (Words("Class"), self.cls)]
-        rows.append((Words("Line"), drawn))
         rows += [(self.size_words[name], self.sizes[name]) for name in SIZES]
         rows += [(Words(f"Middle {axis}"), field) for axis, field in zip("xyz", self.places)]
         for n, (words, field) in enumerate(rows):
@@ -165,6 +162,7 @@ class MarksGroup(Shaded):
         card.column.addWidget(self.scale)
         card.column.addWidget(self.snap, 0, Qt.AlignmentFlag.AlignLeft)
         card.column.addLayout(grid)
+        card.column.addWidget(self.look)
         return card
 
     def dress(self) -> None:
@@ -181,7 +179,8 @@ class MarksGroup(Shaded):
             button.setChecked(name == self.hand.tool)
         tool = tool_named(self.hand.tool)
         self.hint.setVisible(tool.name in self.buttons)
-        self.hint.setText(tool.hint)
+        kind = f" Drawn as {self.marks.class_name(self.marks.next_class)}; keys 1 to 9 choose a class."
+        self.hint.setText(f"{tool.hint}{kind}")
 
     def _follow_list(self) -> None:
         there = self.marks.there
@@ -195,9 +194,21 @@ class MarksGroup(Shaded):
         self.which.setEnabled(len(there) > 1)
         self.more.setEnabled(self.desk.viewing.record is not None)
         count = len(self.marks.marks) if self.marks.marks is not None else 0
-        self.said.setText(f"{count} mark{'' if count == 1 else 's'}." if count else "")
+        self.said.setText(self._counted() if count else "")
         self.said.setVisible(bool(count))
+        self.count.setEnabled(bool(count))
         self._follow_mark()
+
+    def _counted(self) -> str:
+        """How many marks there are, by class where there are several."""
+        drawn = Counter(mark.cls for mark in self.marks.marks or ())
+        count = drawn.total()
+        whole = f"{count} mark{'' if count == 1 else 's'}"
+        if not any(drawn):
+            return f"{whole}."
+        kinds = [f"{n} {self.marks.class_name(number)}" for number, n in sorted(drawn.items())]
+        more = f" and {len(kinds) - MOST_KINDS} more" if len(kinds) > MOST_KINDS else ""
+        return f"{whole}: {', '.join(kinds[:MOST_KINDS])}{more}."
 
     # sets of marks
 
@@ -266,13 +277,9 @@ class MarksGroup(Shaded):
         self.delete.setEnabled(bool(mark.id))
         with QSignalBlocker(self.cls):
             self.cls.setValue(mark.cls)
-        with QSignalBlocker(self.width):
-            self.width.setValue(mark.width)
-        pixmap = QPixmap(16, 16)
-        pixmap.fill(QColor(self.marks.colour_of(mark)))
-        self.colour.setIcon(QIcon(pixmap))
+        self.look.show_mark(mark, self.marks.colour_of(mark), shape.measured is not None or shape.bar)
         self._tell(mark)
-        of_text = mark.shape == "text"
+        of_text = mark.shape == "text" or shape.bar
         self.text.setVisible(of_text)
         self.text_words.setVisible(of_text)
         if of_text and not self.text.hasFocus():
@@ -292,7 +299,7 @@ class MarksGroup(Shaded):
         """What it measures, and where the scale is from."""
         fact, placed = self.marks.sure
         scale = Scale.from_fact(fact) or Scale()
-        found = [one.suited(is_fine(placed)) for one in measured(mark, scale, placed)]
+        found = [one.told(mark, is_fine(placed)) for one in measured(mark, scale, placed)]
         self.measures.setText("\n".join(f"{one.name.capitalize()}  {one.words}" for one in found))
         self.measures.setVisible(bool(found))
         self.scale.setText(f"Scale {scale.words}." if scale.unit != "px" else f"{scale.words.capitalize()}.")
@@ -310,16 +317,27 @@ class MarksGroup(Shaded):
 
     def _say(self) -> None:
         mark = self.mark
-        if mark is not None and mark.id and self.text.text().strip() and self.text.text().strip() != mark.text:
-            self._change("Write", text=self.text.text().strip())
+        bar = mark is not None and shape_named(mark.shape).bar  # without words it says its length
+        said = self.text.text().strip()
+        if mark is not None and mark.id and (said or bar) and said != mark.text:
+            self._change("Write", text=said)
 
-    def ask_colour(self) -> None:
-        """Ask for a colour of the chosen mark."""
+    def _count(self) -> None:
+        """All marks by class, with the names of their class table."""
+        marks = self.marks.marks
+        given = {"marks": self.marks.key, "shape": "all"}
+        if marks is not None and self.marks.has_classes:
+            given["classes"] = marks.classes
+        self.desk.run("count-marks", given)
+
+    def _for_all(self) -> None:
+        """All marks look as the chosen one does, but for colour."""
         mark = self.mark
-        if mark is not None and mark.id:
-            chosen = QColorDialog.getColor(QColor(self.marks.colour_of(mark)), self, "Colour of the mark")
-            if chosen.isValid():
-                self._change("Colour", colour=chosen.name().upper())
+        if mark is not None and self.marks.key is not None:
+            digits = AS_SURE if mark.digits is None else str(mark.digits)
+            given = {"width": mark.width, "letters": mark.letters, "unit": mark.unit or SUITED, "digits": digits}
+            given["spread"] = "yes" if mark.spread else "no"
+            self.desk.run_now("style-marks", {"marks": self.marks.key, **given})
 
     def _rename(self) -> None:
         mark = self.mark
