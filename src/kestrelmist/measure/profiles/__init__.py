@@ -1,0 +1,1 @@
+"""Profiles along and across marks, and the peaks in them."""
