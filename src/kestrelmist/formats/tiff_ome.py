@@ -99,6 +99,10 @@ def _ome(text: str, series, all_series) -> Described:
     if step := pixels.get("TimeIncrement"):
         found.step("t", float(step), pixels.get("TimeIncrementUnit", "s"), seconds)
     found.words = next((e.text or "" for e in root.iter() if e.tag.endswith("}M") and e.get("K") == KEY), "")
+    regions = sum(e.tag.split("}")[-1] == "ROI" for e in root)
+    if regions:
+        several = f"{regions} regions are" if regions > 1 else "A region is"
+        found.caveats.append(Caveat(NOTED, f"{several} drawn in this file; “Take marks from a file” brings them in"))
     channels = [e for e in pixels if e.tag.split("}")[-1] == "Channel"]
     found.channels = [c.get("Name") or f"channel {n + 1}" for n, c in enumerate(channels)]
     return found

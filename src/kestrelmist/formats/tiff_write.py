@@ -8,11 +8,14 @@ import numpy as np
 
 from ..core.claim import claimed
 from ..core.errors import Trouble
+from ..core.geometry.marks import Marks
 from ..core.image import Image
 from ..core.progress import Progress, silent
 from ..core.safe_write import write_trouble
 from ..core.values import colour_channels
 from .exact_planes import exact_planes, number_type
+from .ome_rois import KEY as MARKS
+from .ome_rois import rois_of, with_rois
 from .own_words import KEY, own_words
 
 TILE = 512
@@ -27,11 +30,12 @@ def ome_axes(image: Image) -> str:
     return "".join(LETTERS.get(a.name) or next(free) for a in image.axes)
 
 
-def save_ome_tiff(path: Path, image: Image, progress: Progress | None = None) -> None:
+def save_ome_tiff(path: Path, image: Image, progress: Progress | None = None, marks: Marks | None = None) -> int:
     """Write an image as OME-TIFF, plane by plane, values exactly as they are.
 
     The plane order is x, y, z, then the axes. Pixel sizes are written in µm; unit of the values, position and sides
-    have no field in the format, and stand in an annotation of our own.
+    have no field in the format, and stand in an annotation of our own. Marks are written as regions of the standard;
+    returned is how many lie in no slice and stand in our own words alone.
 
     Raises
     ------
@@ -65,6 +69,10 @@ def save_ome_tiff(path: Path, image: Image, progress: Progress | None = None) ->
     names = letters[::-1].upper() + ("Z" if depth > 1 else "") + "YX" + ("S" if image.colour else "")
     metadata = {"axes": names, **_sizes(image), "Name": image.name}
     levels = levels_for(rows, columns)
+    refs, rois, outside = "", "", 0
+    if marks is not None:
+        refs, rois, words, outside = rois_of(marks, image)
+        metadata.setdefault("MapAnnotation", {})[MARKS] = words
     try:
         with claimed(path) as beside:
             with tifffile.TiffWriter(
@@ -103,9 +111,14 @@ def save_ome_tiff(path: Path, image: Image, progress: Progress | None = None) ->
                         metadata=None,
                         **(common | {"tile": (TILE, TILE)}),
                     )
+            if rois:
+                with tifffile.TiffFile(beside, mode="r+b") as file:
+                    told = with_rois(file.ome_metadata or "", refs, rois)
+                    file.pages.first.tags["ImageDescription"].overwrite(told.encode())
             beside.replace(path)
     except OSError as error:
         raise write_trouble(error, path) from error
+    return outside
 
 
 def levels_for(rows: int, columns: int) -> int:

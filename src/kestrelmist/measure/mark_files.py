@@ -55,7 +55,7 @@ def take_marks(
     Parameters
     ----------
     file : path
-        GeoJSON, or CSV with columns x and y.
+        GeoJSON, CSV with columns x and y, or an OME-TIFF with regions.
     unit : text
         mm, µm or another length, or pixels; needed where the file does not say it.
     name : text
@@ -184,8 +184,9 @@ def bring_marks(
         sizes = [" × ".join(map(str, one.space.shape)) for one in (onto, drawn_on)]
         what = f"“{onto.name}” has {sizes[0]} voxels, and “{drawn_on.name}” {sizes[1]}"
         raise Trouble(what, "bring the marks by the world, or through a transform")
-    if marks.unit != drawn_on.space.unit or not marks.world.is_one_with(drawn_on.space.world):
+    here, there = marks.world, drawn_on.space.world
+    if marks.unit != drawn_on.space.unit or (here.id and there.id and not here.is_one_with(there)):
         raise Trouble(f"“{marks.name}” was not drawn on “{drawn_on.name}”", "name the image that the marks are of")
     matrix = onto.space.affine @ np.linalg.inv(drawn_on.space.affine)
-    same = Transform(matrix, marks.world, onto.space.world, "same voxels")
+    same = Transform(matrix, here, onto.space.world, "same voxels")
     return brought(replace(marks, unit=onto.space.unit), onto, [same], name)
