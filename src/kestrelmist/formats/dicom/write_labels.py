@@ -13,9 +13,9 @@ from ...core.image import Image
 from ...core.label_boxes import boxes_of
 from ...core.labels import Label, LabelMap
 from ...core.progress import Progress
-from ...core.safe_write import written_whole
 from .header import FROM_DICOM_AXES
-from .write import EXPLICIT_LITTLE, common_header
+from .objects import cielab, dataset, decimal, new_uid, referenced, rgb, save_object, sequence
+from .write import common_header
 
 SEGMENTATION, STRUCTURES = "1.2.840.10008.5.1.4.1.1.66.4", "1.2.840.10008.5.1.4.1.1.481.3"
 TISSUE = ("85756007", "SCT", "Tissue")
@@ -41,20 +41,20 @@ def write_segmentation(path: Path, labels: LabelMap, image: Image | None, progre
     ds.SamplesPerPixel, ds.PhotometricInterpretation, ds.PixelRepresentation = 1, "MONOCHROME2", 0
     ds.BitsAllocated = ds.BitsStored = 1
     ds.HighBit = 0
-    ds.SegmentSequence = _sequence(_segment(row, n) for n, row in enumerate(rows, 1))
-    shared, space = _dataset(), labels.space
+    ds.SegmentSequence = sequence(_segment(row, n) for n, row in enumerate(rows, 1))
+    shared, space = dataset(), labels.space
     affine = FROM_DICOM_AXES @ space.affine
-    measures, orientation = _dataset(), _dataset()
-    measures.PixelSpacing = [_decimal(space.spacing[1]), _decimal(space.spacing[0])]
-    measures.SliceThickness = measures.SpacingBetweenSlices = _decimal(space.spacing[2])
+    measures, orientation = dataset(), dataset()
+    measures.PixelSpacing = [decimal(space.spacing[1]), decimal(space.spacing[0])]
+    measures.SliceThickness = measures.SpacingBetweenSlices = decimal(space.spacing[2])
     orientation.ImageOrientationPatient = _orientation(affine, space.spacing)
-    shared.PixelMeasuresSequence = _sequence([measures])
-    shared.PlaneOrientationSequence = _sequence([orientation])
-    ds.SharedFunctionalGroupsSequence = _sequence([shared])
-    dimension = _dataset()
-    dimension.DimensionOrganizationUID = _uid()
-    ds.DimensionOrganizationSequence = _sequence([dimension])
-    ds.DimensionIndexSequence = _sequence(
+    shared.PixelMeasuresSequence = sequence([measures])
+    shared.PlaneOrientationSequence = sequence([orientation])
+    ds.SharedFunctionalGroupsSequence = sequence([shared])
+    dimension = dataset()
+    dimension.DimensionOrganizationUID = new_uid()
+    ds.DimensionOrganizationSequence = sequence([dimension])
+    ds.DimensionIndexSequence = sequence(
         _index(dimension.DimensionOrganizationUID, *one) for one in ((0x0062000B, 0x0062000A), (0x00200032, 0x00209113))
     )
     references = _references(image, nk)
@@ -68,13 +68,13 @@ def write_segmentation(path: Path, labels: LabelMap, image: Image | None, progre
                 bits.append(plane.ravel())
         if len(frames) > MOST_FRAMES:
             raise Trouble("These labels take too many slices for one segmentation", "export fewer of them", path)
-    ds.PerFrameFunctionalGroupsSequence = _sequence(frames)
+    ds.PerFrameFunctionalGroupsSequence = sequence(frames)
     ds.NumberOfFrames = len(frames)
     packed = np.packbits(np.concatenate(bits), bitorder="little").tobytes()
     ds.PixelData = packed + b"\0" * (len(packed) % 2)
     if references:
-        ds.ReferencedSeriesSequence = _sequence([_series(image, references)])
-    _save(ds, path)
+        ds.ReferencedSeriesSequence = sequence([_series(image, references)])
+    save_object(ds, path)
 
 
 def write_structures(
@@ -99,43 +99,43 @@ def write_structures(
     ds.StructureSetDate, ds.StructureSetTime = ds.ContentDate, ds.ContentTime
     ds.ApprovalStatus = "UNAPPROVED"
     references = _references(image, labels.space.shape[2])
-    frame = _dataset()
+    frame = dataset()
     frame.FrameOfReferenceUID = ds.FrameOfReferenceUID
     if references and image is not None:
-        study, series = _dataset(), _dataset()
+        study, series = dataset(), dataset()
         study.ReferencedSOPClassUID = "1.2.840.10008.3.1.2.3.1"
         study.ReferencedSOPInstanceUID = ds.StudyInstanceUID
-        series.SeriesInstanceUID = image.facts.get("SeriesInstanceUID") or _uid()
-        series.ContourImageSequence = _sequence(_referenced(r) for r in references if r)
-        study.RTReferencedSeriesSequence = _sequence([series])
-        frame.RTReferencedStudySequence = _sequence([study])
-    ds.ReferencedFrameOfReferenceSequence = _sequence([frame])
+        series.SeriesInstanceUID = image.facts.get("SeriesInstanceUID") or new_uid()
+        series.ContourImageSequence = sequence(referenced(r) for r in references if r)
+        study.RTReferencedSeriesSequence = sequence([series])
+        frame.RTReferencedStudySequence = sequence([study])
+    ds.ReferencedFrameOfReferenceSequence = sequence([frame])
     regions, drawn, observed = [], [], []
     turn = np.linalg.inv(FROM_DICOM_AXES[:3, :3])
     for n, row in enumerate(progress.over(rows, what="Writing structures"), 1):
-        region, contour, observation = _dataset(), _dataset(), _dataset()
+        region, contour, observation = dataset(), dataset(), dataset()
         region.ROINumber, region.ROIName, region.ROIGenerationAlgorithm = n, row.name[:64], "MANUAL"
         region.ReferencedFrameOfReferenceUID = ds.FrameOfReferenceUID
         regions.append(region)
-        contour.ReferencedROINumber, contour.ROIDisplayColor = n, _rgb(row.colour)
+        contour.ReferencedROINumber, contour.ROIDisplayColor = n, rgb(row.colour)
         rings = []
         for mark in (m for m in contours if m.cls == row.number):
-            ring = _dataset()
+            ring = dataset()
             points = mark.array @ turn.T
             ring.ContourGeometricType, ring.NumberOfContourPoints = "CLOSED_PLANAR", len(points)
-            ring.ContourData = [_decimal(v) for v in points.ravel()]
+            ring.ContourData = [decimal(v) for v in points.ravel()]
             k = int(np.floor(labels.space.to_voxel(mark.array)[:, 2].mean() + 0.5))
             if references and references[k]:
-                ring.ContourImageSequence = _sequence([_referenced(references[k])])
+                ring.ContourImageSequence = sequence([referenced(references[k])])
             rings.append(ring)
-        contour.ContourSequence = _sequence(rings)
+        contour.ContourSequence = sequence(rings)
         drawn.append(contour)
         observation.ObservationNumber = observation.ReferencedROINumber = n
         observation.RTROIInterpretedType, observation.ROIInterpreter = "", ""
         observed.append(observation)
-    ds.StructureSetROISequence, ds.ROIContourSequence = _sequence(regions), _sequence(drawn)
-    ds.RTROIObservationsSequence = _sequence(observed)
-    _save(ds, path)
+    ds.StructureSetROISequence, ds.ROIContourSequence = sequence(regions), sequence(drawn)
+    ds.RTROIObservationsSequence = sequence(observed)
+    save_object(ds, path)
 
 
 def _drawn(labels: LabelMap) -> list[Label]:
@@ -152,82 +152,48 @@ def _drawn(labels: LabelMap) -> list[Label]:
 def _header(labels: LabelMap, image: Image | None, modality: str, sop: str) -> Any:
     like = image if image is not None else Image(np.zeros((1, 1, 1), np.uint8), labels.space.resized((1, 1, 1)))
     ds = common_header(like)
-    ds.Modality, ds.SOPClassUID, ds.SOPInstanceUID, ds.InstanceNumber = modality, sop, _uid(), 1
+    ds.Modality, ds.SOPClassUID, ds.SOPInstanceUID, ds.InstanceNumber = modality, sop, new_uid(), 1
     ds.SeriesDescription = labels.name[:64]
     ds.PatientID = labels.subject or ds.PatientID
     return ds
 
 
-def _dataset() -> Any:
-    from pydicom.dataset import Dataset
-
-    return Dataset()
-
-
-def _sequence(items) -> Any:
-    from pydicom.sequence import Sequence
-
-    return Sequence(list(items))
-
-
-def _uid() -> str:
-    from pydicom.uid import generate_uid
-
-    return generate_uid()
-
-
-def _decimal(value: float) -> str:
-    return f"{value:.10g}"[:16]
-
-
 def _orientation(affine: np.ndarray, spacing) -> list[str]:
-    return [_decimal(v) for v in (*(affine[:3, 0] / spacing[0]), *(affine[:3, 1] / spacing[1]))]
-
-
-def _rgb(colour: str) -> list[int]:
-    return [int(colour[n : n + 2], 16) for n in (1, 3, 5)]
+    return [decimal(v) for v in (*(affine[:3, 0] / spacing[0]), *(affine[:3, 1] / spacing[1]))]
 
 
 def _segment(row: Label, n: int) -> Any:
-    segment, code = _dataset(), _dataset()
+    segment, code = dataset(), dataset()
     segment.SegmentNumber, segment.SegmentLabel, segment.SegmentAlgorithmType = n, row.name[:64], "MANUAL"
     code.CodeValue, code.CodingSchemeDesignator, code.CodeMeaning = TISSUE
-    segment.SegmentedPropertyCategoryCodeSequence = _sequence([code])
-    segment.SegmentedPropertyTypeCodeSequence = _sequence([code])
-    segment.RecommendedDisplayCIELabValue = _lab(row.colour)
+    segment.SegmentedPropertyCategoryCodeSequence = sequence([code])
+    segment.SegmentedPropertyTypeCodeSequence = sequence([code])
+    segment.RecommendedDisplayCIELabValue = cielab(row.colour)
     return segment
 
 
-def _lab(colour: str) -> list[int]:
-    """A colour as DICOM's scaled CIELab (PS3.3 C.10.7.1.1)."""
-    from skimage.color import rgb2lab
-
-    light, a, b = rgb2lab(np.array(_rgb(colour), float).reshape(1, 1, 3) / 255).ravel()
-    return [round(light * 65535 / 100), round((a + 128) * 65535 / 255), round((b + 128) * 65535 / 255)]
-
-
 def _index(organisation: str, tag: int, group: int) -> Any:
-    found = _dataset()
+    found = dataset()
     found.DimensionOrganizationUID, found.DimensionIndexPointer = organisation, tag
     found.FunctionalGroupPointer = group
     return found
 
 
 def _frame(affine: np.ndarray, segment: int, k: int, references: list) -> Any:
-    own, content, position, which = _dataset(), _dataset(), _dataset(), _dataset()
+    own, content, position, which = dataset(), dataset(), dataset(), dataset()
     content.DimensionIndexValues = [segment, k + 1]
-    position.ImagePositionPatient = [_decimal(v) for v in affine[:3] @ [0, 0, k, 1]]
+    position.ImagePositionPatient = [decimal(v) for v in affine[:3] @ [0, 0, k, 1]]
     which.ReferencedSegmentNumber = segment
-    own.FrameContentSequence, own.PlanePositionSequence = _sequence([content]), _sequence([position])
-    own.SegmentIdentificationSequence = _sequence([which])
+    own.FrameContentSequence, own.PlanePositionSequence = sequence([content]), sequence([position])
+    own.SegmentIdentificationSequence = sequence([which])
     if references and references[k]:
-        derived, source, purpose, made = _dataset(), _referenced(references[k]), _dataset(), _dataset()
+        derived, source, purpose, made = dataset(), referenced(references[k]), dataset(), dataset()
         purpose.CodeValue, purpose.CodingSchemeDesignator = "121322", "DCM"
         purpose.CodeMeaning = "Source image for image processing operation"
         made.CodeValue, made.CodingSchemeDesignator, made.CodeMeaning = "113076", "DCM", "Segmentation"
-        source.PurposeOfReferenceCodeSequence = _sequence([purpose])
-        derived.SourceImageSequence, derived.DerivationCodeSequence = _sequence([source]), _sequence([made])
-        own.DerivationImageSequence = _sequence([derived])
+        source.PurposeOfReferenceCodeSequence = sequence([purpose])
+        derived.SourceImageSequence, derived.DerivationCodeSequence = sequence([source]), sequence([made])
+        own.DerivationImageSequence = sequence([derived])
     return own
 
 
@@ -249,26 +215,9 @@ def _references(image: Image | None, slices: int) -> list[tuple[str, str]]:
     return [found[k] for k in range(slices)] if sorted(found) == list(range(slices)) else []
 
 
-def _referenced(reference: tuple[str, str]) -> Any:
-    found = _dataset()
-    found.ReferencedSOPClassUID, found.ReferencedSOPInstanceUID = reference
-    return found
-
-
 def _series(image: Image | None, references: list[tuple[str, str]]) -> Any:
-    found = _dataset()
+    found = dataset()
     assert image is not None
-    found.SeriesInstanceUID = image.facts.get("SeriesInstanceUID") or _uid()
-    found.ReferencedInstanceSequence = _sequence(_referenced(r) for r in references)
+    found.SeriesInstanceUID = image.facts.get("SeriesInstanceUID") or new_uid()
+    found.ReferencedInstanceSequence = sequence(referenced(r) for r in references)
     return found
-
-
-def _save(ds: Any, path: Path) -> None:
-    from pydicom import dcmwrite
-    from pydicom.dataset import FileMetaDataset
-
-    ds.file_meta = FileMetaDataset()
-    ds.file_meta.MediaStorageSOPClassUID, ds.file_meta.MediaStorageSOPInstanceUID = ds.SOPClassUID, ds.SOPInstanceUID
-    ds.file_meta.TransferSyntaxUID = EXPLICIT_LITTLE
-    with written_whole(path) as stream:
-        dcmwrite(stream, ds, enforce_file_format=True, implicit_vr=False, little_endian=True)
