@@ -240,7 +240,8 @@ class TableTest(unittest.TestCase):
     def test_columns_are_chosen_by_name(self):
         table = measure_labels(self.image, self.labels, "Median, total , perimeter")
         names = [c.name for c in table.columns]
-        self.assertEqual(names[4:], ["pixels", "area", "area_uncertainty", "median", "total", "perimeter", "scale"])
+        self.assertEqual(names[4:], ["pixels", "area", "area_uncertainty", "median", "total", "perimeter",
+                                     "perimeter_uncertainty", "scale"])  # fmt: skip
         self.assertEqual(table.column("total"), [1000.0, 500.0])
         with self.assertRaisesRegex(Trouble, "Nothing is called “hue”"):
             measure_labels(self.image, self.labels, "hue")

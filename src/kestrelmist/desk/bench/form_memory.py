@@ -55,6 +55,23 @@ def remembered(study: Study, operation: Operation, fields: Mapping[str, FormFiel
     return found
 
 
+def last_used(study: Study, operation: Operation, name: str) -> dict[str, Any]:
+    """A setting of an operation as it was used last, for a button that runs it without a form; nothing where it never
+    was."""
+    known = study.catalogue.recall(KEY, {})
+    entry = known.get(operation.name) if isinstance(known, dict) else None
+    if not isinstance(entry, list) or len(entry) != 2 or entry[0] != operation.version:
+        return {}
+    kept = entry[1].get(name) if isinstance(entry[1], dict) else None
+    setting = next((p for p in operation.settings if p.name == name), None)
+    if kept is None or setting is None:
+        return {}
+    try:
+        return {name: setting.checked(kept)}
+    except Trouble:  # as it was allowed once
+        return {}
+
+
 def fill(fields: Mapping[str, FormField], settings: dict[str, Any]) -> None:
     """Put settings into a form."""
     for name, value in settings.items():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
@@ -24,6 +24,7 @@ from .elsewhere import By, how_told, on_grid_of
 from .intensities import intensities
 from .overlapping import overlaps
 from .shapes import nearest, shapes, steps_of
+from .spreads import shape_spreads
 from .sums import RegionSums, region_sums, values_of
 
 
@@ -85,6 +86,7 @@ class _Same:
     """What holds for regions whatever image is looked at: columns by name, and facts of the grid."""
 
     columns: dict[str, np.ndarray]
+    spreads: dict[str, np.ndarray]
     size: np.ndarray
     spread: np.ndarray
     scale: Scale
@@ -108,7 +110,7 @@ def _of_regions(image, labels, found: RegionSums, wanted, overlap) -> _Same:
     if "nearest" in wanted:
         made["nearest"] = nearest(made)
     inside = overlaps(found, labels, overlap) if overlap is not None else None
-    return _Same(made, size, spread, scale, inside, found.counts)
+    return _Same(made, shape_spreads(made, found, image.space, scale), size, spread, scale, inside, found.counts)
 
 
 def _relative(scale: Scale, volume: bool) -> float:
@@ -153,7 +155,13 @@ def _told(seen: list[Image], same: _Same, wanted: tuple[str, ...], by: By) -> li
         told.append((cm3, lambda here: float(same.size[here.at]) / 1000))
     for name in wanted:
         column = column_of(name, image.space, "" if several else image.unit, of_value, length)
-        told.append((column, partial(_cell, same=same, name=name)))
+        if name not in same.spreads:
+            told.append((column, partial(_cell, same=same, name=name)))
+            continue
+        how = f"{name}_uncertainty"
+        told.append((replace(column, sure_by=how), partial(_cell, same=same, name=name)))
+        how_sure = replace(column, name=how, shown_as="±", figures=2, hidden=True)
+        told.append((how_sure, partial(_spread, same=same, name=name)))
     if several:
         told.append((Column("value_unit"), lambda here: here.image.unit))
     if same.overlap is not None:
@@ -175,6 +183,11 @@ def _place(here: _Here, name: str) -> str | None:
 
 def _cell(here: _Here, same: _Same, name: str) -> float | None:
     value = float((here.values if name in here.values else same.columns)[name][here.at])
+    return value if math.isfinite(value) else None
+
+
+def _spread(here: _Here, same: _Same, name: str) -> float | None:
+    value = float(same.spreads[name][here.at])
     return value if math.isfinite(value) else None
 
 

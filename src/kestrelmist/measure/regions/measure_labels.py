@@ -8,13 +8,15 @@ import numpy as np
 
 from ...core.image import Image
 from ...core.labels import LabelMap
-from ...core.left_out import LeftOut, SeenFrom
+from ...core.left_out import Leads, LeftOut, SeenFrom
+from ...core.mapping import Mapping
 from ...core.on_grid import require_same_grid
 from ...core.operation import operation
-from ...core.parameter import Unit
+from ...core.parameter import Role, Unit
 from ...core.progress import Progress, silent
 from ...core.table import Table
 from .elsewhere import By
+from .in_standard import in_standard
 from .labels_table import labels_table
 from .shapes import steps_of
 from .slices import slice_rows
@@ -37,9 +39,11 @@ Each = Literal["label", "label and slice"]
         "by": "Regions go along by",
         "each": "A row for each",
         "overlap": "Overlap with",
+        "standard": "Middle in the space of",
+        "way": "Through",
         "background": "Background",
     },
-    rare="each others by background overlap",
+    rare="each others by background overlap standard way",
     group="Labels",
     methods="Volume, voxel count, mean and standard deviation were measured in every label",
     cites=("Lehmann 2012", "Hyndman 1996"),
@@ -55,6 +59,8 @@ def measure_labels(
     by: By = "world",
     background: Annotated[float | None, Unit("value"), LeftOut("not taken off")] = None,
     overlap: LabelMap | None = None,
+    standard: Annotated[Image | None, Role("grid")] = None,
+    way: Annotated[list[Mapping] | None, Leads("image", "standard")] = None,
     progress: Progress = silent(),
 ) -> Table:
     """Size and shape of every label, and what the values of the image are in it.
@@ -83,6 +89,10 @@ def measure_labels(
         What is taken off each value for the total over background.
     overlap : labels
         Another label map: how much of each label lies in its labels, and in which most.
+    standard : image
+        One of a standard space: where the middle of each label lies in that.
+    way : transforms
+        From the world of the image to that space; the way that the study knows when left out.
 
     Returns
     -------
@@ -97,7 +107,8 @@ def measure_labels(
         When labels lie on another grid, another image does not meet it, or a column is not known.
     """
     if each == "label":
-        return labels_table(image, labels, columns, others or [], by, background, overlap, progress)
+        table = labels_table(image, labels, columns, others or [], by, background, overlap, progress)
+        return table if standard is None else in_standard(table, image, labels, standard, way)
     require_same_grid(image, labels)
     numbers = np.array([row.number for row in labels.table], np.int64)
     return slice_rows(image, labels, region_sums(labels.kji, numbers, steps_of(image.space)))

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton
 from ....core.operation import find_operation
 from ....core.scale import scale_of
 from ...widgets.plain_text import plain_tip
+from ..form_memory import last_used
 from ..page import PAGES, BenchContext, OperationPages, Page
 from ..rows import page, soft, title
 
@@ -21,11 +22,11 @@ class MeasureBench(OperationPages):
         self.subject = soft()
         self.measure = QPushButton("Measure labels")
         self.measure.setProperty("kind", "primary")
-        self.measure.clicked.connect(lambda: context.desk.run("measure-labels", {}))
+        self.measure.clicked.connect(lambda: context.desk.run("measure-labels", self._columns("measure-labels")))
         column.addWidget(title("Measure"))
         column.addWidget(self.subject)
         self.marks = QPushButton("Measure marks")
-        self.marks.clicked.connect(lambda: context.desk.run("measure-marks", {}))
+        self.marks.clicked.connect(lambda: context.desk.run("measure-marks", self._columns("measure-marks")))
         self.calibrate = QPushButton("Calibrate…")
         self.calibrate.clicked.connect(lambda: self.open(find_operation("calibrate")))
         self.use = QPushButton("Use…")
@@ -57,9 +58,16 @@ class MeasureBench(OperationPages):
         context.desk.session.things_changed.connect(lambda items: self._follow())
         self._follow()
 
+    def _columns(self, operation: str) -> dict:
+        """The columns that were chosen last in the form of an operation, which the study remembers."""
+        return last_used(self.desk.study, find_operation(operation), "columns")
+
     def _follow(self) -> None:
         record, labels = self.viewing.record, self.viewing.maps.labels
         count = len(labels.table) if labels else 0
+        for button, operation in ((self.measure, "measure-labels"), (self.marks, "measure-marks")):
+            chosen = self._columns(operation).get("columns", "usual")
+            button.setToolTip(plain_tip(f"With the columns that were chosen last: {chosen}"))
         self.measure.setEnabled(count > 0)
         self.marks.setEnabled(self.drawn.marks is not None and len(self.drawn.marks) > 0)
         self.calibrate.setEnabled(record is not None)
