@@ -11,13 +11,13 @@ from kestrelmist.core.operation import find_operation
 from kestrelmist.core.space import Space, picture_space
 from kestrelmist.core.transform import Transform
 from kestrelmist.core.world import World
-from kestrelmist.formats.saving import save_image, save_thing
+from kestrelmist.formats.saving import save_thing
 from kestrelmist.measure.count_marks import poisson_interval
 from kestrelmist.measure.regions.count_cells import count_cells
 from kestrelmist.measure.regions.measure_labels import measure_labels
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase
-from tests.making import PlaceCase
+from tests.making import PlaceCase, keep_thing
 from tests.test_study_labels import GROW
 
 
@@ -83,8 +83,7 @@ class StandardTest(PlaceCase):
     def test_a_study_finds_the_way(self):
         with Study(self.place / "S", create=True) as study:
             for image in (self.image, self.standard):
-                save_image(self.place / f"{image.name}.nrrd", image)
-                study.run("gather", folder=self.place / f"{image.name}.nrrd", subject="HM-07")
+                keep_thing(study, image)
             save_thing(self.place / "l.nii.gz", self.labels)
             study.run("open-labels", image=1, file=self.place / "l.nii.gz")
             here, there = (study.find(key).grid.world for key in (1, 2))
