@@ -59,7 +59,7 @@ class GateTest(unittest.TestCase):
         turn = np.linspace(0, 2 * np.pi, 400, endpoint=False)
         area, mean = np.array(table.column("area")), np.array(table.column("mean"))
         typed = " ".join(f"{80 + 30 * math.cos(t):.6f},{8 + 5 * math.sin(t):.6f}" for t in turn)
-        made = gate_table(table, "area", typed, "mean", "Round")
+        made = gate_table(table, "area", typed, "mean", name="Round")
         away = np.hypot((area - 80) / 30, (mean - 8) / 5)
         inside = np.array(made.column("class")) == "Round"
         with np.errstate(invalid="ignore"):

@@ -96,6 +96,15 @@ class AmountsTest(unittest.TestCase):
                     self.assertAlmostEqual(few[name].value / many[name].value, 1, places=9)
                     self.assertAlmostEqual(few[name].sure / many[name].sure, 1, places=6, msg=f"{shape} {name}")
 
+    def test_values_of_two_lines_are_not_those_between_them(self):
+        values = np.zeros((40, 20, 1), np.uint8, order="F")
+        values[:, 2], values[:, 17] = 10, 20
+        space = picture_space(40, 20, (1.0, 1.0))
+        ends = [tuple(space.to_world((i, j, 0)).tolist()) for i, j in ((5, 2), (30, 2), (5, 17), (30, 17))]
+        marks = Marks.numbered([Mark("lines-angle", tuple(ends))], world=space.world, name="M")
+        row = measure_marks(marks, Image(values, space, "p"), "mean, minimum").as_records()[0]
+        self.assertEqual((row["mean"], row["minimum"]), (15.0, 10.0))
+
     def test_as_a_person_reads_it(self):
         one = found("line", (0, 0), (12.31, 0), placed=0.0145)["length"]
         self.assertEqual(one.words, "12.310 ± 0.040 mm")

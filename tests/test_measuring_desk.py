@@ -12,6 +12,7 @@ from kestrelmist.core.space import picture_space
 from kestrelmist.demo.stage_ruler import ruler_picture
 from kestrelmist.desk.bench.companions.calibrate import DrawnLines
 from kestrelmist.scene.primitives import Panel, Words
+from kestrelmist.study.journal.stages_done import StagesDone
 from tests.drawing_case import LEFT, NONE, DrawingCase
 from tests.making import keep_thing
 
@@ -89,6 +90,7 @@ class MarksTellTest(DrawingCase):
     def test_colour_width_and_the_list(self):
         self.desk.hand.set_tool("mark-line")
         self.draw((-40, 0), (60, 0))
+        self.assertEqual(StagesDone(self.study).of(self.viewing.record), {"gather", "measure"})
         self.group.look.width_field.setValue(4.0)
         self.assertEqual(self.drawn()[0].width, 4.0)
         self.window.toggle_drawer("marks")

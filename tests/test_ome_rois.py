@@ -170,7 +170,7 @@ class OmeRoisTest(PlaceCase):
         self.assertFalse((self.place / "x.ome.tif").exists())
         plain = self.place / "plain.ome.tif"
         tifffile.imwrite(plain, np.zeros((4, 5), np.uint8), ome=True)
-        with self.assertRaisesRegex(Trouble, "no marks in this file"):
+        with self.assertRaisesRegex(Trouble, "holds no marks"):
             read_marks(plain)
 
 

@@ -112,7 +112,7 @@ def write_result(operation: Operation, said: Said, out: Path, progress: Progress
         return _write_folder(said, out, progress)
     rows: list[Any] = list(said.tables) or [thing for thing in said.things if _has_room(thing, out)]
     fits: list[Any] = rows if out.suffix.lower() in TABLES or not said.things else said.things
-    table_leads = bool(operation.results) and operation.results[0].kind.name == "table"
+    table_leads = bool(operation.results) and operation.results[0].kind.is_read
     if len(fits) > 1 and said.one_leads and (fits is said.things or table_leads):
         fits = fits[:1]
     if len(fits) != 1:

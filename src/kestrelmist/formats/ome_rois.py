@@ -297,4 +297,21 @@ def _drawn(tag: str, shape: ElementTree.Element) -> tuple[str, np.ndarray] | Non
     return None
 
 
-register(Format("Regions of OME-TIFF", (".ome.tif", ".ome.tiff"), read_ome_rois, holds=("marks",), listed=False))
+def _has_rois(path: Path, start: bytes) -> bool:
+    """Whether the description of a file tells of regions: others are images alone."""
+    import tifffile
+
+    if not start.startswith((b"II", b"MM")):
+        return False
+    try:
+        with tifffile.TiffFile(path) as file:
+            return "<ROI " in (text := file.ome_metadata or "") or f'K="{KEY}"' in text
+    except Exception:  # what is damaged is told where the image is read
+        return False
+
+
+register(
+    Format(
+        "Regions of OME-TIFF", (".ome.tif", ".ome.tiff"), read_ome_rois, fits=_has_rois, holds=("marks",), listed=False
+    )
+)

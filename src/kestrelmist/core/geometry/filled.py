@@ -167,8 +167,11 @@ def _along(mark: Mark, space: Space) -> Covered | None:
     line = mark.outline
     half = mark.across / 2
     step = 0.25 * min(space.spacing)
-    parts = [line[:1]]
-    for a, b in zip(line, line[1:]):
+    parts, apart = [line[:1]], shape_named(mark.shape).apart
+    for n, (a, b) in enumerate(zip(line, line[1:]), 1):
+        if n in apart:  # what leads to another line is no part of the mark
+            parts.append(b[None])
+            continue
         count = max(1, math.ceil(float(np.linalg.norm(b - a)) / step))
         parts.append(a + (b - a) * np.arange(1, count + 1)[:, None] / count)
     points = np.concatenate(parts)

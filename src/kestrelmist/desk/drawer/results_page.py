@@ -18,6 +18,8 @@ from .table_model import TableModel
 
 NUMBERS = ("number", "cell")
 """Columns that hold the numbers of labels."""
+OF = "image"
+"""The column that names the image that rows are of."""
 SOON = 60
 """Milliseconds that a crosshair rests until its row is looked for."""
 
@@ -126,9 +128,9 @@ class ResultsPage(QWidget):
     def _of(self, record: Record, names: list[str]) -> bool:
         """Whether the table says that it is of an image, or says nothing of it."""
         table = self.model.table
-        if "image" not in names or not table.count:
+        if OF not in names or not table.count:
             return True
-        return table.cell(0, names.index("image")) in (record.name, None, "")
+        return table.cell(0, names.index(OF)) in (record.name, None, "")
 
     def go_to_row(self, index: QModelIndex) -> None:
         """Show what a row is of: the volume that it names, or the place whose x, y and z it has."""
@@ -150,7 +152,7 @@ class ResultsPage(QWidget):
         items = self.desk.study.items
         row = items.get(self.key) if self.key is not None and self.key > 0 else None
         made_of = items.get(row.made_of) if row is not None and row.made_of is not None else None
-        while made_of is not None and made_of.kind == "table":  # a table of a table is of what that is of
+        while made_of is not None and made_of.is_read:  # a table of a table is of what that is of
             made_of = items.get(made_of.made_of) if made_of.made_of is not None else None
         if made_of is not None and made_of.of is not None:
             made_of = items.get(made_of.of)

@@ -22,6 +22,7 @@ from ...core.calibration import Calibration
 from ...core.camera import CAMERAS, CameraSettings, HeldCamera, camera_kind, held
 from ...core.errors import Trouble
 from ...core.image import Image
+from ...core.kinds.calibration import CALIBRATION
 from ...core.space import Space
 from ...core.values import packed_colours
 from ...measure.camera.take_pictures import across
@@ -208,7 +209,7 @@ class LiveCamera(QObject):
         if one is None or self.session.closed:
             return
         setup, found = one.camera.setup, None
-        for record in study.items.of_kind("calibration"):
+        for record in study.items.of_kind(CALIBRATION.name):
             with suppress(Trouble):
                 made: Calibration = study.thing(record.id)
                 if made.setup.words and made.setup.fits(setup):

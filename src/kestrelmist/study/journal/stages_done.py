@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 
+from ...core.kinds.marks import MARKS
 from ...core.operation import operation_called
 from ..items import Record
 from ..open_study import OpenStudy
@@ -34,7 +35,7 @@ class StagesDone:
         steps = {step for one in family for step in (*self._using[one.id], *self._making[one.id])}
         steps |= self._led_to(record.id, undone)
         names = {self._operations[step] for step in steps - undone}
-        hand = {"outline"} if any(self._drawn(one.id) for one in family[1:]) else set()
+        hand = {"measure" if one.kind == MARKS.name else "outline" for one in family[1:] if self._drawn(one.id)}
         return frozenset({"gather"} | hand | {stage for name in names if (stage := _stage(name))})
 
     def _read_new(self) -> None:

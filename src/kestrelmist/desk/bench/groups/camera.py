@@ -94,8 +94,10 @@ class CameraGroup(Shaded):
 
     def _several(self) -> None:
         form = self.open_form(find_operation("take-pictures"))
-        given = self.live.given("")
-        fill(form.kept, {k: v for k, v in given.items() if v is not None and k not in ("name", "calibration")})
+        given = {k: v for k, v in self.live.given("").items() if v is not None}
+        given.pop("calibration", None)  # the form finds it by itself
+        given.pop("name")
+        fill(form.kept, given)
 
     def _follow(self) -> None:
         """Show what the camera is set to."""
