@@ -16,7 +16,7 @@ SAYS_NOTHING = set(
     "say-taken name-channels one-place split-channels set-spacing together open-transform save-transform"
     " join-transforms invert-transform classes-of take-classes save-classes list-classes add-label change-label"
     " delete-label new-labels renumber pieces versions list-marks save-marks take-marks change-mark delete-marks"
-    " style-curve"
+    " style-curve style-marks"
     " choose-labels name-version back-to-version set-class delete-class use-classes use-classes-for-marks"
     " new-marks choose-marks list-alignments way-between make-pack export-labels vessel-gaps export-study-labels"
     " append-table take-calibration save-calibration keep-calibration calibration-from-library list-calibrations"

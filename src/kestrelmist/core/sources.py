@@ -62,6 +62,9 @@ SOURCES: dict[str, str] = {
     ),
     "Hampel 1974": "F. R. Hampel, The influence curve and its role in robust estimation, J. Am. Stat. Assoc. 69, 1974",
     "Henson 1999": "R. N. A. Henson et al., The slice-timing problem in event-related fMRI, NeuroImage 9, 1999",
+    "Unser 1999": (
+        "M. Unser, Splines: a perfect fit for signal and image processing, IEEE Signal Process. Mag. 16, 1999"
+    ),
     "Garwood 1936": "F. Garwood, Fiducial limits for the Poisson distribution, Biometrika 28, 1936",
     "Grady 2006": ("L. Grady, Random walks for image segmentation, IEEE Trans. Pattern Anal. Mach. Intell. 28, 2006"),
     "Herman 1992": (

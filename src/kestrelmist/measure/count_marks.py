@@ -70,6 +70,8 @@ def count_marks(
     """
     wanted = shape.strip().casefold()
     counted = [mark for mark in marks if wanted in ("all", "", mark.shape, _as_line(mark.shape))]
+    if not len(marks):
+        raise Trouble(f"There are no marks in “{marks.name}”", "draw some first")
     if not counted:
         raise Trouble(f"“{marks.name}” has no marks of the shape “{shape[:40]}”", "draw some, or count all")
     names = {} if classes is None else {row.number: row.name for row in classes.rows}

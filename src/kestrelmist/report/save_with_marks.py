@@ -23,7 +23,7 @@ ENDINGS = (".ome.tif", ".ome.tiff")
     "report",
     "Save with marks",
     name="save-with-marks",
-    keywords="ome tiff roi regions export annotations editable for later share rois",
+    keywords="ome tiff regions export annotations editable for later share",
     takes="series colour",
     called={"to": "New file"},
     group="Pictures",

@@ -3,6 +3,7 @@ stage with a ruler or a section of brown fat on it, focus, exposure and noise.""
 
 from __future__ import annotations
 
+import os
 import time
 from dataclasses import dataclass, replace
 from functools import lru_cache
@@ -62,7 +63,7 @@ class Microscope:
     def __init__(self):
         self._settings = CameraSettings(self.objectives[1], self.resolutions[0], RULER)
         self._shown: tuple[CameraSettings, np.ndarray] | None = None
-        self._taken = 0
+        self._taken = int.from_bytes(os.urandom(4))  # no picture is as one that was taken before
         self._noise: dict[tuple[int, int], list[np.ndarray]] = {}
 
     @property

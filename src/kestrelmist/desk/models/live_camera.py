@@ -33,6 +33,8 @@ from .work import Job, unexpected
 
 REST = 400
 """Milliseconds without another change of settings until what leads is taken anew."""
+SET_SOON = 50
+"""Milliseconds between looks at whether the camera is set as it is wanted."""
 LEAST = 0.005
 """Seconds between two frames, however fast a camera is."""
 FEW = 25
@@ -53,7 +55,7 @@ class LiveCamera(QObject):
         super().__init__(viewing)
         self.viewing, self.session = viewing, viewing.session
         self.camera: HeldCamera | None = None
-        self.settings = CameraSettings()
+        self.settings = self._set = CameraSettings()
         self.kind = ""
         self.still: int | None = None
         """The image that leads while it is live."""
@@ -69,6 +71,7 @@ class LiveCamera(QObject):
         self._thread: threading.Thread | None = None
         self._times: deque[float] = deque(maxlen=FEW)
         self._taking: Job | None = None
+        self._setting: Job | None = None
         self._stale = False
         """Whether the camera was set otherwise while somebody looked at something else."""
         self._soon = QTimer(self, singleShot=True, interval=REST)
@@ -128,7 +131,7 @@ class LiveCamera(QObject):
         try:
             with held(camera_kind(name)) as one:
                 with one.turn:
-                    self.settings = one.camera.settings
+                    self.settings = self._set = one.camera.settings
                 self.camera = one
                 self._opened.emit()
                 while not stop.is_set():
@@ -160,11 +163,32 @@ class LiveCamera(QObject):
 
     # setting
 
+    @property
+    def busy(self) -> bool:
+        """Whether it is being set, or takes a picture."""
+        return any(job in self.session.work.jobs for job in (self._setting, self._taking) if job is not None)
+
+    @property
+    def ready(self) -> bool:
+        """Whether it is set as it is wanted, and free."""
+        return self.camera is not None and not self.busy and self._set == self.settings
+
     def set(self, **changes: Any) -> None:
         """Set part of it: objective, resolution, specimen, exposure, focus, x, y. Raises nothing: what the camera does
-        not offer is said."""
-        one, wanted = self.camera, replace(self.settings, **changes)
-        if one is None or wanted == self.settings:
+        not offer is said. A picture that is being taken is taken as it was begun."""
+        wanted = replace(self.settings, **changes)
+        if self.camera is not None and wanted != self.settings:
+            self.settings = wanted
+            self._soon.start()
+            self._apply()
+            self.changed.emit()
+
+    def _apply(self) -> None:
+        one, wanted = self.camera, self.settings
+        if one is None or self._set == wanted:
+            return
+        if self.busy:
+            QTimer.singleShot(SET_SOON, self._apply)
             return
 
         def work(progress):
@@ -173,21 +197,24 @@ class LiveCamera(QObject):
                 return one.camera.settings
 
         def put(settings: CameraSettings) -> None:
-            if self.camera is one:
+            if self.camera is not one:
+                return
+            self._set = settings
+            if self.settings == wanted:
+                self.settings = settings  # in the camera's own words
                 self._look_for_calibration()
                 self._soon.start()
+            else:
+                QTimer.singleShot(0, self._apply)
 
         def failed(error: BaseException) -> None:
-            with suppress(Exception):
-                self.settings = one.camera.settings
+            if self.camera is one and self.settings == wanted:
+                self.settings = self._set
             told = str(error) if isinstance(error, Trouble) else unexpected("The camera", error)
             self.session.trouble.emit(told)
             self.changed.emit()
 
-        self.settings = wanted
-        self._soon.start()
-        self.session.work.start("Setting the camera", work, put, failed, "view", loud=False)
-        self.changed.emit()
+        self._setting = self.session.work.start("Setting the camera", work, put, failed, "view", loud=False)
 
     def hold(self, on: bool) -> None:
         """Hold the picture still, as it is now, or go on."""
@@ -234,9 +261,11 @@ class LiveCamera(QObject):
         """Take what leads anew, as the camera is set now."""
         if not self.on or self.camera is None:
             return
-        if self._taking is not None and self._taking in self.session.work.jobs:
+        if not self.ready:
             self._soon.start()
             return
+        self._look_for_calibration()
+        self._soon.stop()
         before = self.still
         if before is not None and not self.viewing.leads(before):
             self._stale = True  # somebody looks at something else: it is taken anew when they come back
@@ -258,6 +287,10 @@ class LiveCamera(QObject):
         """Take a picture that stays, with a copy of the marks that are drawn on the live one."""
         if self.camera is None:
             return
+        if not self.ready:
+            QTimer.singleShot(SET_SOON, lambda: self.take(with_marks))
+            return
+        self._look_for_calibration()
         study, still = self.session.study, self.still
         marks = study.marks.in_hand(still) if with_marks and still is not None else None
 
@@ -271,7 +304,7 @@ class LiveCamera(QObject):
                 self.viewing.show_image(still)  # it goes on
             self.session.said.emit(f"“{record.name}” is on the Shelf.")
 
-        self.session.run("take-pictures", self.given(""), taken)
+        self._taking = self.session.run("take-pictures", self.given(""), taken)
 
     def _drop(self, key: int | None) -> None:
         """Take a live picture off the Shelf that nobody has marked or used."""

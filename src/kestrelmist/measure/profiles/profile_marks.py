@@ -45,7 +45,7 @@ class Profiles(NamedTuple):
     rare="which reach look least between",
     group="Lines",
     methods="Values were taken along marks, averaged over a band of {width}; peaks have full widths at half maximum",
-    cites=("JCGM 100:2008",),
+    cites=("JCGM 100:2008", "Unser 1999"),
 )  # fmt: skip
 def profile_marks(
     marks: Marks,

@@ -26,7 +26,7 @@ WHOLE = "whole image"
     "measure",
     "Count cells",
     name="count-cells",
-    keywords="cells density per area count nuclei number regions labels stereology neighbours spacing",
+    keywords="density per area cells within regions stereology neighbours spacing per label",
     called={"labels": "Cells", "regions": "Within"},
     group="Labels",
     methods="Cells were counted in regions, with exact Poisson intervals",

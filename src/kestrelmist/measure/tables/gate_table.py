@@ -17,7 +17,7 @@ from ...core.table import Column, Table
     "measure",
     "Gate a table",
     name="gate-table",
-    keywords="gate cytometry scatter histogram subset population class threshold filter cells rows polygon range",
+    keywords="gate cytometry scatter plot histogram subset population class threshold filter cells rows polygon range",
     called={"x": "Column", "y": "And column", "within": "Within", "name": "Class", "others": "Class of the others",
             "log_x": "Logarithmic", "log_y": "Logarithmic, the other", "column": "Kept in column"},
     rare="others log_x log_y column",
