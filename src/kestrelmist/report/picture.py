@@ -30,6 +30,7 @@ from ..scene.layer_type import Drawn, primitives_of, type_of_thing
 from ..scene.painting import painter_for, write_page
 from ..scene.primitives import Page
 from ..scene.view import AXIAL, CORONAL, SAGITTAL, View, fitted
+from .paper import NO_PAPER, Paper
 
 PLANES = {"axial": AXIAL, "coronal": CORONAL, "sagittal": SAGITTAL}
 MOST_PIXELS = 100_000_000
@@ -61,8 +62,11 @@ Share = Annotated[float, Between(0, 1)]
         "square": "Squares",
         "share": "Share seen",
         "left_on_left": "Left on left",
+        "columns": "On paper",
+        "wide": "Or so wide",
+        "dpi": "Dots an inch",
     },
-    rare="over_low over_high over_colours below_colours opacity compare share square",
+    rare="columns wide dpi over_low over_high over_colours below_colours opacity compare share square",
     group="Pictures",
 )
 def picture(
@@ -89,6 +93,7 @@ def picture(
     square: Annotated[float, Unit("mm"), Between(1e-9, 1e6)] = 5.0,
     left_on_left: bool = True,
     written: bool = True,
+    paper: Paper = NO_PAPER,
 ) -> Table:
     """Write a picture of one plane through an image, with others over it by world position, and labels.
 
@@ -109,7 +114,7 @@ def picture(
     marks : marks
         Drawn over it: those that lie in the plane's slice.
     size : text
-        Width and height in pixels.
+        Width and height in pixels; where a width on paper is given, as they stand to one another.
     low, high : values
         Range that the colours span; chosen from the values when left out.
     colours : text
@@ -146,7 +151,11 @@ def picture(
     painter_for(target)
     if target.exists():
         raise Trouble("There is something of this name already", "name a new file", target)
-    width, height = size_of(size)
+    width, height = paper.pixels(size_of(size))
+    if width * height > MOST_PIXELS:
+        raise Trouble(
+            f"This picture would have {width * height // 10**6} megapixels", "give fewer dots an inch", target
+        )
     others = over or []
     if (image is None) == (stack is None):
         raise Trouble("A picture is that of an image or of a stack", "name one of them", target)
@@ -188,7 +197,7 @@ def picture(
     upper = [replace(d, look=replace(d.look, thickness=thick)) if isinstance(d.look, MarkLook) else d for d in upper]
     over_all = [Drawn(one, replace(type_of_thing(one).first(one, True)[0], thickness=thick)) for one in marks or []]
     shown = [d for d in upper if isinstance(d.look, ImageLook) and not d.thing.colour] if how.way != "edges" else []
-    write_page(_page(ground, view, image, [*lower, *upper, *over_all], shown, written), target)
+    write_page(_page(ground, view, image, [*lower, *upper, *over_all], shown, written, paper), target)
     unit = image.space.unit
     table = Table(f"Picture of {image.name}", [Column("file"), Column("plane"), Column("at", unit, 3)])
     table.columns += [Column("pixel", unit, decimals_for(0.0, view.pixel) + 3), Column("layers")]
@@ -198,9 +207,11 @@ def picture(
     return table
 
 
-def _page(ground: np.ndarray, view: View, lead: Image, layers: list[Drawn], shown: list[Drawn], written: bool) -> Page:
-    """The picture with what stands over it; words of a large picture grow with it."""
-    scale = max(1.0, min(view.width, view.height) / USUAL)
+def _page(
+    ground: np.ndarray, view: View, lead: Image, layers: list[Drawn], shown: list[Drawn], written: bool, paper: Paper
+) -> Page:
+    """The picture with what stands over it; words of a large picture grow with it, and have their size on paper."""
+    scale = paper.scale or max(1.0, min(view.width, view.height) / USUAL)
     flat = view.moved(pixel=view.pixel * scale, width=view.width / scale, height=view.height / scale)
     over = primitives_of(flat, layers)
     if written:
@@ -208,7 +219,7 @@ def _page(ground: np.ndarray, view: View, lead: Image, layers: list[Drawn], show
         where = pieces.plane_text(view, lead.space)
         over += pieces.caption(flat, where) if where else []
         over += pieces.bars_of_colour(flat, [(d.look, d.thing.unit, d.thing.name) for d in shown], named=True)
-    return Page(ground, over, scale, title=lead.name)
+    return Page(ground, over, scale, paper.millimetres, title=lead.name)
 
 
 def size_of(text: str) -> tuple[int, int]:

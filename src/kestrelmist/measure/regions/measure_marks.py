@@ -121,6 +121,45 @@ def measure_marks(
     return by_quantity(table) if rows == "one quantity" else table
 
 
+@operation(
+    "measure",
+    "Marks through a series",
+    name="measure-marks-series",
+    keywords="time course channels series statistics every volume frames fluorescence over time dynamic marks",
+    takes="series",
+    called={"columns": "Values told"},
+    group="Marks",
+    methods="Values were measured in every mark and every volume",
+    cites=("JCGM 100:2008",),
+)
+def measure_marks_series(
+    marks: Marks,
+    image: Annotated[Image, OwnerOf("marks")],
+    columns: str = "usual",
+    *,
+    progress: Progress = silent(),
+) -> Table:
+    """What `measure-marks` tells, in each volume of a series: each time, channel, echo. A mark of one volume counts in
+    that alone.
+
+    Parameters
+    ----------
+    columns : text
+        What is told of values: "usual" (mean, sd, minimum, maximum), "all", or names with commas between.
+
+    Returns
+    -------
+    Table
+        A row a mark and volume, with its place along each axis of the series.
+
+    Raises
+    ------
+    Trouble
+        When there are no marks, or they lie in another world or unit than the image.
+    """
+    return measure_marks(marks, image, columns, progress=progress)
+
+
 def _require_on(marks: Marks, image: Image) -> None:
     """Raises Trouble when marks cannot lie on an image."""
     if not len(marks):
