@@ -105,6 +105,16 @@ class AmountsTest(unittest.TestCase):
         row = measure_marks(marks, Image(values, space, "p"), "mean, minimum").as_records()[0]
         self.assertEqual((row["mean"], row["minimum"]), (15.0, 10.0))
 
+    def test_a_line_that_runs_on_far_beyond_the_image(self):
+        values = np.arange(800, dtype=np.float32).reshape(40, 20, 1, order="F")
+        space = picture_space(40, 20, (1.0, 1.0))
+        y = space.to_world((0, 4, 0))[1]
+        ends = ((-1e9, y, 0.0), (1e9, y, 0.0))
+        marks = Marks.numbered([Mark("line", ends), Mark("line", ((1e9, y, 0.0), (2e9, y, 0.0)))], world=space.world)
+        one, other = measure_marks(marks, Image(values, space, "p"), "mean").as_records()
+        self.assertEqual((one["pixels"], one["mean"]), (40, float(values[:, 4].mean())))
+        self.assertEqual(other["pixels"], 0)
+
     def test_as_a_person_reads_it(self):
         one = found("line", (0, 0), (12.31, 0), placed=0.0145)["length"]
         self.assertEqual(one.words, "12.310 ± 0.040 mm")

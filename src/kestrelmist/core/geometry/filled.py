@@ -163,6 +163,22 @@ def _in_box(mark: Mark, space: Space) -> Covered | None:
     return _covered(mask, box)
 
 
+def _share_over(a: np.ndarray, b: np.ndarray, half: float, space: Space) -> tuple[float, float]:
+    """From which share of a line to which it runs over an image, or within half a width of it; (0, 0) when nowhere."""
+    reach = 1.0 + half * np.linalg.norm(space.inverse[:3, :3], axis=1)
+    one, other = space.to_voxel(a), space.to_voxel(b)
+    way, low, high = other - one, 0.0, 1.0
+    for axis in range(3):
+        ends = -reach[axis], space.shape[axis] - 1 + reach[axis]
+        if abs(way[axis]) < 1e-12:
+            if not ends[0] <= one[axis] <= ends[1]:
+                return 0.0, 0.0
+            continue
+        shares = sorted((end - one[axis]) / way[axis] for end in ends)
+        low, high = max(low, shares[0]), min(high, shares[1])
+    return (low, high) if high > low else (0.0, 0.0)
+
+
 def _along(mark: Mark, space: Space) -> Covered | None:
     line = mark.outline
     half = mark.across / 2
@@ -172,8 +188,11 @@ def _along(mark: Mark, space: Space) -> Covered | None:
         if n in apart:  # what leads to another line is no part of the mark
             parts.append(b[None])
             continue
-        count = max(1, math.ceil(float(np.linalg.norm(b - a)) / step))
-        parts.append(a + (b - a) * np.arange(1, count + 1)[:, None] / count)
+        low, high = _share_over(a, b, half, space)  # a line may run on far beyond the image
+        if high > low:
+            a, b = a + low * (b - a), a + high * (b - a)
+            count = max(1, math.ceil(float(np.linalg.norm(b - a)) / step))
+            parts.append(a + (b - a) * np.arange(0, count + 1)[:, None] / count)
     points = np.concatenate(parts)
     if half <= 0:
         voxels = np.unique(np.floor(space.to_voxel(points) + 0.5).astype(np.int64), axis=0)
