@@ -4,6 +4,7 @@ what is stated of them."""
 import unittest
 
 import numpy as np
+from scipy import ndimage
 
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.geometry.mark import Mark
@@ -126,6 +127,20 @@ class PeaksTest(unittest.TestCase):
             inside["width"] += abs(peak["width"] - HALF * 0.025) <= peak["sure_width"]
         for name, found in inside.items():
             self.assertGreaterEqual(found, 88, name)
+
+    def test_noise_that_goes_together_makes_them_less_sure(self):
+        rng, inside, count = np.random.default_rng(8), {"at": 0, "width": 0}, 80
+        s = places()[:, 0]
+        for _ in range(count):
+            at = rng.uniform(-0.05, 0.05)
+            noise = ndimage.gaussian_filter(rng.normal(0, 1, (SIDE, SIDE)), 1.5)
+            values = 50 + 100 * np.exp(-((s - at) ** 2) / 2 / 0.03**2) + 5 * noise.ravel() / noise.std()
+            found = profile_marks(marks_of(line((-0.5, 0.003), (0.5, 0.003))), image_of(values)).peaks.as_records()
+            peak = max(found, key=lambda one: one["height"])
+            inside["at"] += abs(peak["at"] - 0.5 - at) <= peak["sure_at"]
+            inside["width"] += abs(peak["width"] - HALF * 0.03) <= peak["sure_width"]
+        for name, found in inside.items():
+            self.assertGreaterEqual(found, 0.86 * count, name)
 
     def test_noise_alone_has_no_peaks(self):
         rng = np.random.default_rng(6)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -15,8 +15,10 @@ CLEAR = 8.0
 
 FEW = 3
 """Points beside a peak from which on they tell its ground."""
-MEDIAN = 1.25 * math.sqrt(OVER)
-"""How much less sure a median is than a mean of as many voxels as there are points."""
+MEDIAN = 1.25
+"""How much less sure a median is than a mean."""
+ROUNDS, ALIKE, ENOUGH = 4, 1.05, 12
+"""How often noise is looked for beside the peaks it tells, by how much it grows at least, from how many points on."""
 NEAR = 0.3
 """Share of its width from its middle within which a peak is as a parabola."""
 
@@ -30,6 +32,7 @@ class Peak:
     at, sure_at : where its middle at half height lies, and the standard uncertainty of that by noise
     height, ground : the value at its top, and that from which its height counts
     width, sure_width : full width at half maximum; NaN where a side does not come down to half
+    foot : from where to where it stands out
     """
 
     at: float
@@ -38,40 +41,90 @@ class Peak:
     ground: float
     width: float
     sure_width: float
+    foot: tuple[float, float] = (math.nan, math.nan)
 
 
-def peaks_of(profile: Profile, dark: bool = False, least: float | None = None) -> list[Peak]:
-    """Peaks that stand out by at least so much from what lies beside them, or by CLEAR times the noise; in order.
+def peaks_of(profile: Profile, dark: bool = False, least: float | None = None) -> tuple[list[Peak], float]:
+    """Peaks that stand out by at least so much from what lies beside them, or by CLEAR times the noise; in order. And
+    the noise, which is what varies beside them, or from point to point where that is more.
 
     A peak stands out by its topographic prominence. Its ground is a straight line between the medians of what lies on
     both sides, from a whole width off its middle to the lowest value there; its height the mean of what lies near its
     top, by a parabola; its width is taken half-way between both, sides between points linearly. How sure a side is
     follows from the noise there and in ground and height, and how steep it is.
     """
-    from scipy.signal import find_peaks
 
     there = np.isfinite(profile.mean)
     if there.sum() < 3:
-        return []
+        return [], 0.0
     sign = -1.0 if dark else 1.0
-    along, values, noise = profile.along[there], sign * profile.mean[there], profile.noise
-    least = max(CLEAR * noise, 1e-9 * float(np.ptp(values))) if least is None else least
+    along, values = profile.along[there], sign * profile.mean[there]
+    noise, found = Noise(profile.noise, OVER), []
+    for _ in range(ROUNDS):
+        found = _found(along, values, noise, least)
+        rougher = _left_over(along, values, found, profile.noise)
+        if rougher is None:
+            break
+        grew, noise = rougher.size > noise.size * ALIKE, rougher
+        if not grew:
+            found = _found(along, values, noise, least)
+            break
+    return [replace(one, height=sign * one.height, ground=sign * one.ground) for one in found], noise.size
+
+
+@dataclass(frozen=True)
+class Noise:
+    """Standard deviation of what is no peak, and how many points of a profile tell as much as one."""
+
+    size: float
+    together: float
+
+
+def _found(along: np.ndarray, values: np.ndarray, noise: Noise, least: float | None) -> list[Peak]:
+    from scipy.signal import find_peaks
+
+    least = max(CLEAR * noise.size, 1e-9 * float(np.ptp(values))) if least is None else least
     tops, more = find_peaks(values, prominence=max(least, 1e-300))
-    found = []
-    for top, stand, left, right in zip(tops, more["prominences"], more["left_bases"], more["right_bases"]):
-        found.append(_peak(along, values, (int(left), int(top), int(right)), float(stand), noise, sign))
-    return found
+    return [
+        _peak(along, values, (int(left), int(top), int(right)), float(stand), noise)
+        for top, stand, left, right in zip(tops, more["prominences"], more["left_bases"], more["right_bases"])
+    ]
 
 
-def _peak(
-    along: np.ndarray, values: np.ndarray, ends: tuple[int, int, int], stand: float, noise: float, sign: float
-) -> Peak:
+def _left_over(along: np.ndarray, values: np.ndarray, found: list[Peak], least: float) -> Noise | None:
+    """What varies beside the peaks, about a straight line; noise that goes together over many points does not show
+    from one to the next. None where too little lies beside them."""
+    beside = np.ones(len(values), bool)
+    for one in found:
+        low, high = one.foot if math.isnan(one.width) else (one.at - 1.3 * one.width, one.at + 1.3 * one.width)
+        beside &= (along < low) | (along > high)
+    if beside.sum() < ENOUGH:
+        return None
+    x, y = along[beside], values[beside]
+    left = y - np.polyval(np.polyfit(x, y, 1), x)
+    size = 1.4826 * float(np.median(np.abs(left - np.median(left))))
+    whole = np.zeros(len(values))
+    whole[beside] = left
+    variance, total = float((left**2).mean()), 1.0
+    for apart in range(1, len(values) // 4):
+        both = beside[:-apart] & beside[apart:]
+        if both.sum() < ENOUGH or not variance > 0:
+            break
+        rho = float((whole[:-apart] * whole[apart:])[both].mean()) / variance
+        if rho < 0.1:
+            break
+        total += 2 * min(rho, 1.0)
+    return Noise(max(size, least), max(total, OVER))
+
+
+def _peak(along: np.ndarray, values: np.ndarray, ends: tuple[int, int, int], stand: float, noise: Noise) -> Peak:
     left, top, right = ends
+    foot = float(along[left]), float(along[right])
     half = float(values[top]) - stand / 2
-    one, other = (_side(along, values, top, half, way, noise) for way in (-1, 1))
+    one, other = (_side(along, values, top, half, way, noise.size) for way in (-1, 1))
     if one is None or other is None:
         low = float(values[top]) - stand
-        return Peak(float(along[top]), math.nan, sign * float(values[top]), sign * low, math.nan, math.nan)
+        return Peak(float(along[top]), math.nan, float(values[top]), low, math.nan, math.nan, foot)
     low, high = one[0], other[0]
     wide, middle = high - low, (low + high) / 2
     grounds = []
@@ -79,41 +132,44 @@ def _peak(
         if b - a >= FEW:
             grounds.append((float(along[a:b].mean()), float(np.median(values[a:b])), int(b - a)))
     lowest = float(values[top]) - stand
-    ground, sure_ground = lowest, noise
+    ground, sure_ground = lowest, noise.size
+    median = MEDIAN * noise.size * math.sqrt(noise.together)
     if len(grounds) == 2:
         (x0, y0, n0), (x1, y1, n1) = grounds
         share = (middle - x0) / (x1 - x0)
         ground = y0 + share * (y1 - y0)
-        sure_ground = MEDIAN * noise * math.hypot((1 - share) / math.sqrt(n0), share / math.sqrt(n1))  # of a median
+        sure_ground = median * math.hypot((1 - share) / math.sqrt(n0), share / math.sqrt(n1))  # of a median
     elif grounds:
-        ground, sure_ground = grounds[0][1], MEDIAN * noise / math.sqrt(grounds[0][2])
+        ground, sure_ground = grounds[0][1], median / math.sqrt(grounds[0][2])
     height, sure_height = _top(along, values, middle, wide, noise)
     half = (ground + height) / 2
-    one, other = (_side(along, values, top, half, way, noise) for way in (-1, 1))
+    one, other = (_side(along, values, top, half, way, noise.size) for way in (-1, 1))
     if one is None or other is None:
-        return Peak(middle, math.nan, sign * height, sign * ground, math.nan, math.nan)
+        return Peak(middle, math.nan, height, ground, math.nan, math.nan, foot)
     (low, sure_low, steep_low), (high, sure_high, steep_high) = one, other
     of_half = math.hypot(sure_ground, sure_height) / 2
     sides_of_noise = math.hypot(sure_low, sure_high)
     sure_width = math.hypot(sides_of_noise, of_half / steep_low + of_half / steep_high)
     sure_at = math.hypot(sides_of_noise, of_half / steep_low - of_half / steep_high) / 2
-    return Peak((low + high) / 2, sure_at, sign * height, sign * ground, high - low, sure_width)
+    return Peak((low + high) / 2, sure_at, height, ground, high - low, sure_width, foot)
 
 
-def _top(along: np.ndarray, values: np.ndarray, middle: float, wide: float, noise: float) -> tuple[float, float]:
+def _top(along: np.ndarray, values: np.ndarray, middle: float, wide: float, noise: Noise) -> tuple[float, float]:
     """The height of a peak, by a parabola through what lies within NEAR of its width from its middle, and how sure it
     is; of few points the highest one."""
     near = np.abs(along - middle) <= NEAR * wide
     count = int(near.sum())
     if count < 5:
-        return float(values[near].max(initial=-math.inf)) if count else float(values.max()), noise
+        return float(values[near].max(initial=-math.inf)) if count else float(values.max()), noise.size
     x = (along[near] - middle) / wide
     design = np.column_stack((np.ones(count), x, x * x))
     (height, slope, bend), *_ = np.linalg.lstsq(design, values[near], rcond=None)
     at = float(np.clip(-slope / (2 * bend), -NEAR, NEAR)) if bend < 0 else 0.0
     spread = np.linalg.inv(design.T @ design)
     way = np.array((1.0, at, at * at))
-    return float(height + slope * at + bend * at * at), noise * math.sqrt(OVER * float(way @ spread @ way))
+    return float(height + slope * at + bend * at * at), noise.size * min(
+        1.0, math.sqrt(noise.together * float(way @ spread @ way))
+    )
 
 
 def _side(

@@ -140,11 +140,12 @@ def _peaks(chosen, found, image, scale: Scale, look, least, digits, hidden) -> T
     ]  # fmt: skip
     rows = []
     for mark, one in zip(chosen, found):
-        for n, peak in enumerate(peaks_of(one, look == "dark", least), 1):
+        peaks, noise = peaks_of(one, look == "dark", least)
+        for n, peak in enumerate(peaks, 1):
             at = _expanded(peak.at, peak.sure_at, scale)
             wide = _expanded(peak.width, peak.sure_width, scale)
             rows.append((mark.id, mark.name, n, peak.at, at, peak.height, peak.ground, _known(peak.width), wide,
-                         one.noise, image.subject, image.name, scale.words))  # fmt: skip
+                         noise, image.subject, image.name, scale.words))  # fmt: skip
     many = f"{len(rows)} {'dark ' if look == 'dark' else ''}peak{'' if len(rows) == 1 else 's'}"
     return Table(f"{many} on {image.name}", columns, rows)
 
