@@ -137,6 +137,19 @@ class TablePlotTest(DeskCase):
         row = int(self.drawer.results.rows[self.drawer.result_view.currentIndex().row()])
         self.assertEqual(self.drawer.results.table.column("number")[row], 5)
 
+    def test_another_table_in_the_midst_of_a_gesture(self):
+        self.measure()
+        for x, y in (("area", ""), ("area", "mean")):
+            self.gating.plot(x=x, y=y)
+            QTest.mousePress(self.plot, Qt.MouseButton.LeftButton, pos=self.at(30, 20))
+            QTest.mouseMove(self.plot, self.at(50, 30))
+            self.drawer.add_table(made_up(300))
+            QTest.mouseMove(self.plot, self.at(80, 40))
+            QTest.mouseRelease(self.plot, Qt.MouseButton.LeftButton, pos=self.at(90, 50))
+            self.assertIsNone(self.gating.gate)
+            self.assertEqual(self.gating.table.count, 300)
+        self.assertEqual(self.troubles, [])
+
     def test_a_table_of_words_has_nothing_to_plot(self):
         self.measure()
         self.drawer.add_table(Table("Words", [Column("a")], [("b",)]))

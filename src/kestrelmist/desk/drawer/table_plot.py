@@ -47,6 +47,7 @@ class TablePlot(QWidget):
         self._drawn: list[QPointF] = []
         self._moved: np.ndarray | None = None
         self._from: QPointF | None = None
+        """Where the hand began; None while there is no gesture."""
         gating.changed.connect(self._anew)
         gating.gated.connect(self._regate)
 
@@ -71,7 +72,8 @@ class TablePlot(QWidget):
     # what is drawn
 
     def _anew(self) -> None:
-        self.row, self._points, self._drawn, self._moved = None, None, [], None
+        self.row, self._points = None, None
+        self._from, self._drawn, self._moved = None, [], None  # a gesture on what was plotted before has ended
         gating = self.gating
         if gating.table is None or not gating.x:
             self.update()
@@ -128,7 +130,8 @@ class TablePlot(QWidget):
         packed = np.full(width * height, 0xFF000000, np.uint32)
         for n, shift in enumerate((16, 8, 0)):
             packed |= picture[:, n].astype(np.uint32) << np.uint32(shift)
-        return QImage(packed.tobytes(), width, height, 4 * width, QImage.Format.Format_RGB32).copy()
+        # the picture holds no memory of its own until it is copied
+        return QImage(packed.data, width, height, 4 * width, QImage.Format.Format_RGB32).copy()
 
     def paintEvent(self, event) -> None:
         gating, t = self.gating, Theme.tokens
