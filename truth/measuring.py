@@ -10,6 +10,7 @@ from scipy.special import ellipeinc, ellipkinc
 
 from kestrelmist.core.camera import CameraSettings
 from kestrelmist.core.geometry.mark import Mark
+from kestrelmist.core.geometry.marks import Marks
 from kestrelmist.core.geometry.measured import measured
 from kestrelmist.core.image import Image
 from kestrelmist.core.scale import Scale
@@ -18,6 +19,7 @@ from kestrelmist.demo.stage_ruler import ruler_picture
 from kestrelmist.measure.calibrating.calibrate import calibrate
 from kestrelmist.measure.calibrating.calibrate_object import calibrate_object
 from kestrelmist.measure.calibrating.calibrate_ruler import calibrate_ruler
+from kestrelmist.measure.profiles.profile_marks import profile_marks
 from kestrelmist.measure.regions.sums import region_sums
 from kestrelmist.measure.regions.surface import surfaces
 from kestrelmist.standins.microscope import BEST_FOCUS, OBJECTIVES, RULER, Microscope
@@ -30,7 +32,7 @@ STATED = "of 100, the true one lies within what is stated"
 
 
 def rows(seed: int) -> list[Row]:
-    return [*_calibrated(seed), *_camera(), *_marks(seed), *_surfaces(seed)]
+    return [*_calibrated(seed), *_camera(), *_marks(seed), *_profiles(seed), *_surfaces(seed)]
 
 
 def _picture(values: np.ndarray) -> Image:
@@ -88,7 +90,7 @@ def _disc(radius: float, at) -> np.ndarray:
 
 
 def _camera() -> list[Row]:
-    microscope, worst = Microscope(), 0.0
+    microscope, worst = Microscope(0), 0.0
     for name, objective in OBJECTIVES.items():
         microscope.set(CameraSettings(name, specimen=RULER, focus=BEST_FOCUS[RULER]))
         grey = microscope.picture().mean(2)
@@ -116,6 +118,32 @@ def _marks(seed: int) -> list[Row]:
             got = _value(shape, drawn, name, Scale("mm", "", (0.01, 0.01, 0)), 0.02)
             inside += abs(got.value - exact) <= got.expanded
         found.append(Row(f"{name} of one {shape}", float(inside), at_least=90, at_most=100, against=STATED))
+    return found
+
+
+def _profiles(seed: int) -> list[Row]:
+    """Peaks of lines across a ridge: where they are, and how wide at half of their height."""
+    space = picture_space(140, 140, (0.01, 0.01))
+    i, j = np.indices((140, 140))
+    world = space.to_world(np.stack((i.ravel(), j.ravel(), 0 * i.ravel()), 1))
+    found: list[Row] = []
+    for name, together in (("white noise", 0.0), ("noise over three pixels", 1.2)):
+        held = {"place": 0, "half width": 0}
+        for n in range(TIMES):
+            rng = np.random.default_rng([seed, 7, n])
+            turn, at, sigma = rng.uniform(0, 1.5), rng.uniform(-0.05, 0.05), rng.uniform(0.02, 0.04)
+            way = np.array((math.cos(turn), math.sin(turn), 0.0))
+            noise = rng.normal(0, 1, (140, 140))
+            noise = gaussian_filter(noise, together) if together else noise
+            values = 50 + 100 * np.exp(-((world @ way - at) ** 2) / 2 / sigma**2) + 5 * (noise / noise.std()).ravel()
+            image = Image(np.asfortranarray(values.reshape(140, 140, 1).astype(np.float32)), space, "Made")
+            line = Mark("line", (tuple(-0.45 * way), tuple(0.45 * way)), normal=(0.0, 0.0, 1.0))
+            peaks = profile_marks(Marks.numbered([line], world=space.world), image, 0.03).peaks.as_records()
+            peak = max(peaks, key=lambda one: one["height"])
+            held["place"] += abs(peak["at"] - 0.45 - at) <= peak["sure_at"]
+            held["half width"] += abs(peak["width"] - 2.35482 * sigma) <= peak["sure_width"]
+        found += [Row(f"{what} of a peak in {name}", float(n), at_least=88, at_most=100, against=STATED)
+                  for what, n in held.items()]  # fmt: skip
     return found
 
 

@@ -60,10 +60,11 @@ class Microscope:
     resolutions: tuple[str, ...] = tuple(RESOLUTIONS)
     specimens: tuple[str, ...] = (RULER, SECTION)
 
-    def __init__(self):
+    def __init__(self, seed: int | None = None):
+        """`seed` tells its noise; another one each time when left out."""
         self._settings = CameraSettings(self.objectives[1], self.resolutions[0], RULER)
         self._shown: tuple[CameraSettings, np.ndarray] | None = None
-        self._taken = int.from_bytes(os.urandom(4))  # no picture is as one that was taken before
+        self._taken = int.from_bytes(os.urandom(4)) if seed is None else seed
         self._noise: dict[tuple[int, int], list[np.ndarray]] = {}
 
     @property
