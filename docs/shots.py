@@ -11,6 +11,7 @@ from pathlib import Path
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
+import numpy as np
 from form_shots import aligned, brain, heights, pictures
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
@@ -23,6 +24,28 @@ from kestrelmist.demo.overwintering import demo_study
 
 JOINTS = ((-4.60, -3.28, -2.02), (4.77, -3.27, -1.85))
 IN_THE_SKULL = (-0.6, 3.45, -1.8)
+
+
+def cells(walk: Walk) -> None:
+    """Cells of a section measured, plotted and gated, in the dusk theme."""
+    window, desk = walk.window, walk.window.desk
+    desk.viewing.set_stage("Measure")
+    walk.show("brown fat, haematoxylin and eosin")
+    desk.run("find-cells", {"diameter": 7.0})
+    walk.settle()
+    desk.run("measure-cells", {})
+    walk.settle()
+    drawer = window.drawer
+    drawer.plot.setChecked(True)
+    drawer.tables.gating.plot(x="area", y="mean_red")
+    turn = np.linspace(0, 2 * np.pi, 40, endpoint=False)
+    area, red = (np.array(drawer.results.table.column(name)) for name in ("area", "mean_red"))
+    wide, high = np.percentile(area, 97) - np.percentile(area, 60), 1.6 * red.std()
+    middle = np.percentile(area, 85), np.median(red)
+    drawer.tables.gating.draw(np.column_stack((middle[0] + wide * np.cos(turn), middle[1] + high * np.sin(turn))))
+    desk.viewing.go_to(desk.viewing.record.grid.centre)
+    walk.settle()
+    window.table.working.canvas.zoom(2.0)
 
 
 def gather_views(walk: Walk) -> None:
@@ -283,14 +306,9 @@ def main() -> None:
         pictures(walk, Path(place))
         brain(walk)
         aligned(walk)
-        desk.viewing.set_stage("Outline")
-        desk.viewing.show_image(1)
-        desk.viewing.go_to((0.9, -2.0, 2.4))
-        window.drawer.hide()
         window.fit_all()
         window.set_theme("dusk")
-        walk.press(outline.groups["tools"].buttons["brush"])
-        window.drawer.open_page("logbook")
+        cells(walk)
         walk.keep("dusk")
         window.set_theme("mist")
         window.close()
