@@ -17,7 +17,7 @@ from ..widgets.plain_text import plain_tip
 if TYPE_CHECKING:
     from ..models.desk_model import Desk
 
-HALF = 124
+HALF = 108
 """Pixels of a title that has a row of the Bench to itself when it is longer."""
 
 
