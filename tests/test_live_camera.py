@@ -134,6 +134,22 @@ class LiveCameraTest(DeskCase):
         self.assertAlmostEqual(record.grid.spacing[0] / Counted().true_pixel, 1, delta=3e-3)
         self.assertEqual(self.troubles, [])
 
+    def test_a_picture_that_was_undone_is_taken_anew(self):
+        self.start()
+        first = self.live.still
+        self.window.desk.undoing.undo()
+        self.settle(self.window)
+        self.assertTrue(self.live.gone)
+        self.assertFalse(self.live.showing)
+        group = self.window.bench.page("Gather").groups["camera"]
+        group._say()
+        self.assertIn("off the Shelf", group.told.text())
+        self.live.set(focus=2.0)
+        self.until(lambda: self.live.showing)
+        self.settle(self.window)
+        self.assertNotEqual(self.live.still, first)
+        self.assertEqual(len(self.shelf()), 1)
+
     def test_held_still(self):
         self.start()
         self.live.hold(True)

@@ -94,6 +94,13 @@ class LiveCamera(QObject):
         return self.on and not self.still_held and self.still is not None and self.viewing.leads(self.still)
 
     @property
+    def gone(self) -> bool:
+        """Whether the picture that led was taken off the Shelf, as by undo: it is taken anew when the camera is set
+        or held."""
+        record = None if self.still is None else self.session.study.items.get(self.still)
+        return self.still is not None and (record is None or record.removed)
+
+    @property
     def rate(self) -> float:
         """Frames a second, 0 while there are none."""
         if len(self._times) < 2 or time.monotonic() - self._times[-1] > 2:
@@ -220,7 +227,7 @@ class LiveCamera(QObject):
         """Hold the picture still, as it is now, or go on."""
         if self.on and on != self.still_held:
             self.still_held = on
-            if on:
+            if on or self.gone:
                 self.renew()
             self.changed.emit()
             self.viewing.looks_changed.emit()
@@ -266,7 +273,7 @@ class LiveCamera(QObject):
             return
         self._look_for_calibration()
         self._soon.stop()
-        before = self.still
+        before = None if self.gone else self.still
         if before is not None and not self.viewing.leads(before):
             self._stale = True  # somebody looks at something else: it is taken anew when they come back
             return

@@ -132,6 +132,9 @@ class CameraGroup(Shaded):
         if record is None:
             self.told.setText("Opening the camera …")
             return
+        if live.gone:
+            self.told.setText("The live picture is off the Shelf: set the camera, or press Hold, to take it anew.")
+            return
         if live.still_held:
             rate = "Held still."
         elif not self.desk.viewing.leads(record.id):
