@@ -11,12 +11,14 @@ from ...core.geometry.hits import Slice, seen
 from ...core.geometry.mark import Mark
 from ...core.geometry.shape import shape_named
 from ...core.image import Image
-from ..section import MOST, Between, thinnest, values_at
+from ..section import MOST, PIECE, Between, thinnest, values_at
 
 OVER = 2
 """Points of a profile to a voxel, so that peaks of a few voxels are followed."""
 APART = 2 * OVER
 """Points from one to the next of those that noise is told by: what lies between voxels shares them with neighbours."""
+BLOCK = 1_000_000
+"""Places of a band at which values are taken at a time."""
 SAMPLES = 50_000_000
 """Places of a band at which values are taken at most."""
 
@@ -82,8 +84,13 @@ def along(image: Image, mark: Mark, width: float, between: Between = "cubic") ->
     places = line[n] + (at - ends[n])[:, None] * way[n]
     values = np.empty((count, beside))
     sides = across(way, mark)[n]
-    for m, off in enumerate(np.linspace(-width / 2, width / 2, beside) if beside > 1 else (0.0,)):
-        values[:, m] = values_at(image, places + off * sides, between=between)
+    offsets = np.linspace(-width / 2, width / 2, beside) if beside > 1 else np.zeros(1)
+    block = max(PIECE, BLOCK // beside)
+    for first in range(0, count, block):  # what lies side by side is read once
+        some = slice(first, first + block)
+        band = places[some, None] + offsets[:, None] * sides[some, None]
+        found = values_at(image, band.reshape(-1, 3), PIECE * beside, between)
+        values[some] = found.reshape(-1, beside)
     return _told(at, values, image, mark)
 
 
