@@ -36,7 +36,7 @@ def taken_with(microscope: Microscope) -> TakenWith:
 
 class MicroscopeTest(unittest.TestCase):
     def test_every_objective_is_calibrated_to_what_it_truly_magnifies(self):
-        microscope, inside = Microscope(), 0
+        microscope, inside = Microscope(0), 0
         for name, objective in OBJECTIVES.items():
             # of the strongest the whole chip sees four marks
             resolution = list(RESOLUTIONS)[0] if name in ("4x", "100x") else SMALL
@@ -51,7 +51,7 @@ class MicroscopeTest(unittest.TestCase):
         self.assertGreaterEqual(inside, 4)
 
     def test_exposure_focus_and_stage(self):
-        microscope = Microscope()
+        microscope = Microscope(0)
 
         def mean_and_edge(**more) -> tuple[float, float]:
             microscope.set(CameraSettings("10x", SMALL, RULER, **more))
@@ -73,7 +73,7 @@ class MicroscopeTest(unittest.TestCase):
         self.assertLess(apart[0], 0.7 * apart[1])
 
     def test_what_it_does_not_offer(self):
-        microscope = Microscope()
+        microscope = Microscope(0)
         for settings, words in (
             (CameraSettings("3x"), "has no objective “3x”"),
             (CameraSettings(resolution="huge"), "has no resolution"),
@@ -98,7 +98,7 @@ class TakingTest(unittest.TestCase):
         self.assertEqual((bare.space.shape, bare.space.unit, bare.colour), ((640, 480, 1), "px", True))
         setup = json.loads(bare.facts[SETUP])
         self.assertEqual((setup["objective"], setup["nominal"], setup["binning"]), ("10x", 10.0, 2.0))
-        microscope = Microscope()
+        microscope = Microscope(0)
         microscope.set(CameraSettings("10x", SMALL))
         made = calibrate_ruler(bare, 0.01, taken=taken_with(microscope)).calibration
         scaled = take_pictures("stand-in", "10x", resolution=SMALL, specimen=SECTION, calibration=made)
