@@ -17,6 +17,7 @@ from kestrelmist.formats.table_files import read_csv
 from kestrelmist.measure.regions.measure_cells import measure_cells
 from kestrelmist.measure.tables.gate_table import gate_table
 from kestrelmist.measure.tables.groups import compare_groups
+from kestrelmist.measure.tables.long_table import long_table
 from kestrelmist.outline.cells.class_by_table import class_by_table
 from tests.command import kestrelmist
 from tests.making import PlaceCase
@@ -190,6 +191,33 @@ class GroupsTest(unittest.TestCase):
         self.assertIsNone(made[2]["mean"])
         self.assertEqual(made[2]["left_out"], 1)
         self.assertEqual(compare_groups(table, "v", "").as_records()[0]["n"], 3)
+
+
+class LongTableTest(unittest.TestCase):
+    def test_a_row_for_each_quantity_of_labels(self):
+        columns = [Column("label"), Column("number"), Column("feret", "mm", 3, sure_by="feret_uncertainty"),
+                   Column("feret_uncertainty", "mm", 3, hidden=True), Column("mean", "HU", 1)]  # fmt: skip
+        table = Table("T", columns, [("ear", 1, 2.5, 0.1, 40.0), ("jaw", 2, None, None, 60.0)])
+        rows = [(r["label"], r["quantity"], r["value"], r["unit"], r["uncertainty"], r["uncertainty_is"])
+                for r in long_table(table).as_records()]  # fmt: skip
+        self.assertEqual(rows, [("ear", "feret", 2.5, "mm", 0.1, "standard"), ("ear", "mean", 40.0, "HU", None, ""),
+                                ("jaw", "mean", 60.0, "HU", None, "")])  # fmt: skip
+        sure = Table(
+            "F", [Column("label"), Column("area", "mm2"), Column("area_uncertainty", "mm2")], [("a", 2.5, 0.5)]
+        )
+        (row,) = long_table(sure).as_records()
+        self.assertEqual((row["quantity"], row["uncertainty"], row["uncertainty_is"]), ("area", 0.5, "not said"))
+        both = [Column("volume", "mm3", 1, sure_by="u"), Column("u", "mm3", 2), Column("cm3", "cm3", 3, sure_by="u",
+                sure_times=1e-3)]  # fmt: skip
+        spreads = [r["uncertainty"] for r in long_table(Table("V", both, [(5.0, 0.5, 0.005)])).as_records()]
+        self.assertEqual(spreads, [0.5, 0.0005])
+        read = Table(
+            "Of a file", [Column("label"), Column("number"), Column("area", "mm2")], [("ear", 1, 2.5), ("x", 2, None)]
+        )
+        self.assertEqual([r["value"] for r in long_table(read).as_records()], [2.5])
+        self.assertEqual(compare_groups(read, by="label").column("quantity"), ["area", "area"])
+        with self.assertRaisesRegex(Trouble, "has no measured columns"):
+            long_table(Table("W", [Column("a")], [("x",)]))
 
 
 class GatesByCommandTest(PlaceCase):

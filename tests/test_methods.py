@@ -19,7 +19,8 @@ SAYS_NOTHING = set(
     " style-curve style-marks"
     " choose-labels name-version back-to-version set-class delete-class use-classes use-classes-for-marks"
     " new-marks choose-marks list-alignments way-between make-pack export-labels vessel-gaps export-study-labels"
-    " append-table take-calibration save-calibration keep-calibration calibration-from-library list-calibrations"
+    " append-table long-table take-calibration save-calibration keep-calibration calibration-from-library"
+    " list-calibrations"
     " change-labels save-label-names take-label-names".split()
 )
 """Of the stages that change images: what gives names, opens, saves, lists or takes back."""

@@ -22,6 +22,8 @@ SMALL = 1e-4
 """A number below is shown by its power of ten where it has many decimals."""
 FIGURES = 2
 """Of an uncertainty that are told."""
+UNCERTAINTY = "_uncertainty"
+"""What stands behind the name of a column in that of its uncertainty."""
 SORTED_BY = 64
 """Letters of a text that decide its place when a column is sorted."""
 
@@ -165,6 +167,27 @@ class Table:
             return self._rows[row][column]
         value = self.values[column][row]
         return value.item() if isinstance(value, np.generic) else value
+
+    @property
+    def measured_columns(self) -> list[int]:
+        """Indices of the columns of measured numbers: those whose digits are said, or that hold numbers with a point,
+        as files have them; not those that tell how sure others are."""
+        sure = self.uncertainties
+        return [n for n, c in enumerate(self.columns) if c.name not in sure and (c.holds_numbers or self._points(n))]
+
+    @property
+    def uncertainties(self) -> set[str]:
+        """Names of the columns that tell how sure others are: as these say, or in files that do not, by their own."""
+        names = {column.name for column in self.columns}
+        told = {f"{name}{UNCERTAINTY}" for name in names if f"{name}{UNCERTAINTY}" in names}
+        return told | {column.sure_by for column in self.columns if column.sure_by}
+
+    def _points(self, at: int) -> bool:
+        values = self.values[at] if self.lazy else [row[at] for row in self._rows or ()]
+        if isinstance(values, np.ndarray) and values.dtype.kind in "fiub":
+            return values.dtype.kind == "f"
+        some = [v for v in values if v is not None and v != ""]
+        return bool(some) and all(isinstance(v, float) for v in some)
 
     @property
     def shown_columns(self) -> list[int]:

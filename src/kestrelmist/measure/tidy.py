@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import Literal
 
-from ..core.table import Column, Table
+from ..core.table import UNCERTAINTY, Column, Table
 
 Rows = Literal["one region", "one quantity"]
 EXPANDED = "95 %"
@@ -17,9 +17,8 @@ def by_quantity(table: Table) -> Table:
     Columns of text and whole numbers tell what a row is of and go along; each other column becomes rows. The column
     `uncertainty_is` says whether an uncertainty is a standard one, or one of 95 %.
     """
-    sure = {column.sure_by for column in table.columns if column.sure_by}
-    measured = [n for n, c in enumerate(table.columns) if c.holds_numbers and c.name not in sure]
-    told = [n for n, c in enumerate(table.columns) if not c.holds_numbers and c.name not in sure]
+    measured = table.measured_columns
+    told = [n for n, c in enumerate(table.columns) if n not in measured and c.name not in table.uncertainties]
     places = {column.name: n for n, column in enumerate(table.columns)}
     made = Table(
         table.title,
@@ -37,12 +36,13 @@ def by_quantity(table: Table) -> Table:
             column, value = table.columns[n], row[n]
             if value is None or not math.isfinite(value):
                 continue
-            by = places.get(column.sure_by)
+            by = places.get(column.sure_by or f"{column.name}{UNCERTAINTY}")
             spread = row[by] if by is not None else None
             kind = ""
             if by is not None and spread is not None and math.isfinite(spread):
                 spread = float(spread) * column.sure_times
                 kind = EXPANDED if EXPANDED in table.columns[by].shown_as else "standard"
+                kind = kind if column.sure_by else "not said"
             quantity = (column.name, float(value), column.unit, spread if kind else None, kind)
             made.rows.append((*(row[m] for m in told), *quantity))
     return made

@@ -9,7 +9,7 @@ from typing import Annotated, Any
 import numpy as np
 
 from ...core.errors import Trouble
-from ...core.gate import figures_of, holds_figures
+from ...core.gate import figures_of
 from ...core.operation import operation
 from ...core.parameter import Between
 from ...core.table import Column, Table
@@ -76,8 +76,8 @@ def compare_groups(
     named = [word.strip() for word in by.split(",") if word.strip()]
     wanted = [word.strip() for word in values.split(",") if word.strip()]
     if not wanted:
-        wanted = [c.name for n, c in enumerate(table.columns) if c.holds_numbers and c.name not in named
-                  and c.name not in {one.sure_by for one in table.columns} and holds_figures(table, n)]  # fmt: skip
+        wanted = [table.columns[n].name for n in table.measured_columns]
+        wanted = [name for name in wanted if name not in named]
         if not wanted:
             raise Trouble(f"“{table.title}” has no columns of numbers", "choose another table")
     _require_one_unit(tables, wanted)
