@@ -165,7 +165,7 @@ class OmeRoisTest(PlaceCase):
             with self.assertRaisesRegex(Trouble, told):
                 save_with_marks(picture(), drawn(), self.place / name)
         other = Marks.numbered([Mark("point", ((1, 2, 0),))], world=SPACE.world, unit="px", name="M")
-        with self.assertRaisesRegex(Trouble, "“M” was not drawn on “tail”"):
+        with self.assertRaisesRegex(Trouble, "“M” counts in px and “tail” in mm"):
             save_with_marks(picture(), other, self.place / "x.ome.tif")
         self.assertFalse((self.place / "x.ome.tif").exists())
         plain = self.place / "plain.ome.tif"

@@ -20,6 +20,7 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.geometry.mark import Mark
 from ..core.geometry.marks import Marks
+from ..core.geometry.on_image import require_on
 from ..core.geometry.shape import shape_named
 from ..core.image import Image
 from .format import Format, register
@@ -44,9 +45,7 @@ def rois_of(marks: Marks, image: Image) -> tuple[str, str, str, int]:
     Trouble
         When the marks lie in another world than the image, or count in another unit.
     """
-    here, there = marks.world, image.space.world
-    if marks.unit != image.space.unit or (here.id and there.id and not here.is_one_with(there)):
-        raise Trouble(f"“{marks.name}” was not drawn on “{image.name}”", "bring the marks to the image first")
+    require_on(marks, image)
     refs, rois, outside = [], [], 0
     for mark in marks:
         shapes = list(_shapes(mark, image))

@@ -10,6 +10,7 @@ from ..core.class_table import ClassTable
 from ..core.errors import Trouble
 from ..core.geometry.mark import Mark
 from ..core.geometry.marks import Marks
+from ..core.geometry.on_image import require_on
 from ..core.image import Image
 from ..core.labels import LabelMap
 from ..core.left_out import OwnerOf
@@ -68,6 +69,7 @@ def count_marks(
     Trouble
         When there is no such mark, or the labels lie on another grid.
     """
+    require_on(marks, image)
     wanted = shape.strip().casefold()
     counted = [mark for mark in marks if wanted in ("all", "", mark.shape, _as_line(mark.shape))]
     if not len(marks):

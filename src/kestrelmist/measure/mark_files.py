@@ -10,6 +10,7 @@ import numpy as np
 from ..core.errors import Trouble
 from ..core.geometry.brought import brought
 from ..core.geometry.marks import Marks
+from ..core.geometry.on_image import require_on
 from ..core.image import Image
 from ..core.left_out import Found, Leads, LeftOut, OwnerOf
 from ..core.mapping import Mapping
@@ -184,9 +185,7 @@ def bring_marks(
         sizes = [" × ".join(map(str, one.space.shape)) for one in (onto, drawn_on)]
         what = f"“{onto.name}” has {sizes[0]} voxels, and “{drawn_on.name}” {sizes[1]}"
         raise Trouble(what, "bring the marks by the world, or through a transform")
-    here, there = marks.world, drawn_on.space.world
-    if marks.unit != drawn_on.space.unit or (here.id and there.id and not here.is_one_with(there)):
-        raise Trouble(f"“{marks.name}” was not drawn on “{drawn_on.name}”", "name the image that the marks are of")
+    require_on(marks, drawn_on)
     matrix = onto.space.affine @ np.linalg.inv(drawn_on.space.affine)
-    same = Transform(matrix, here, onto.space.world, "same voxels")
+    same = Transform(matrix, marks.world, onto.space.world, "same voxels")
     return brought(replace(marks, unit=onto.space.unit), onto, [same], name)

@@ -11,6 +11,7 @@ from ..core.errors import Trouble
 from ..core.geometry.mark import Mark
 from ..core.geometry.marks import MarkEdit, Marks
 from ..core.geometry.numbers_of import numbers_of
+from ..core.geometry.on_image import require_on
 from ..core.geometry.shapes.line import SNAPPED
 from ..core.image import Image
 from ..core.left_out import OwnerOf
@@ -56,6 +57,7 @@ def snap_marks(
     Trouble
         When there is no such line, or no edges are near its ends.
     """
+    require_on(marks, image)
     numbers = [n for n in numbers_of(which, marks) if marks[n].shape in SNAPPED]
     if not numbers:
         raise Trouble("There is no line to be brought to edges", "draw one, and name it by its number")

@@ -13,6 +13,7 @@ from ..core.geometry.hits import in_slice
 from ..core.geometry.mark import Mark
 from ..core.geometry.marks import Marks
 from ..core.geometry.measured import placed_to
+from ..core.geometry.on_image import require_on
 from ..core.image import Image
 from ..core.left_out import OwnerOf
 from ..core.operation import operation
@@ -91,11 +92,7 @@ def burn_in(
     to = Path(to)
     in_dicom = to.suffix == "" or to.name.lower().endswith(".dicom")
     require_new(to, False) if not (in_dicom and to.is_dir() and not any(to.iterdir())) else None
-    if marks.unit != image.space.unit:
-        raise Trouble(
-            f"“{marks.name}” counts in {marks.unit} and “{image.name}” in {image.space.unit}",
-            "take the marks onto the image as it is now (take-marks)",
-        )
+    require_on(marks, image)
     space = image.space
     if (space.shape[0] + 2 * widen) * (space.shape[1] + 2 * widen) > MOST:
         raise Trouble(

@@ -14,6 +14,7 @@ import numpy as np
 from ...core.errors import Trouble
 from ...core.geometry.mark import Mark
 from ...core.geometry.marks import Marks
+from ...core.geometry.on_image import require_on
 from ...core.geometry.shape import shape_named
 from ...core.image import Image
 from .header import FROM_DICOM_AXES
@@ -92,8 +93,7 @@ def headers_of(image: Image) -> list[Any]:
 def drawn_on(marks: Marks, image: Image, headers: list[Any]) -> tuple[list[Drawn], list[Mark]]:
     """Marks on the files of an image, and those that lie in none of its slices. Raises Trouble when there is no other,
     or they are of another image."""
-    if marks.unit != image.space.unit:
-        raise Trouble(f"“{marks.name}” was not drawn on “{image.name}”", "bring the marks to the image first")
+    require_on(marks, image)
     found, outside = [], []
     for mark in marks:
         outline = image.space.to_voxel(mark.outline)

@@ -12,6 +12,7 @@ from ...core.digits import decimals_for, decimals_of
 from ...core.errors import Trouble
 from ...core.geometry.marks import Marks
 from ...core.geometry.numbers_of import numbers_of
+from ...core.geometry.on_image import require_on
 from ...core.geometry.shape import shape_named
 from ...core.image import Image
 from ...core.left_out import LeftOut, OwnerOf
@@ -98,6 +99,7 @@ def profile_marks(
     Trouble
         When no mark has a line, one is shorter than a voxel, or meets no value of the image.
     """
+    require_on(marks, image)
     chosen = [marks[number] for number in numbers_of(which, marks)]
     everything = which.strip().casefold() == "all"
     fits = [mark for mark in chosen if (shape_named(mark.shape).closed if way == "outwards" else len(mark.outline) > 1)]

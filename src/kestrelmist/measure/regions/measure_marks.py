@@ -15,6 +15,7 @@ from ...core.geometry.filled import covered
 from ...core.geometry.mark import Mark
 from ...core.geometry.marks import Marks
 from ...core.geometry.measured import Measured, is_fine, measured, placed_to
+from ...core.geometry.on_image import require_on
 from ...core.geometry.shape import shape_named
 from ...core.image import Image
 from ...core.left_out import Found, LeftOut, OwnerOf, SeenFrom
@@ -96,7 +97,9 @@ def measure_marks(
     Trouble
         When there are no marks, or they lie in another world or unit than the image.
     """
-    _require_on(marks, image)
+    if not len(marks):
+        raise Trouble(f"There are no marks in “{marks.name}”", "draw some first")
+    require_on(marks, image)
     scale = scale_of(image)
     placed = placed_to(image.space) if placed is None else placed
     wanted = _chosen(columns)
@@ -158,23 +161,6 @@ def measure_marks_series(
         When there are no marks, or they lie in another world or unit than the image.
     """
     return measure_marks(marks, image, columns, progress=progress)
-
-
-def _require_on(marks: Marks, image: Image) -> None:
-    """Raises Trouble when marks cannot lie on an image."""
-    if not len(marks):
-        raise Trouble(f"There are no marks in “{marks.name}”", "draw some first")
-    if marks.unit != image.space.unit:
-        raise Trouble(
-            f"“{marks.name}” counts in {marks.unit} and “{image.name}” in {image.space.unit}",
-            "take the marks onto the image as it is now (take-marks)",
-        )
-    there = marks.world
-    if there.id and image.space.world.id and not there.is_one_with(image.space.world):
-        raise Trouble(
-            f"“{marks.name}” lies in another space ({there}) than “{image.name}” ({image.space.world})",
-            "bring the marks to the image (bring-marks)",
-        )
 
 
 def _chosen(text: str) -> tuple[str, ...]:
