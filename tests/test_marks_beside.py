@@ -2,6 +2,7 @@
 
 import math
 import unittest
+from dataclasses import replace
 
 import highdicom
 import numpy as np
@@ -110,6 +111,16 @@ class BesideTest(PlaceCase):
         self.assertEqual(image.ReferencedSOPInstanceUID, self.header(2).SOPInstanceUID)
         comment = next(item for item in measured.ContentSequence if item.ValueType == "TEXT")
         self.assertRegex(comment.TextValue, r"^[\d.]+ ± [\d.]+ mm \(95 %\)$")
+
+    def test_words_of_any_kind(self):
+        for said in ("a\x00b\nc", "日本 <b>", "\\one\\two", "x" * 3000):
+            marks = self.marks()
+            named = Marks({1: replace(marks[1], name=said, text=said)}, world=marks.world, name=said)
+            for kind in ("presentation state", "structured report"):
+                marks_beside(self.image, named, self.place / "x.dcm", kind, replace=True)
+                ds = pydicom.dcmread(self.place / "x.dcm")
+                self.assertIsInstance(ds.SeriesDescription, str)  # one value
+                self.assertIn(said[:2].strip("\x00\\"), str(ds))
 
     def test_in_a_study_and_by_command(self):
         with Study(self.place / "S", create=True) as study:

@@ -160,6 +160,18 @@ class OmeRoisTest(PlaceCase):
                 np.testing.assert_allclose(mine.array, other.array, atol=1e-9)
             self.assertEqual(len(marks), 11)
 
+    def test_words_of_any_kind(self):
+        for said in ("a\x00b", "two\nlines", "\ud800x", "日本 <b>&\"'", "=1+1" * 80, "\\"):
+            marks = Marks.numbered(
+                [Mark("text", (at(3, 4),), text=said), Mark("point", (at(5, 5),), name=said)],
+                world=SPACE.world,
+                name="M",
+            )
+            path, _ = self.save(marks=marks)
+            with tifffile.TiffFile(path) as file:
+                ElementTree.fromstring(file.ome_metadata)  # others can read it
+            self.assertEqual([m.as_dict() for m in read_marks(path)], [m.as_dict() for m in marks])
+
     def test_what_cannot_be(self):
         for name, told in (("tail.tif", "as .ome.tif"), ("tail.png", "as .ome.tif")):
             with self.assertRaisesRegex(Trouble, told):

@@ -34,3 +34,8 @@ def file_name(text: str) -> str:
     """
     kept = "".join("-" if c in '/\\:*?"<>|' else c for c in plain_name(text))
     return kept.lstrip(". ")[:100].rstrip(". ")
+
+
+def printable(text: str) -> str:
+    """A text without what no file can hold: control characters and halves of others."""
+    return "".join(c if ord(c) >= 32 and not 0xD800 <= ord(c) < 0xE000 else "\ufffd" for c in text)

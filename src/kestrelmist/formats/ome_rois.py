@@ -23,6 +23,7 @@ from ..core.geometry.marks import Marks
 from ..core.geometry.on_image import require_on
 from ..core.geometry.shape import shape_named
 from ..core.image import Image
+from ..core.names import printable
 from .format import Format, register
 
 KEY = "kestrelmist marks"
@@ -54,7 +55,7 @@ def rois_of(marks: Marks, image: Image) -> tuple[str, str, str, int]:
             continue
         refs.append(f'<ROIRef ID="ROI:{mark.id}"/>')
         inside = "".join(_element(tag, facts, f"{mark.id}:{n}") for n, (tag, facts) in enumerate(shapes))
-        rois.append(f'<ROI ID="ROI:{mark.id}" Name={quoteattr(mark.name)}><Union>{inside}</Union></ROI>')
+        rois.append(f'<ROI ID="ROI:{mark.id}" Name={quoteattr(printable(mark.name))}><Union>{inside}</Union></ROI>')
     return "".join(refs), "".join(rois), json.dumps(marks.as_dict() | {"name": marks.name}), outside
 
 
@@ -66,7 +67,7 @@ def with_rois(description: str, refs: str, rois: str) -> str:
 
 
 def _element(tag: str, facts: Xml, number: str) -> str:
-    told = " ".join(f"{name}={quoteattr(value)}" for name, value in facts.items())
+    told = " ".join(f"{name}={quoteattr(printable(value))}" for name, value in facts.items())
     return f'<{tag} ID="Shape:{number}" {told}/>'
 
 

@@ -12,6 +12,8 @@ from typing import Protocol
 
 import numpy as np
 
+from ..core.names import printable
+
 Point = tuple[float, float]
 NIGHT, PALE, SOFT, INK, CHIP, LIT = "#0B1013", "#E8EDEE", "#8FA1AA", "#1F2C35", "#E8B68C", "#F0B263"
 """Colours of what stands on a picture, which is dark in every theme."""
@@ -194,11 +196,6 @@ def haloed(points: Sequence[Point], stroke: Stroke, closed: bool = False, wider:
     """A line on a dark halo, so that it is seen on bright and dark alike."""
     whole = tuple(points)
     return Path(whole, Stroke(NIGHT, stroke.width + wider), closed), Path(whole, stroke, closed)
-
-
-def printable(text: str) -> str:
-    """A text without what no file can hold: control characters and halves of others."""
-    return "".join(c if ord(c) >= 32 and not 0xD800 <= ord(c) < 0xE000 else "\ufffd" for c in text)
 
 
 def rgba(colour: str) -> tuple[int, int, int, int]:

@@ -17,6 +17,7 @@ from ...core.geometry.marks import Marks
 from ...core.geometry.on_image import require_on
 from ...core.geometry.shape import shape_named
 from ...core.image import Image
+from ...core.names import printable
 from .header import FROM_DICOM_AXES
 from .objects import dataset, new_uid
 
@@ -154,7 +155,7 @@ def beside(image: Image, headers: list[Any], modality: str, sop: str, descriptio
     ds.StudyInstanceUID = headers[0].get("StudyInstanceUID") or new_uid()
     ds.SeriesInstanceUID, ds.SOPInstanceUID, ds.SOPClassUID = new_uid(), new_uid(), sop
     ds.Modality, ds.SeriesNumber, ds.InstanceNumber = modality, 902, 1
-    ds.SeriesDescription = description[:64]
+    ds.SeriesDescription = printable(description).replace("\\", "/")[:64]  # a backslash parts values
     ds.SeriesDate = ds.ContentDate = now.strftime("%Y%m%d")
     ds.SeriesTime = ds.ContentTime = now.strftime("%H%M%S")
     ds.Manufacturer, ds.ManufacturerModelName = "Kestrelmist", "Kestrelmist"

@@ -9,6 +9,7 @@ from typing import Any
 from ...core.geometry.mark import Mark
 from ...core.geometry.marks import Marks
 from ...core.image import Image
+from ...core.names import printable
 from .marks_on_files import Drawn, beside, drawn_on, headers_of
 from .objects import cielab, dataset, referenced, save_object, sequence
 
@@ -42,7 +43,7 @@ def write_presentation(
     headers = headers_of(image)
     drawn, outside = drawn_on(marks, image, headers)
     ds = beside(image, headers, "PR", PRESENTATION, marks.name)
-    ds.ContentLabel, ds.ContentDescription, ds.ContentCreatorName = "MARKS", marks.name[:64], ""
+    ds.ContentLabel, ds.ContentDescription, ds.ContentCreatorName = "MARKS", ds.SeriesDescription, ""
     ds.PresentationCreationDate, ds.PresentationCreationTime = ds.ContentDate, ds.ContentTime
     series = dataset()
     series.SeriesInstanceUID = headers[0].SeriesInstanceUID
@@ -96,7 +97,7 @@ def _annotation(parts: list[Drawn], layer: str, said_of: Callable[[Mark], str]) 
     annotation, mark = dataset(), parts[0].mark
     annotation.ReferencedImageSequence = sequence([_reference(parts[0].file)])
     annotation.GraphicLayer = layer
-    if said := said_of(mark)[:LETTERS]:
+    if said := printable(said_of(mark))[:LETTERS]:
         text = dataset()
         text.UnformattedTextValue = said
         text.AnchorPointAnnotationUnits, text.AnchorPointVisibility = "PIXEL", "N"

@@ -11,6 +11,7 @@ from ...core.geometry.mark import Mark
 from ...core.geometry.marks import Marks
 from ...core.geometry.measured import Measured
 from ...core.image import Image
+from ...core.names import printable
 from .marks_on_files import Drawn, beside, drawn_on, headers_of
 from .objects import dataset, new_uid, referenced, save_object, sequence
 
@@ -94,7 +95,7 @@ def _group(one: Drawn, told: Sequence[Measured]) -> Any:
     template.MappingResource, template.TemplateIdentifier = "DCMR", "1501"
     group.ContentTemplateSequence = sequence([template])
     name = _item("TEXT", ("112039", "DCM", "Tracking Identifier"), "HAS OBS CONTEXT")
-    name.TextValue = one.mark.name or f"{one.mark.shape} {one.mark.id}"
+    name.TextValue = printable(one.mark.name) or f"{one.mark.shape} {one.mark.id}"
     identity = _item("UIDREF", ("112040", "DCM", "Tracking Unique Identifier"), "HAS OBS CONTEXT")
     identity.UID = new_uid()
     group.ContentSequence = sequence([name, identity, *(_value(one, found) for found in told)])
