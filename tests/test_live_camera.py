@@ -2,6 +2,7 @@
 
 import time
 import unittest
+from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import Qt
@@ -61,7 +62,7 @@ class LiveCameraTest(DeskCase):
 
     def start(self):
         self.live.start("counted")
-        self.until(lambda: self.live.showing and self.live.rate > 0)
+        self.until(lambda: self.live.showing and self.live.frames.rate > 0)
         self.settle(self.window)
 
     def shelf(self):
@@ -96,6 +97,32 @@ class LiveCameraTest(DeskCase):
         told = [one.sentence for one in spacing_unsure(Subject(image))]
         self.assertIn("Taken with 20x", told[0])
         self.assertIn("without a calibration", told[0])
+
+    def test_frames_of_another_set_up_are_not_shown_with_the_scale_of_before(self):
+        self.start()
+        with mock.patch.object(self.live, "renew"):
+            self.live._soon.timeout.disconnect()
+            self.live.set(objective="20x")
+            self.until(lambda: self.live.frames.newest.setup.objective == "20x")
+            self.assertFalse(self.live.showing)
+            parts = self.window.table.working.canvas.sight.parts()
+            self.assertIs(self.live.laid_over(parts), parts)
+            group = self.window.bench.page("Gather").groups["camera"]
+            group._say()
+            self.assertIn("taken anew", group.told.text())
+        self.live.renew()
+        self.until(lambda: self.live.showing)
+
+    def test_opened_and_closed_in_a_row(self):
+        for _ in range(5):
+            self.live.start("counted")
+            self.live.stop()
+        self.assertIsNone(self.live.camera)
+        self.until(lambda: Counted.closed == Counted.opened)
+        pause(50)
+        self.assertIsNone(self.live.camera)
+        self.start()
+        self.assertEqual(self.troubles, [])
 
     def test_what_was_marked_stays_when_the_stage_moves(self):
         self.start()

@@ -1,5 +1,7 @@
 """Scale bars as marks, and how numbers of marks are told: unit, decimals, type size, of one or of all."""
 
+import subprocess
+import sys
 import unittest
 
 import numpy as np
@@ -60,6 +62,14 @@ class ToldTest(unittest.TestCase):
         self.assertEqual(Measured("length", 12.345, "mm", 2.3 / 1.96).parts, ("1", "2.3 ± 2.3", "mm"))
         self.assertEqual(Measured("length", 1234.5, "mm", 23 / 1.96).parts, ("12", "34 ± 23", "mm"))
         self.assertEqual(Measured("length", 0.4, "mm", 230 / 1.96).parts, ("", "0 ± 230", "mm"))
+
+    def test_no_library_of_units_is_loaded_for_a_mark_that_says_none(self):
+        code = (
+            "import sys; from tests.test_mark_looks import Mark, words_of;"
+            "words_of(Mark('line', ((0, 0, 0), (1, 0, 0)))); print('pint' in sys.modules)"
+        )
+        ran = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        self.assertEqual(ran.stdout.strip(), "False", ran.stderr)
 
     def test_letters_grow_with_their_chip(self):
         view = fitted(AXIAL, picture_space(400, 300, (0.01, 0.01)), 800, 600)

@@ -64,9 +64,11 @@ class Measured:
 
     def told(self, mark: Mark, fine: bool = False) -> Measured:
         """The same in the unit that the mark says, else in the one that suits its size."""
-        dimension, one = DIMENSIONS[self.name], nanometres(mark.unit)
-        own = nanometres(self.unit.rstrip("23"))
-        if not dimension or one is None or own is None:
+        dimension = DIMENSIONS[self.name]
+        if not mark.unit or not dimension:  # units are not looked up, which loads a library, before one is said
+            return self.suited(fine)
+        one, own = nanometres(mark.unit), nanometres(self.unit.rstrip("23"))
+        if one is None or own is None:
             return self.suited(fine)
         factor = (own / one) ** dimension
         unit = measure_unit(mark.unit, dimension)

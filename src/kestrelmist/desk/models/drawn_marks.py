@@ -35,6 +35,8 @@ class DrawnMarks(QObject):
 
     changed = Signal()
     """Marks, their choice or what is being drawn are others now."""
+    class_chosen = Signal()
+    """What is drawn from now on is of another class."""
     listed = Signal()
     """Marks have changed, or other ones are in hand: lists are made anew."""
 
@@ -218,7 +220,7 @@ class DrawnMarks(QObject):
         self.next_class = number
         if self.chosen is not None:
             self.change_chosen("Class of", cls=number)
-        self.changed.emit()
+        self.class_chosen.emit()
 
     @property
     def has_classes(self) -> bool:

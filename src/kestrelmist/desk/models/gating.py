@@ -39,6 +39,7 @@ class Gating(QObject):
         self.inside: np.ndarray | None = None
         """Which rows the gate holds."""
         self._values: dict[tuple[str, bool], np.ndarray] = {}
+        self._classes: tuple[np.ndarray, list[str]] | None = None
 
     def show(self, table: Table, key: int | None) -> None:
         """Another table: the columns stay where it has them."""
@@ -52,6 +53,7 @@ class Gating(QObject):
         if self.y not in self.columns:
             self.y = ""
         self._values.clear()
+        self._classes = None
         self._drop()
         self.changed.emit()
 
@@ -143,7 +145,12 @@ class Gating(QObject):
             self._run("class-by-table", {"table": self.key})
 
     def classes(self) -> tuple[np.ndarray, list[str]]:
-        """The number of each row's class, 0 for none, and their names."""
+        """The number of each row's class, 0 for none, and their names; worked out once for a table."""
+        if self._classes is None:
+            self._classes = self._found_classes()
+        return self._classes
+
+    def _found_classes(self) -> tuple[np.ndarray, list[str]]:
         at = None if self.table is None else [c.name for c in self.table.columns]
         if self.table is None or at is None or CLASS not in at:
             return np.zeros(0 if self.table is None else self.table.count, np.intp), []

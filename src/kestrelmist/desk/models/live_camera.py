@@ -7,26 +7,21 @@ otherwise a new one is taken; the one before goes off the Shelf again unless som
 
 from __future__ import annotations
 
-import threading
-import time
-from collections import deque
 from contextlib import suppress
 from dataclasses import asdict, replace
 from typing import Any
 
 import numpy as np
-import shiboken6
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from ...core.calibration import Calibration
-from ...core.camera import CAMERAS, CameraSettings, HeldCamera, camera_kind, held
+from ...core.calibration import Calibration, Setup
+from ...core.camera import CAMERAS, CameraSettings, HeldCamera, setup_of
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.kinds.calibration import CALIBRATION
 from ...core.space import Space
-from ...core.values import packed_colours
-from ...measure.camera.take_pictures import across
 from ...scene.layer_type import Drawn
+from .camera_frames import CameraFrames, Frame
 from .sight import Parts
 from .viewing import Viewing
 from .work import Job, unexpected
@@ -35,21 +30,16 @@ REST = 400
 """Milliseconds without another change of settings until what leads is taken anew."""
 SET_SOON = 50
 """Milliseconds between looks at whether the camera is set as it is wanted."""
-LEAST = 0.005
-"""Seconds between two frames, however fast a camera is."""
-FEW = 25
-"""Frames over which the rate is told."""
 
 
 class LiveCamera(QObject):
-    """The camera of a window. `showing` says whether frames are seen: it is open, not held still, and what leads is
-    what it was last taken as."""
+    """The camera of a window. `showing` says whether frames are seen: they are taken with the set-up of the picture
+    that leads, so that its scale is theirs."""
 
     changed = Signal()
     """It was opened, closed, held or set, or what leads was taken anew."""
     arrived = Signal()
     """There is another frame to draw."""
-    _came, _opened, _failed = Signal(), Signal(), Signal(str)
 
     def __init__(self, viewing: Viewing):
         super().__init__(viewing)
@@ -63,22 +53,19 @@ class LiveCamera(QObject):
         """Whether the picture is held as it was last taken."""
         self.calibration: int | None = None
         """The one that fits as the camera is set; None when there is none."""
-        self._frame: np.ndarray | None = None
-        """The newest one, [i, j, 1], as values of an image."""
-        self._drawn: tuple[np.ndarray, Space, Image] | None = None
-        self._awaited = False
-        self._stop = threading.Event()
-        self._thread: threading.Thread | None = None
-        self._times: deque[float] = deque(maxlen=FEW)
+        self.setup = Setup()
+        """The optical set-up as it is set."""
+        self.frames = CameraFrames(self)
+        self._drawn: tuple[Frame, Space, Image] | None = None
         self._taking: Job | None = None
         self._setting: Job | None = None
         self._stale = False
         """Whether the camera was set otherwise while somebody looked at something else."""
         self._soon = QTimer(self, singleShot=True, interval=REST)
         self._soon.timeout.connect(self.renew)
-        self._came.connect(self._take_in)
-        self._opened.connect(self._begin)
-        self._failed.connect(self._broken)
+        self.frames.came.connect(self._take_in)
+        self.frames.opened.connect(self._begin)
+        self.frames.failed.connect(self._broken)
         viewing.lead_changed.connect(self._lead)
         viewing.session.shelf_changed.connect(self._look_for_calibration)
 
@@ -87,11 +74,15 @@ class LiveCamera(QObject):
     @property
     def on(self) -> bool:
         """Whether a camera is open or being opened."""
-        return self._thread is not None
+        return self.frames.on
 
     @property
     def showing(self) -> bool:
-        return self.on and not self.still_held and self.still is not None and self.viewing.leads(self.still)
+        frame, record = self.frames.newest, self.viewing.record
+        if frame is None or record is None or self.still_held or self.still != record.id:
+            return False
+        alike = record.grid.shape == frame.values.shape and record.colour == (frame.values.dtype == np.uint32)
+        return alike and setup_of(record) == frame.setup
 
     @property
     def gone(self) -> bool:
@@ -100,13 +91,6 @@ class LiveCamera(QObject):
         record = None if self.still is None else self.session.study.items.get(self.still)
         return self.still is not None and (record is None or record.removed)
 
-    @property
-    def rate(self) -> float:
-        """Frames a second, 0 while there are none."""
-        if len(self._times) < 2 or time.monotonic() - self._times[-1] > 2:
-            return 0.0
-        return (len(self._times) - 1) / max(1e-6, self._times[-1] - self._times[0])
-
     def start(self, name: str) -> None:
         """Open a camera and show what it sees."""
         self.stop()
@@ -114,18 +98,17 @@ class LiveCamera(QObject):
             self.session.trouble.emit("This study is open in another window: pictures cannot be taken into it here.")
             return
         self.kind, self.still_held = name, False
-        self._stop = threading.Event()
-        self._thread = threading.Thread(target=self._run, args=(name, self._stop), name="camera", daemon=True)
-        self._thread.start()
+        self.frames.start(name)
         self.changed.emit()
 
     def stop(self) -> None:
         """Let the camera go. What was taken and not used goes off the Shelf."""
-        if self._thread is None:
-            return
-        self._stop.set()
-        self._thread, self.camera, self._frame, self._drawn = None, None, None, None
-        self._times.clear()
+        if self.on:
+            self.frames.stop()
+            self._end()
+
+    def _end(self) -> None:
+        self.camera = self._drawn = None
         self._soon.stop()
         before, self.still = self.still, None
         if not self.session.closed:
@@ -133,39 +116,13 @@ class LiveCamera(QObject):
             self.viewing.looks_changed.emit()
         self.changed.emit()
 
-    def _run(self, name: str, stop: threading.Event) -> None:
-        """In a thread of its own: frame after frame, each once the one before was taken up."""
-        try:
-            with held(camera_kind(name)) as one:
-                with one.turn:
-                    self.settings = self._set = one.camera.settings
-                self.camera = one
-                self._opened.emit()
-                while not stop.is_set():
-                    started = time.monotonic()
-                    if self._awaited or self.still_held:
-                        time.sleep(LEAST)
-                        continue
-                    with one.turn:
-                        frame = one.camera.picture()
-                    if stop.is_set() or not shiboken6.isValid(self):
-                        return
-                    data = across(frame)[:, :, None]
-                    self._frame = packed_colours(data) if frame.ndim == 3 else np.asfortranarray(data)
-                    self._awaited = True
-                    self._came.emit()
-                    time.sleep(max(0.0, LEAST - (time.monotonic() - started)))
-        except Exception as error:
-            if not stop.is_set() and shiboken6.isValid(self):  # else the window has gone
-                self._failed.emit(str(error) if isinstance(error, Trouble) else unexpected("The camera", error))
-
-    def _begin(self) -> None:
-        if self.on:
-            self._look_for_calibration()
-            self.renew()
+    def _begin(self, one: HeldCamera, settings: CameraSettings, setup: Setup) -> None:
+        self.camera, self.settings, self._set, self.setup = one, settings, settings, setup
+        self._look_for_calibration()
+        self.renew()
 
     def _broken(self, words: str) -> None:
-        self.stop()
+        self._end()
         self.session.trouble.emit(words)
 
     # setting
@@ -201,11 +158,12 @@ class LiveCamera(QObject):
         def work(progress):
             with one.turn:
                 one.camera.set(wanted)
-                return one.camera.settings
+                return one.camera.settings, one.camera.setup
 
-        def put(settings: CameraSettings) -> None:
+        def put(found: tuple[CameraSettings, Setup]) -> None:
             if self.camera is not one:
                 return
+            settings, self.setup = found
             self._set = settings
             if self.settings == wanted:
                 self.settings = settings  # in the camera's own words
@@ -226,7 +184,7 @@ class LiveCamera(QObject):
     def hold(self, on: bool) -> None:
         """Hold the picture still, as it is now, or go on."""
         if self.on and on != self.still_held:
-            self.still_held = on
+            self.still_held = self.frames.paused = on
             if on or self.gone:
                 self.renew()
             self.changed.emit()
@@ -239,14 +197,13 @@ class LiveCamera(QObject):
 
     def _look_for_calibration(self) -> None:
         """The newest calibration of the study that is of this set-up."""
-        one, study = self.camera, self.session.study
-        if one is None or self.session.closed:
+        study, found = self.session.study, None
+        if self.camera is None or self.session.closed:
             return
-        setup, found = one.camera.setup, None
         for record in study.items.of_kind(CALIBRATION.name):
             with suppress(Trouble):
                 made: Calibration = study.thing(record.id)
-                if made.setup.words and made.setup.fits(setup):
+                if made.setup.words and made.setup.fits(self.setup):
                     found = record.id
         if found != self.calibration:
             self.calibration = found
@@ -257,6 +214,7 @@ class LiveCamera(QObject):
     # taking
 
     def given(self, name: str) -> dict[str, Any]:
+        """Settings of the operation that takes a picture, as the camera is set."""
         given = {"camera": self.kind, "name": name, **asdict(self.settings)}
         for left_out in ("objective", "resolution", "specimen"):
             given[left_out] = given[left_out] or None
@@ -326,22 +284,16 @@ class LiveCamera(QObject):
     # drawing
 
     def _take_in(self) -> None:
-        """A frame has come: it is drawn when the window gets to it, and the next one is fetched."""
-        self._times.append(time.monotonic())
-        self._awaited = False
         if self.showing:
             self.arrived.emit()
 
     def laid_over(self, parts: Parts) -> Parts:
-        """What a pane shows of the image that leads, with the newest frame in place of its pixels."""
-        frame, record = self._frame, self.viewing.record
+        """What a pane shows of the image that leads, with the newest frame in place of its pixels while it shows."""
+        frame, record = self.frames.newest, self.viewing.record
         if frame is None or record is None or not self.showing or not parts.lower:
             return parts
-        colour = frame.dtype == np.uint32
-        if record.grid.shape != frame.shape or record.colour != colour:
-            return parts  # a frame of the settings before
         if self._drawn is None or self._drawn[0] is not frame or self._drawn[1] is not record.grid:
-            self._drawn = frame, record.grid, Image(frame, record.grid, record.name, colour=colour)
+            self._drawn = frame, record.grid, Image(frame.values, record.grid, record.name, colour=record.colour)
         first = parts.lower[0]
         return replace(parts, lower=[Drawn(self._drawn[2], first.look, first.opacity), *parts.lower[1:]])
 

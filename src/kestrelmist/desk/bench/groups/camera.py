@@ -139,8 +139,10 @@ class CameraGroup(Shaded):
             rate = "Held still."
         elif not self.desk.viewing.leads(record.id):
             rate = f"The live picture is “{record.name}” on the Shelf."
+        elif not live.showing:
+            rate = "The picture is taken anew …"
         else:
-            rate = f"Live, {live.rate:.0f} pictures a second."
+            rate = f"Live, {live.frames.rate:.0f} pictures a second."
         scale = scale_of(record)
         words = scale.words if scale.unit != "px" else "no calibration fits this set-up: lengths are in pixels"
         self.told.setText(f"{rate} {words[:1].upper()}{words[1:]}.")

@@ -102,7 +102,8 @@ class MarksGroup(Shaded):
         self.hand.tool_changed.connect(self._follow_tool)
         self.marks.listed.connect(self._follow_list)
         self.marks.changed.connect(self._follow_mark)
-        self.marks.changed.connect(self._follow_tool)
+        for signal in (self.marks.class_chosen, self.marks.listed):
+            signal.connect(self._follow_tool)
         self.dress()
         self._follow_tool()
         self._follow_list()
