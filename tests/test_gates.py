@@ -128,6 +128,21 @@ class ClassByTableTest(unittest.TestCase):
             self.assertEqual({made.table[int(v)].name for v in inside}, {"Small" if area <= 60 else "Large"})
         self.assertFalse(made.kji[self.labels.kji == 0].any())
 
+    def test_a_table_of_another_map_is_told_by_the_sizes_of_its_cells(self):
+        table = gate_table(measure_cells(self.image, self.labels), "area", "0..60", name="Small", others="Large")
+        numbers = self.labels.data.copy(order="F")
+        numbers[numbers == 2] = 0
+        numbers[12:18, 5:9] = 2  # the next subject's
+        other = LabelMap(self.labels.space, numbers, LabelTable(), name="Other")
+        with self.assertRaisesRegex(Trouble, "1 of the cells of the table have another size in “Other”, as number 2"):
+            class_by_table(self.image, other, table)
+        bare = LabelMap(picture_space(60, 40, None), self.labels.data.copy(order="F"), LabelTable(), name="Bare")
+        picture = Image(self.image.data, bare.space, "tail")
+        with self.assertRaisesRegex(Trouble, "measured with another scale"):
+            class_by_table(picture, bare, table)
+        in_pixels = gate_table(measure_cells(picture, bare), "area", "0..60", name="Small")
+        self.assertTrue(class_by_table(picture, bare, in_pixels).kji.any())
+
     def test_what_does_not_belong(self):
         table = gate_table(measure_cells(self.image, self.labels), "area", "0..60", name="Small")
         with self.assertRaisesRegex(Trouble, "no column “kind”"):
@@ -175,6 +190,10 @@ class GroupsTest(unittest.TestCase):
         people = Table("P", [Column("participant_id"), Column("season")], [("sub-1", "winter"), ("2", "summer")])
         made = compare_groups(one, by="season", more=[other], participants=people).as_records()
         self.assertEqual([(r["season"], r["n"], r["mean"]) for r in made], [("summer", 2, 6.0), ("winter", 3, 2.0)])
+        few = Table("P", people.columns, people.rows[:1])
+        self.assertIn(
+            "by season (2 rows say none)", compare_groups(one, by="season", more=[other], participants=few).title
+        )
         with self.assertRaisesRegex(Trouble, "has no column “season”: choose one of subject, or give a table"):
             compare_groups(one, by="season")
         with self.assertRaisesRegex(Trouble, "participants have no column “sex”"):

@@ -106,6 +106,8 @@ def compare_groups(
                 figures = _averages(figures, inner[counted])
             rows.append((*words, name, unit, *summary(figures, confidence), len(mine) - len(counted)))
     what = f" by {', '.join(named)}" if named else ""
+    unsaid = sum(not all(row) for row in zip(*keys))
+    what += f" ({unsaid} rows say none)" if unsaid else ""
     within = f", means within {each.strip()}" if inner is not None else ""
     title = f"{table.title.partition(' · ')[0]}{what}{within}: mean and {confidence:g} % interval"
     return Table(title, made, rows)

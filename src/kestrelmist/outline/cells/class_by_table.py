@@ -7,17 +7,21 @@ from typing import Annotated
 import numpy as np
 
 from ...core.errors import Trouble
+from ...core.gate import figures_of
 from ...core.image import Image
 from ...core.labels import LARGEST, LabelMap
 from ...core.on_grid import require_same_grid
 from ...core.operation import operation
 from ...core.parameter import Role
 from ...core.progress import Progress, silent
+from ...core.quantity import nanometres
 from ...core.table import Table
 from .classed import classed
 
 NUMBERS = ("number", "cell")
 """Columns that hold the numbers of labels."""
+ALIKE = 1e-3
+"""Share of its size by which a cell may differ from what a table tells: files may have rounded it."""
 MOST = 1_000
 """Classes that a column may tell."""
 
@@ -56,7 +60,7 @@ def class_by_table(
     Raises
     ------
     Trouble
-        When the table lacks one of the columns, names cells that are not there, or gives no class.
+        When the table lacks one of the columns, names cells that are not there or have another size, or gives no class.
     """
     require_same_grid(image, labels)
     places = {c.name: n for n, c in enumerate(table.columns)}
@@ -83,4 +87,25 @@ def class_by_table(
         several = "s" if len(missing) > 1 else ""
         what = f"“{labels.name}” has no {len(missing)} of the cells of the table, as number{several} {missing[0]}"
         raise Trouble(what, "use the label map that was measured")
+    _require_same_sizes(table, labels, named)
     return classed(labels, class_of, names, progress)
+
+
+def _require_same_sizes(table: Table, labels: LabelMap, named: str) -> None:
+    """Raises Trouble when a table tells of other sizes than cells of the same numbers have: it is of another map, of
+    the next subject say, or of this one as it was before."""
+    what, cell, unit = labels.space.extent
+    at = {c.name: n for n, c in enumerate(table.columns)}
+    if what not in at:
+        return
+    own, said = nanometres(unit.rstrip("23")), nanometres(table.columns[at[what]].unit.rstrip("23"))
+    if (own is None) != (said is None):
+        raise Trouble(f"“{table.title}” was measured with another scale than “{labels.name}” has", "measure it anew")
+    factor = 1.0 if own is None or said is None else (own / said) ** (2 if what == "area" else 3)
+    numbers = figures_of(table, named).astype(int)
+    sizes, told = labels.counts[numbers] * cell * factor, figures_of(table, what)
+    other = np.flatnonzero(np.abs(sizes - told) > ALIKE * sizes)
+    if other.size:
+        first = int(numbers[other[0]])
+        what = f"{other.size} of the cells of the table have another size in “{labels.name}”, as number {first}"
+        raise Trouble(what, "use the label map that was measured, or measure it anew")
