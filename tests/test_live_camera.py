@@ -113,6 +113,26 @@ class LiveCameraTest(DeskCase):
         self.live.renew()
         self.until(lambda: self.live.showing)
 
+    def test_nothing_is_drawn_on_a_picture_that_is_no_more_what_is_seen(self):
+        self.start()
+        first = self.live.still
+        self.window.desk.viewing.set_stage("Measure")
+        self.window.desk.hand.set_tool("mark-point")
+        canvas = self.window.table.working.canvas
+        self.live.set(x=0.04)
+        self.assertTrue(self.live.behind)
+        QTest.mouseClick(canvas, Qt.MouseButton.LeftButton, pos=canvas.rect().center())
+        self.window.desk.run("calibrate-ruler", {"spacing": 0.01})
+        study = self.window.desk.study
+        self.assertIsNone(study.marks.in_hand(first))
+        self.assertEqual(len(self.troubles), 2)
+        self.assertIn("being taken anew", self.troubles[0])
+        self.until(lambda: self.live.still != first and not self.live.behind)
+        self.settle(self.window)
+        QTest.mouseClick(canvas, Qt.MouseButton.LeftButton, pos=canvas.rect().center())
+        self.settle(self.window)
+        self.assertEqual(len(study.thing(study.marks.in_hand(self.live.still))), 1)
+
     def test_opened_and_closed_in_a_row(self):
         for _ in range(5):
             self.live.start("counted")

@@ -85,6 +85,8 @@ class WorkingCanvas(Canvas):
 
     def _begin(self, tool: str, event: ToolEvent) -> None:
         self.hand.end_gesture()
+        if tool != "point" and self.desk.live.says_wait():
+            return
         gesture = tool_named(tool).start(event)
         if gesture is not None:
             self.hand.begin(gesture)

@@ -122,11 +122,15 @@ class Desk(QObject):
         def ran(kept: Any) -> None:
             self._ran(settings, kept, done)
 
+        if self.live.says_wait():
+            return None
         return self.session.run(name, settings, ran, title, lead=self.lead, into=into)
 
     def run_now(self, name: str, settings: dict[str, Any]) -> bool:
         """Run an operation that takes no time on what leads, at once; returns whether it was kept. A label that is new
         is chosen; locking or colouring another one leaves the choice as it is."""
+        if self.live.says_wait():
+            return False
         label, labels = settings.get("label"), self.viewing.maps.labels
         there = isinstance(label, str) and labels is not None and labels.table.has_name(label)
         kept = self.session.run_now(name, settings, self.lead)

@@ -85,6 +85,21 @@ class LiveCamera(QObject):
         return alike and setup_of(record) == frame.setup
 
     @property
+    def behind(self) -> bool:
+        """Whether the picture that leads is still the one of before, while frames show what comes next: nothing is to
+        be drawn on it or made of it until it is taken anew."""
+        if not self.on or self.still is None or not self.viewing.leads(self.still):
+            return False
+        return self._stale or self._soon.isActive() or not self.ready
+
+    def says_wait(self) -> bool:
+        """Whether that is so; a person is told."""
+        if self.behind:
+            self.session.trouble.emit("The live picture is being taken anew: wait a moment, then do it again.")
+            return True
+        return False
+
+    @property
     def gone(self) -> bool:
         """Whether the picture that led was taken off the Shelf, as by undo: it is taken anew when the camera is set
         or held."""
