@@ -29,12 +29,20 @@ PATTERNS = (
 DRAWING = "vtkmodules"
 DRAWN = """
 import numpy as np
-from kestrelmist.scene.solid_scene import SolidScene
+from kestrelmist.core.surface.simplify import fewer
+from kestrelmist.scene.solid.eye import Camera
+from kestrelmist.scene.solid.stage import SolidScene
 scene = SolidScene()
-scene.set_surface(1, np.pad(np.full((4, 4, 4), 255, np.uint8), 1), np.eye(4), (1, 0, 0), 1.0, most=0.3)
-scene.set_surface(2, np.pad(np.full((4, 4, 4), 255, np.uint8), 1), np.eye(4), (1, 0, 0), 1.0, faces=np.zeros((1, 4, 3)))
-scene.set_relief(3, np.zeros((4, 5)), np.zeros((4, 5, 3), np.uint8), np.eye(4))
-assert scene.picture(64, 48, 10.0, 10.0, 1.0).any()
+corners = np.random.default_rng(0).random((9000, 3))
+triangles = np.arange(9000, dtype=np.int32).reshape(-1, 3)
+scene.set_mesh(1, corners, np.concatenate([triangles] * 2), ((1, 0, 0), 0.5, True, (0.0, 0.0, 0.0)))
+scene.set_lines(2, [(corners[:4], (1, 0, 0), 2.0)], [(corners[0], (1, 0, 0), 5.0)])
+scene.set_picture(3, np.full((4, 5), 0xFFFF0000, np.uint32), corners[:3], 1.0)
+scene.set_planes(np.array([[1.0, 0, 0, 0.1]]))
+for moving in (False, True):
+    assert scene.picture(scene.eye(Camera(), 64, 48), moving).any()
+fewer(corners, triangles, 0.5)
+assert scene.drawn_by is not None
 print(*sorted({line.split()[-1] for line in open("/proc/self/maps") if "vtkmodules" in line}), sep="\\n")
 """
 

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QApplication
 
 from kestrelmist.desk.app import application
 from kestrelmist.desk.shell.window import Window
-from kestrelmist.desk.solid.solid_pane import SolidCanvas
+from kestrelmist.desk.solid.feed import SolidFeed
 from kestrelmist.study.study import Study
 from tests.making import PlaceCase
 
@@ -40,7 +40,7 @@ class DeskCase(PlaceCase):
     def setUp(self):
         super().setUp()
         if not hasattr(getattr(self, self._testMethodName), "with_solid_view"):
-            unbuilt = mock.patch.object(SolidCanvas, "_build", lambda canvas: None)
+            unbuilt = mock.patch.object(SolidFeed, "build", lambda feed: None)
             unbuilt.start()
             self.addCleanup(unbuilt.stop)
 

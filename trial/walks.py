@@ -29,11 +29,11 @@ class Walk:
 
         from kestrelmist.desk.app import application
         from kestrelmist.desk.shell.window import Window
-        from kestrelmist.desk.solid.solid_pane import SolidCanvas
+        from kestrelmist.desk.solid.feed import SolidFeed
 
         self.rng, self.place = rng, place
         application()
-        with mock.patch.object(SolidCanvas, "_build", lambda canvas: None):
+        with mock.patch.object(SolidFeed, "build", lambda feed: None):
             self.window = Window(Study(made(place)))
             self.window.resize(1280, 800)
             self.window.show()

@@ -53,6 +53,7 @@ def command_for(operation: Operation, do: Callable[[Operation, dict[str, Any]], 
     if second is not None:
         parameters.append(click.Argument([SECOND], required=False, metavar=f"[{second.kind.metavar(second)}]"))
     parameters += _common(operation)
+    writes_itself = next((p.name for p in operation.parameters if p.role == "new" and p.required), "")
 
     def run(**given):
         other = given.pop(SECOND, None)
@@ -60,6 +61,8 @@ def command_for(operation: Operation, do: Callable[[Operation, dict[str, Any]], 
             if given[second.name] is not None:
                 raise click.UsageError(f"Got unexpected extra argument ({other})")
             given[second.name] = other
+        if writes_itself and given[writes_itself] is None and given["out"] is not None:
+            given[writes_itself], given["out"] = given["out"], None  # what is asked for is the file that it writes
         do(operation, given)
 
     return Command(
@@ -146,7 +149,7 @@ def _common(operation: Operation) -> list[click.Parameter]:
         metavar="NEW FILE",
         help="File to write the result to, also when it is kept in a study: .csv or .parquet for tables; .nii.gz,"
         " .nrrd, .mha, .ome.tif, .ome.zarr … for images; .nii.gz, .nrrd, .mha for labels, with their names as .tsv"
-        " beside; .tfm or .txt for transforms; .geojson or .csv for marks.",
+        " beside; .tfm or .txt for transforms; .geojson or .csv for marks; .stl, .obj, .ply, .glb or .vtp for surfaces.",
     )
     beside = [
         click.Option(

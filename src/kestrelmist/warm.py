@@ -17,9 +17,15 @@ import numpy as np
 from .core import kernel
 from .core.progress import Progress
 
-PARTS = ("panes", "outline", "tools", "demo")
+PARTS = ("panes", "outline", "solid", "tools", "demo")
 """What can be compiled by itself, so that two cores have something to do."""
 
+SOLID = (
+    *("core.surface.depth", "core.surface.march", "core.surface.smoothing", "core.surface.blocks"),
+    *("core.surface.inside", "scene.solid.coarse_field", "scene.solid.volume", "scene.solid.rays"),
+    *("scene.solid.rays_of_one", "scene.solid.hits"),
+)
+"""Rooms of the kernels that make surfaces and draw volumes."""
 FIRST = ("_plane_values", "_values", "_over_values", "_plane_nearest", "_volume_nearest", "_over_numbers")
 """Kernels that draw a volume and its labels."""
 
@@ -52,7 +58,7 @@ def warm_outline() -> None:
     from .outline.brush import Brush, Stroke
     from .outline.flood import flood
     from .outline.pieces import pieces_of
-    from .scene.occupancy import image_field, label_field
+    from .scene.solid.coarse_field import image_field
 
     space = Space((4, 4, 4), np.eye(4))
     for kind in KERNEL_TYPES:
@@ -69,8 +75,6 @@ def warm_outline() -> None:
         measure_labels(image, labels, "all", overlap=labels)
         measure_labels(image, labels, each="label and slice")
         pieces_of(labels, label.number)
-        label_field(labels, label.number)
-        label_field(labels, label.number, 2)
         image_field(image)
     series = Image(
         np.asfortranarray(np.random.default_rng(1).random((2, 2, 2, 5), np.float32)),
@@ -80,6 +84,41 @@ def warm_outline() -> None:
     correlate(series, LabelMap(series.space), (0.0, 0.0, 0.0))
     numbers = np.arange(64, dtype=np.uint16)
     Patch(np.zeros(1, np.int64), np.full(1, 64, np.int32), numbers, numbers).apply(labels)
+
+
+def warm_solid() -> None:
+    """Every kernel that makes surfaces and draws volumes, for each number type it meets."""
+    from .core.image import KERNEL_TYPES, Image
+    from .core.labels import LabelMap, LabelTable
+    from .core.space import Space
+    from .core.surface.blocks import block_surface, states_of
+    from .core.surface.inside import voxels_within
+    from .core.surface.of_label import surfaces_of
+    from .scene.solid.cast_volumes import FINE, Bundle
+    from .scene.solid.coarse_field import image_field
+    from .scene.solid.eye import Camera, Eye, Frame
+    from .scene.solid.hits import first_hit
+    from .scene.solid.volume import DrawnVolume, coarser, levels_of
+    from .scene.solid.volume_look import WAYS, VolumeLook
+
+    space = Space((12, 12, 12), np.eye(4))
+    ball = ((np.indices((12, 12, 12)) - 5.5) ** 2).sum(0) < 16
+    labels = LabelMap(space, ball.astype(np.uint16), LabelTable().with_new("ball")[0])
+    one = surfaces_of(labels).parts[0]
+    states_of(labels, 1)
+    block_surface(labels, 1, (0, 0, 0))
+    voxels_within(one, space)
+    first_hit(one.corners, one.triangles, np.zeros(3), np.array((0.0, 0.0, 1.0)), np.zeros((0, 4)))
+    eye = Eye(Camera(), Frame((5.5, 5.5, 5.5), 9.0), 16, 16)
+    for kind in KERNEL_TYPES:
+        image = Image(np.asfortranarray((ball * 100).astype(kind)), space)
+        image_field(image)
+        levels = levels_of(image, labels)
+        coarser(levels, 6)
+    for way in WAYS:
+        drawn = DrawnVolume(levels, VolumeLook(((0.0, "#000000", 0.0), (100.0, "#FFFFFF", 0.9)), way))
+        for several in ([drawn], [drawn, drawn]):
+            Bundle(several).cast(eye, FINE, np.zeros((0, 4)))
 
 
 def warm_tools() -> None:
@@ -115,7 +154,7 @@ def all_kept(first: bool = False) -> bool:
     if not first:
         from .outline.first_calls import PARTS as tools
 
-        modules += ["core.patch", "outline.brush", "outline.runs", "scene.occupancy"]
+        modules += ["core.patch", "outline.brush", "outline.runs", *SOLID]
         modules += [f"measure.regions.{room}" for room in ("sums", "feret", "intensities", "overlapping", "slices")]
         modules += [f"outline.{tool}" for tool in tools]
     names = {importlib.import_module(f"{__package__}.{m}").__name__ for m in modules}
@@ -126,7 +165,7 @@ def all_kept(first: bool = False) -> bool:
     return all(k.kept for k in wanted)
 
 
-def warm_beside(parts: tuple[str, ...] = ("panes", "outline", "tools")) -> list[subprocess.Popen]:
+def warm_beside(parts: tuple[str, ...] = ("panes", "outline", "solid", "tools")) -> list[subprocess.Popen]:
     """Start compiling in other processes, one a part, when kernels are missing; this one stays quick."""
     if all_kept():
         return []
@@ -158,6 +197,7 @@ WORK: dict[str, Callable[[], None]] = {
     "first": warm_first,
     "panes": warm_panes,
     "outline": warm_outline,
+    "solid": warm_solid,
     "tools": warm_tools,
     "demo": warm_demo,
 }

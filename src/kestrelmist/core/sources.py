@@ -65,6 +65,7 @@ SOURCES: dict[str, str] = {
     "Unser 1999": (
         "M. Unser, Splines: a perfect fit for signal and image processing, IEEE Signal Process. Mag. 16, 1999"
     ),
+    "Garland 1997": "M. Garland and P. S. Heckbert, Surface simplification using quadric error metrics, SIGGRAPH 1997",
     "Garwood 1936": "F. Garwood, Fiducial limits for the Poisson distribution, Biometrika 28, 1936",
     "Grady 2006": ("L. Grady, Random walks for image segmentation, IEEE Trans. Pattern Anal. Mach. Intell. 28, 2006"),
     "Herman 1992": (
@@ -101,6 +102,10 @@ SOURCES: dict[str, str] = {
     "Liu 1989": (
         "D. C. Liu and J. Nocedal, On the limited memory BFGS method for large scale optimization, "
         "Math. Program. 45, 1989"
+    ),
+    "Lorensen 1987": (
+        "W. E. Lorensen and H. E. Cline, Marching cubes: a high resolution 3D surface construction algorithm, "
+        "SIGGRAPH 1987"
     ),
     "Macenko 2009": "M. Macenko et al., A method for normalizing histology slides for quantitative analysis, ISBI 2009",
     "Mattes 2003": (
@@ -156,6 +161,9 @@ SOURCES: dict[str, str] = {
     "Takeda 1982": (
         "M. Takeda, H. Ina and S. Kobayashi, Fourier-transform method of fringe-pattern analysis for computer-based "
         "topography and interferometry, J. Opt. Soc. Am. 72, 1982"
+    ),
+    "Taubin 1996": (
+        "G. Taubin, T. Zhang and G. Golub, Optimal surface smoothing as filter design, ECCV 1996"
     ),
     "Tustison 2010": "N. J. Tustison et al., N4ITK: improved N3 bias correction, IEEE Trans. Med. Imaging 29, 2010",
     "Vercauteren 2008": (

@@ -8,6 +8,7 @@ HEADINGS = (
     Heading("Classes", seldom=True),
     Heading("Shape"),
     Heading("Contours"),
+    Heading("Surfaces", seldom=True),
     Heading("Loose pieces"),
     Heading("Versions", seldom=True),
     Heading("Vessels", seldom=True),

@@ -30,7 +30,8 @@ from ..scene.layer import MarkLook
 from ..scene.layer_types.marks import drawn_mark
 from ..scene.primitives import Oval, Panel, Primitive, Words
 from ..scene.primitives import Path as Line
-from .grid_page import GridPage, burned, overlay, shown_colours
+from ..scene.painters.raster import overlay
+from .grid_page import GridPage, burned, shown_colours
 
 Depth = Literal["original", "colour"]
 Which = Literal["slices with marks", "all slices"]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,10 +11,6 @@ from ..core.space import Space
 from ..core.values import colour_channels
 from ..scene.colours import colour_table
 from ..scene.first_look import first_look
-from ..scene.painters.raster import RasterPainter
-from ..scene.primitives import Primitive, paint
-
-BLACK, WHITE = 0xFF000000, 0xFFFFFFFF
 
 
 @dataclass(frozen=True)
@@ -71,23 +66,6 @@ class GridPage:
         """World position of a page position."""
         u, v = np.array((x, y)) * self.scale - 0.5 - self.margin
         return self.space.to_world((u, v, self.k))
-
-
-def overlay(primitives: Sequence[Primitive], size: tuple[int, int], scale: float = 1.0) -> np.ndarray:
-    """Primitives alone, as colours with opacity: uint8 (rows, columns, 4).
-
-    What shows through is told by drawing them over black and over white.
-    """
-    drawn = []
-    for ground in (BLACK, WHITE):
-        painter = RasterPainter(np.full(size[::-1], ground, np.uint32), scale)
-        paint(painter, primitives)
-        drawn.append(painter.rgb().astype(np.float32))
-    over_black, over_white = drawn
-    opacity = np.clip(1 - (over_white - over_black).mean(2) / 255, 0, 1)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        colour = np.where(opacity[..., None] > 0, over_black / opacity[..., None], 0)
-    return np.dstack((np.clip(colour, 0, 255), 255 * opacity)).round().astype(np.uint8)
 
 
 def burned(shown: np.ndarray, drawn: np.ndarray) -> np.ndarray:

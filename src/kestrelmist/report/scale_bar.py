@@ -19,7 +19,8 @@ from ..core.scale import scale_of
 from ..core.table import Column, Table
 from ..scene.pieces import round_length
 from ..scene.primitives import PALE, Panel, Primitive, contrasting, outlined
-from .grid_page import burned, overlay, shown_colours
+from ..scene.painters.raster import overlay
+from .grid_page import burned, shown_colours
 
 Corner = Literal["lower right", "lower left", "upper right", "upper left"]
 SHARE, USUAL = 0.22, 900.0

@@ -91,9 +91,14 @@ def round_length(pixel: float, room: float) -> float:
 
 def length_bar(view: View, unit: str) -> list[Primitive]:
     """A bar of round length at the lower left that follows the zoom."""
-    length = round_length(view.pixel, min(view.width * 0.22, LONGEST))
-    text, long, y = suited(length, unit), length / view.pixel, view.height - 13.0
-    found: list[Primitive] = [Panel((8, view.height - 34, max(long, 8 * len(text)) + 10, 27), BACKING)]
+    return length_bar_of(view.pixel, view.width, view.height, unit)
+
+
+def length_bar_of(pixel: float, width: float, height: float, unit: str) -> list[Primitive]:
+    """The same on any page whose unit is `pixel` long."""
+    length = round_length(pixel, min(width * 0.22, LONGEST))
+    text, long, y = suited(length, unit), length / pixel, height - 13.0
+    found: list[Primitive] = [Panel((8, height - 34, max(long, 8 * len(text)) + 10, 27), BACKING)]
     found += [
         Path(((13.0 + n, y + n), (13.0 + long + n, y + n)), Stroke(colour, 2), crisp=True)
         for n, colour in ((1, NIGHT), (0, PALE))

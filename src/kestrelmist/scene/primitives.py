@@ -140,6 +140,12 @@ class Page:
     millimetres : number
         Size of a pixel of the ground on paper, mm; None for 96 a inch.
     title : str
+    facts : pairs of text
+        How it was made, by name.
+    caption : str
+        What may stand below it.
+    pixel : (number, unit), optional
+        How long a pixel of the ground is in the world.
     """
 
     ground: np.ndarray
@@ -147,9 +153,14 @@ class Page:
     scale: float = 1.0
     millimetres: float | None = None
     title: str = ""
+    facts: tuple[tuple[str, str], ...] = ()
+    caption: str = ""
+    pixel: tuple[float, str] | None = None
 
     def __post_init__(self):
         object.__setattr__(self, "title", printable(self.title))
+        object.__setattr__(self, "caption", printable(self.caption))
+        object.__setattr__(self, "facts", tuple((printable(a), printable(b)) for a, b in self.facts))
 
     @property
     def width(self) -> float:

@@ -55,8 +55,15 @@ def relief_of(image: Image, look: ImageLook) -> Relief:
     packed = colour_table(look.colour_map, look.inverted)[(share * 255).astype(int)]
     rgb = np.stack([(packed >> shift) & 255 for shift in (16, 8, 0)], -1).astype(np.uint8)
     rgb[~there] = UNKNOWN
+    return Relief(heights.astype(np.float32), rgb, coarse.space.affine, times_taller(image, look))
+
+
+def times_taller(image: Image, look: ImageLook) -> float:
+    """How much taller than they are heights are drawn in a look; 0 where that means nothing."""
+    low, high = (look.low, look.high) if look.high > look.low else display_range(image)
+    side = max(n * s for n, s in zip(image.space.shape[:2], image.space.spacing[:2]))
     own = (high - low) * (nanometres(image.unit) or 0.0) * 1e-6
-    return Relief(heights.astype(np.float32), rgb, coarse.space.affine, TALL * side / own if own else 0.0)
+    return TALL * side / own if own else 0.0
 
 
 def _filled(values: np.ndarray, there: np.ndarray) -> np.ndarray:

@@ -126,6 +126,12 @@ def compute(study: OpenStudy | None, task: Task, progress: Progress, prepare: bo
     return made
 
 
+def _owner(study: OpenStudy, given: Given | None) -> int | None:
+    """The image that something given is of, such as a label map."""
+    record = study.items.get(given.item) if given is not None and given.item is not None else None
+    return record.of if record is not None else given.of if given is not None else None
+
+
 def prepared(study: OpenStudy, task: Task, things: Sequence[Any], progress: Progress) -> list[Prepared]:
     """Things made ready to be kept, under the subject of what they were made from."""
     found: list[Prepared] = []
@@ -140,7 +146,7 @@ def prepared(study: OpenStudy, task: Task, things: Sequence[Any], progress: Prog
             one.subject = one.subject or task.subject
             if store_for(kind.name).is_of_image(thing):
                 image = task.of(task.about.lead)
-                one.of = image.item if image is not None else None
+                one.of = image.item if image is not None else _owner(study, task.of(task.about.on_lead))
                 if one.of is None and kind.of:  # nobody would see it
                     raise Trouble(f"“{one.name}” would belong to no image of the study", "say onto which it is brought")
             found.append(one)

@@ -5,12 +5,13 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from ...core.operation import Operation
+from ...core.operation import Operation, operation_called
 from ..light_table.plan_table import PlanPage
 from ..models.desk_model import Desk
 from .checks import ChecksList
 from .here import HerePanel
 from .look import LookPanel
+from .look_solid import SolidPanel
 from .page import PAGES, BenchContext, OperationPages
 from .rows import OnePage
 from .under_way import UnderWayPanel
@@ -36,6 +37,8 @@ class Bench(QWidget):
         inner = QVBoxLayout(inside)
         inner.setContentsMargins(0, 0, 10, 0)
         inner.setSpacing(10)
+        self.solid = SolidPanel(desk, lambda name: self.open_operation(operation_called(name)))
+        inner.addWidget(self.solid)
         inner.addWidget(self.stack)
         inner.addWidget(self.look)
         inner.addStretch(1)

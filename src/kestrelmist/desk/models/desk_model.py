@@ -38,6 +38,7 @@ from .object_strokes import ObjectStrokes
 from .previewing import Previewing
 from .sections import Sections
 from .session import Session
+from .solid_model import SolidModel
 from .standard import Standard
 from .tile_reader import TileReader
 from .undoing import Undoing
@@ -71,6 +72,8 @@ class Desk(QObject):
         self.standard = Standard(self.viewing)
         self.marks = DrawnMarks(self.viewing)
         self.asked = AskedMarks(self.marks)
+        self.solid = SolidModel(self.viewing, self.layers, self.marks)
+        self.undoing.solid = self.solid
         self.strokes = ObjectStrokes(self.marks, self.run)
         self.sections = Sections(self.viewing, self.marks)
         self.collection = Collection(self.session)
@@ -86,6 +89,7 @@ class Desk(QObject):
             self.viewing.lead_changed,
             self.hand.tool_changed,
             self.hand.settings_changed,
+            self.solid.camera_changed,
         ):
             signal.connect(self._save.start)
         self.session.took_in.connect(self._took_in)
@@ -174,6 +178,7 @@ class Desk(QObject):
         }
         try:
             study.catalogue.remember("view", kept)
+            self.solid.remember()
         except Trouble:
             pass  # a place that cannot be remembered is no reason to stop anyone
 

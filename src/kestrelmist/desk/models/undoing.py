@@ -3,23 +3,29 @@ something looks. Looks are no steps: they are taken back here, and the study kno
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from time import monotonic
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
 
 from ...scene.compare import Comparison
 from ...scene.layer import LabelLook
+from ...scene.solid.eye import Camera
+from ...scene.solid.shown import Shown
 from .layers import Layers
 from .viewing import Viewing
+
+if TYPE_CHECKING:
+    from .solid_model import SolidModel
 
 TOGETHER = 1.0
 """Seconds within which changes of one look, as of a limit that is dragged, are one."""
 MOST = 200
 
 Key = tuple
-"""("layer", image that leads, thing), ("map", label map) or ("comparison",)."""
-How = tuple | LabelLook | Comparison
+"""("layer", image that leads, thing), ("map", label map), ("solid", image that leads) or ("comparison",)."""
+How = tuple | LabelLook | Comparison | Shown
 
 
 @dataclass
@@ -40,6 +46,8 @@ class Undoing(QObject):
     def __init__(self, viewing: Viewing, layers: Layers):
         super().__init__(viewing)
         self.viewing, self.layers, self.session = viewing, layers, viewing.session
+        self.solid: SolidModel | None = None
+        """What the Solid view shows, once there is one."""
         self._done: list[LookChange | None] = []
         """What was done since the study was opened, None for a step of the study."""
         self._undone: list[LookChange | None] = []
@@ -63,6 +71,8 @@ class Undoing(QObject):
         for lead, stack in self.viewing.stacks.items():
             for layer in stack.layers:
                 found["layer", lead, layer.thing] = (layer.look, layer.opacity, layer.shown)
+        if self.solid is not None:
+            found |= {("solid", key): replace(one, camera=Camera()) for key, one in self.solid.chosen.items()}
         return found | {("map", key): look for key, look in self.viewing.maps.looks.items()}
 
     def _take_in_new(self) -> None:
@@ -81,7 +91,8 @@ class Undoing(QObject):
         if self._busy:
             return
         # what is new has been laid out, not changed; the look of labels that nobody has changed is the usual one
-        before = {k: known.get(k, LabelLook()) for k in now if k in known or k[0] == "map"}
+        first: dict[str, How] = {"map": LabelLook(), "solid": Shown()}
+        before = {k: known.get(k, first.get(k[0], now[k])) for k in now if k in known or k[0] in first}
         before = {k: old for k, old in before.items() if old != now[k]}
         if not before:
             return
@@ -99,6 +110,8 @@ class Undoing(QObject):
     def _title(self, key: Key) -> str:
         if key[0] == "comparison":
             return "how layers are compared"
+        if key[0] == "solid":
+            return "what the Solid view shows"
         record = self.session.study.items.get(key[-1])
         return f"look of {record.name}" if record is not None else "a look"
 
@@ -165,6 +178,9 @@ class Undoing(QObject):
         for key, how in looks.items():
             if isinstance(how, Comparison):
                 self.layers.comparison = how
+            elif isinstance(how, Shown):
+                assert self.solid is not None
+                self.solid.put_back(key[1], how)
             elif isinstance(how, LabelLook):
                 viewing.maps.looks[key[1]] = how
             elif key[1] in viewing.stacks:

@@ -15,12 +15,12 @@ from ...core.operation import operation
 from ...core.parameter import NewPath
 from ...core.progress import Progress, silent
 from ...core.safe_write import require_new
+from ...core.surface.of_label import surfaces_of
 from ...core.table import Column, Table
 from ..contours.marks_of import marks_of
 from ..pieces import pieces_of
 from .coco import write_coco
 from .masks import write_masks
-from .surfaces import surfaces_of, write_surfaces
 
 As = Literal["nifti", "nrrd", "ome-tiff", "png", "seg", "rtstruct", "coco", "geojson", "stl", "obj", "ply", "gltf"]
 ENDINGS = {
@@ -172,9 +172,7 @@ def write_as(as_: str, to: Path, labels: LabelMap, image: Image | None, progress
     elif as_ == "geojson":
         save_thing(to, marks_of(labels, progress=progress), progress)
     elif as_ in SURFACES:
-        if 1 in labels.space.shape:
-            raise Trouble(f"“{labels.name}” is of a picture, and has no surface", "export contours (geojson)")
-        write_surfaces(to, surfaces_of(labels, progress))
+        save_thing(to, surfaces_of(labels, None, False, progress), progress)
     else:
         numbers = Image(labels.data, labels.space, labels.name, labels.subject) if as_ == "ome-tiff" else labels
         save_thing(to, numbers, progress)

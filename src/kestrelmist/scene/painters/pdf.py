@@ -114,6 +114,8 @@ def _write(page: Page, stream: IO[bytes], ending: str) -> None:
     canvas = Canvas(stream, (page.width * unit, page.height * unit), invariant=1)
     canvas.setTitle(page.title)
     canvas.setCreator("Kestrelmist")
+    canvas.setSubject(page.caption)
+    canvas.setKeywords("; ".join(f"{name}: {value}" for name, value in page.facts))
     canvas.scale(unit, unit)
     painter = PdfPainter(canvas, page.height)
     painter.bitmap(Bitmap(page.ground, (0, 0, page.width, page.height)))

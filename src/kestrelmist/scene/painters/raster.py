@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import replace
 from functools import lru_cache
 from importlib.resources import files
@@ -11,7 +12,8 @@ from typing import IO, Any
 import numpy as np
 
 from ..painting import FilePainter, register
-from ..primitives import Bitmap, Oval, Page, Panel, Path, Point, Stroke, Words, font_file, paint, rgba
+from ..primitives import Bitmap, Oval, Page, Panel, Path, Point, Primitive, Stroke, Words, font_file, paint, rgba
+from .xmp import packet
 
 FINER = 4
 """Times by which slanting lines and round things are drawn finer and made smooth."""
@@ -193,12 +195,68 @@ def drawn(page: Page) -> np.ndarray:
     return painter.rgb()
 
 
+def overlay(primitives: Sequence[Primitive], size: tuple[int, int], scale: float = 1.0) -> np.ndarray:
+    """Primitives alone, as colours with opacity: uint8 (rows, columns, 4).
+
+    What shows through is told by drawing them over black and over white.
+    """
+    found = []
+    for ground in (0xFF000000, 0xFFFFFFFF):
+        painter = RasterPainter(np.full(size[::-1], ground, np.uint32), scale)
+        paint(painter, primitives)
+        found.append(painter.rgb().astype(np.float32))
+    over_black, over_white = found
+    opacity = np.clip(1 - (over_white - over_black).mean(2) / 255, 0, 1)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        colour = np.where(opacity[..., None] > 0, over_black / opacity[..., None], 0)
+    return np.dstack((np.clip(colour, 0, 255), 255 * opacity)).round().astype(np.uint8)
+
+
+def drawn_clear(page: Page) -> np.ndarray:
+    """A page whose ground is clear in places, as uint8 (height, width, 4)."""
+    ground = np.stack([(page.ground >> np.uint32(s)) & np.uint32(255) for s in (16, 8, 0, 24)], -1).astype(np.float32)
+    over = overlay(page.over, page.ground.shape[::-1], page.scale).astype(np.float32)  # type: ignore[arg-type]
+    a, b = over[..., 3:] / 255, ground[..., 3:] / 255
+    alpha = a + b * (1 - a)
+    colour = (over[..., :3] * a + ground[..., :3] * b * (1 - a)) / np.maximum(alpha, 1e-6)
+    return np.dstack((colour, 255 * alpha)).round().astype(np.uint8)
+
+
+def resolution(page: Page) -> float | None:
+    """Pixels a metre: on paper when the page has a size there, else in the world; None when neither is known."""
+    if page.millimetres is not None:
+        return 1000 / page.millimetres
+    if page.pixel is not None and page.pixel[1] == "mm":
+        return 1000 / page.pixel[0]
+    return None
+
+
 def _write(page: Page, stream: IO[bytes], ending: str) -> None:
     from PIL import Image as Picture
+    from PIL.PngImagePlugin import PngInfo
 
     form = {".png": "PNG", ".jpg": "JPEG", ".jpeg": "JPEG"}.get(ending, "TIFF")
-    dots = {} if page.millimetres is None else {"dpi": (25.4 / page.millimetres,) * 2}
-    Picture.fromarray(drawn(page)).save(stream, form, **dots)
+    clear = form != "JPEG" and bool((page.ground >> np.uint32(24) < 255).any())
+    picture = Picture.fromarray(drawn_clear(page) if clear else drawn(page))
+    a_metre, more = resolution(page), {}
+    said, words = packet(page), f"{page.title}: {page.caption}" if page.caption else page.title
+    if form == "TIFF":
+        more = {"tiffinfo": {700: said.encode(), 270: words.encode("ascii", "replace").decode()}}
+        more |= {"compression": "tiff_deflate"}
+        if a_metre is not None:  # more pixels to a centimetre than a field holds are told in XMP alone
+            more |= dict.fromkeys(("x_resolution", "y_resolution"), min(a_metre / 100, 4e9))
+            more["resolution_unit"] = "cm"
+    else:
+        if a_metre is not None and (form == "PNG" or 1 <= a_metre * 0.0254 < 65_000):
+            more["dpi"] = (min(a_metre, 4e9) * 0.0254,) * 2
+        if form == "PNG":
+            info = PngInfo()
+            info.add_itxt("XML:com.adobe.xmp", said)
+            info.add_itxt("Description", words)
+            more["pnginfo"] = info
+        else:
+            more |= {"xmp": said.encode(), "quality": 92, "comment": words.encode()[:60_000]}
+    picture.save(stream, form, **more)
 
 
 register(FilePainter("PNG", (".png",), _write))

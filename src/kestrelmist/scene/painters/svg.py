@@ -12,6 +12,7 @@ import numpy as np
 from ..painting import FilePainter, register
 from ..primitives import FIGURES, Bitmap, Oval, Page, Panel, Path, Stroke, Words, paint, rgba
 from .raster import rgb_of
+from .xmp import packet
 
 NEXT, MONO = "'Atkinson Hyperlegible Next', sans-serif", "'Atkinson Hyperlegible Mono', monospace"
 ANCHORS = {"l": "start", "m": "middle", "r": "end"}
@@ -94,6 +95,8 @@ def _write(page: Page, stream: IO[bytes], ending: str) -> None:
         size = f'width="{_n(wide * page.millimetres)}mm" height="{_n(high * page.millimetres)}mm"'
     said = f'xmlns="http://www.w3.org/2000/svg" xmlns:xlink="http://www.w3.org/1999/xlink" version="1.1" {size}'
     title = f"<title>{escape(page.title)}</title>\n" if page.title else ""
+    title += f"<desc>{escape(page.caption)}</desc>\n" if page.caption else ""
+    title += f"<metadata>{packet(page)}</metadata>\n"
     body = "\n".join(painter.elements)
     box = quoteattr(f"0 0 {_n(page.width)} {_n(page.height)}")
     text = f'<?xml version="1.0" encoding="UTF-8"?>\n<svg {said} viewBox={box}>\n{title}{body}\n</svg>\n'

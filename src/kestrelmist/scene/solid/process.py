@@ -1,8 +1,8 @@
-"""The Solid view's own process: takes surfaces and camera positions, sends back pictures.
+"""The process that draws solid scenes: takes bodies and cameras, sends back pictures.
 
 Software rendering takes longer than a window may wait and a broken graphics driver takes its process down; here it can
-do both without the window noticing. Messages are (word, …) tuples over a pipe; of several waiting camera positions only
-the last is drawn.
+do both without the window noticing. Messages are (word, …) tuples over a pipe; of several waiting views only the last
+is drawn.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ from multiprocessing.connection import Connection
 
 
 class SolidProcess:
-    """The window's end of the pipe."""
+    """The other end of the pipe, for a window or an operation."""
 
     def __init__(self):
         ours, theirs = socket.socketpair()
@@ -60,12 +60,60 @@ class SolidProcess:
             self.process.wait()
 
 
+class _Drawing:
+    """What the process does with each word."""
+
+    def __init__(self, pipe: Connection):
+        from .stage import SolidScene
+
+        self.pipe, self.scene = pipe, SolidScene()
+
+    def mesh(self, key, corners, triangles, finish, grid, colours) -> None:
+        self.pipe.send(("made", key, self.scene.set_mesh(key, corners, triangles, finish, grid, colours)))
+
+    def patch(self, key, blocks) -> None:
+        self.pipe.send(("made", key, self.scene.patch_mesh(key, blocks)))
+
+    def dress(self, key, finish) -> None:
+        self.scene.dress(key, finish)
+
+    def volume(self, key, levels, look) -> None:
+        self.scene.set_volume(key, levels, look)
+        self.pipe.send(("made", key, 0))
+
+    def look(self, key, look) -> None:
+        self.scene.set_look(key, look)
+
+    def lines(self, key, lines, points) -> None:
+        self.scene.set_lines(key, lines, points)
+
+    def picture(self, key, pixels, corners, opacity) -> None:
+        self.scene.set_picture(key, pixels, corners, opacity)
+
+    def drop(self, key) -> None:
+        self.scene.drop(key)
+
+    def clear(self) -> None:
+        self.scene.clear()
+
+    def planes(self, planes) -> None:
+        self.scene.set_planes(planes)
+
+    def pick(self, number, width, height, camera, frame, x, y) -> None:
+        met = self.scene.place_at(self.scene.eye(camera, width, height, frame), x, y)
+        self.pipe.send(("met", number, met))
+
+    def view(self, number, width, height, camera, frame, moving, clear) -> None:
+        eye = self.scene.eye(camera, width, height, frame)
+        picture = self.scene.picture(eye, moving, clear)
+        self.pipe.send(("picture", number, eye, picture.tobytes()))
+
+
 def main(descriptor: int) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the window ends it, and the keys of a terminal reach both
-    from .solid_scene import SolidScene
-
-    pipe, scene = Connection(descriptor), SolidScene()
-    pipe.send(("ready",))
+    pipe = Connection(descriptor)
+    drawing = _Drawing(pipe)
+    pipe.send(("ready", drawing.scene.drawn_by))
     while True:
         view = None
         while view is None or pipe.poll():
@@ -75,19 +123,11 @@ def main(descriptor: int) -> None:
                 return
             if word == "stop":
                 return
-            if word == "clear":
-                scene.clear()
-            elif word == "surface":
-                triangles = scene.set_surface(*rest)
-                pipe.send(("surface", rest[0], triangles))
-            elif word == "relief":
-                pipe.send(("surface", rest[0], scene.set_relief(*rest)))
-            elif word == "crop":
-                scene.set_crop(*rest)
-            elif word == "view":
+            if word == "view":
                 view = rest
-        picture = scene.picture(*view[1:])
-        pipe.send(("picture", view[0], picture.shape[1], picture.shape[0], picture.tobytes()))
+            else:
+                getattr(drawing, word)(*rest)
+        drawing.view(*view)
 
 
 if __name__ == "__main__":

@@ -1,0 +1,1 @@
+"""Formats of surfaces, one module each."""

@@ -1,0 +1,1 @@
+"""Surfaces made of labels, and labels made of surfaces."""

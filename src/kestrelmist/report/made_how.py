@@ -1,0 +1,84 @@
+"""How a picture was made, as facts that go into its file and a caption that goes below it. Nothing of identity stands in
+them: names of images, ranges, layers and positions, and no subject."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from ..core.digits import signed
+from ..core.image import Image
+from ..core.quantity import pretty_unit
+from ..scene.layer import ImageLook
+from ..scene.layer_type import Drawn
+from ..scene.solid.eye import Eye
+from ..scene.solid.scene import Solid
+from ..scene.solid.volume_look import VolumeLook
+
+Facts = tuple[tuple[str, str], ...]
+
+
+def range_words(look: ImageLook, unit: str) -> str:
+    """A display range in words: "−100 to 900 HU, Grey"."""
+    words = f"{look.low:.4g} to {look.high:.4g} {pretty_unit(unit)}".replace("-", "−").strip()
+    return f"{words}, {look.colour_map}" + (f", below zero {look.below_map}" if look.below_map else "")
+
+
+def facts_of_planes(
+    lead: Image, layers: Sequence[Drawn], position: str, pixel: float, others: Sequence[str] = ()
+) -> Facts:
+    """Facts of a picture of planes.
+
+    Parameters
+    ----------
+    layers : sequence of Drawn
+        The lowest first.
+    position : str
+        Which plane, and where.
+    pixel : float
+        Size of a pixel, in the unit of the lead image.
+    others : names
+        Of labels and marks over it.
+    """
+    rows = [("Image", lead.name)]
+    for n, one in enumerate(layers):
+        if isinstance(one.look, ImageLook) and not one.thing.colour:
+            rows.append((("Range" if n == 0 else f"Over it, {one.thing.name}"), range_words(one.look, one.thing.unit)))
+        elif n:
+            rows.append(("Over it", one.thing.name))
+    rows += [("Over it", name) for name in others]
+    rows += [("Position", position)] if position else []
+    rows.append(("Pixel", f"{pixel:.6g} {pretty_unit(lead.space.unit)}"))
+    return tuple(rows)
+
+
+def facts_of_scene(image: Image, scene: Solid, things: dict[int | str, Any], eye: Eye) -> Facts:
+    """Facts of a picture of a solid scene."""
+    rows = [("Image", image.name)]
+    names = []
+    for body in scene.bodies:
+        thing = things[body.thing]
+        if isinstance(body.look, VolumeLook):
+            rows.append(("Look", f"{thing.name}: {body.look.name or 'own curve'}, {body.look.way}"))
+        elif thing is not image and thing.name not in names:
+            names.append(thing.name)
+    rows += [("Shown", ", ".join(names))] if names else []
+    camera = eye.camera
+    rows.append(("Camera", f"turned {camera.turn:.4g}°, {camera.tilt:.4g}° from above, {camera.roll:.4g}° rolled"))
+    rows.append(("Projection", "parallel" if camera.parallel else "perspective"))
+    if camera.parallel:
+        rows.append(("Pixel", f"{eye.pixel:.6g} {pretty_unit(image.space.unit)}"))
+    if scene.crop is not None:
+        low, high = (", ".join(signed(v, 2) for v in end) for end in scene.crop)
+        rows.append(("Cropped to", f"{low} – {high} {pretty_unit(image.space.unit)}"))
+    return tuple(rows)
+
+
+def caption_of(facts: Facts, title: str = "") -> str:
+    """A caption ready to paste: one sentence a fact that a reader wants."""
+    known = dict(facts)
+    parts = [title or known.get("Image", "")]
+    parts += [f"{name.lower()}: {value}" for name, value in facts if name not in ("Image", "Pixel", "Camera")]
+    text = "; ".join(part for part in parts if part)
+    bar = known.get("Pixel")
+    return f"{text}. One pixel is {bar}." if bar else f"{text}."
