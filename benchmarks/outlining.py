@@ -215,25 +215,6 @@ def edge_line() -> Row:
     return Row("edge line, 95 of 100 moves", slow, None, "", "≤ 0.016 s", met=slow <= 0.016)
 
 
-def solid() -> Row:
-    """From a change of a label to the picture of the Solid view, while a hand draws."""
-    from kestrelmist.scene.solid import bodies_of_labels, made, message
-    from kestrelmist.scene.solid_scene import SolidScene
-
-    labels = mapped(blob((400, 400, 300), 60) & blob((400, 400, 300), 20))
-    body, scene = bodies_of_labels(1, labels)[0], SolidScene()
-
-    def follow() -> float:
-        started = time.perf_counter()
-        scene.set_surface(*message(made(body, labels, rough=True))[1:])
-        scene.picture(600, 500, 35.0, 22.0, 1.0)
-        return time.perf_counter() - started
-
-    follow()
-    taken = float(np.median([follow() for _ in range(7)]))
-    return Row("Solid view follows a brush, 400 × 400 × 300", taken, None, "", "≤ 0.15 s", met=taken <= 0.15)
-
-
 def preview_of_a_slice() -> Row:
     from kestrelmist.outline.shaping.grow_shrink import dilate
 
@@ -245,7 +226,7 @@ def preview_of_a_slice() -> Row:
 
 
 def rows() -> list[Row]:
-    return [opening(), bridging(), *forest(), *strokes(), *cells(), edge_line(), preview_of_a_slice(), solid()]
+    return [opening(), bridging(), *forest(), *strokes(), *cells(), edge_line(), preview_of_a_slice()]
 
 
 def _hundred_megapixels() -> None:

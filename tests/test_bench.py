@@ -12,7 +12,7 @@ from kestrelmist.core.quantity import short_size, suited
 from kestrelmist.desk.bench.fields import ByHandField, PathField, ThingField, ThingsField
 from kestrelmist.desk.bench.rows import soft
 from kestrelmist.desk.shelf.cards import two_lines
-from kestrelmist.desk.solid.solid_pane import RESTARTS
+from kestrelmist.desk.solid.feed import RESTARTS
 from kestrelmist.desk.theme.theme import Theme
 from kestrelmist.desk.theme.tokens import DUSK
 from kestrelmist.desk.tools.framing import axis_across
@@ -349,11 +349,11 @@ class BenchTest(DeskCase):
         self.desk.viewing.go_to((-4.25, 0.25, 0.25))
         self.click(self.window, 0, (-4.25, 0.25, 0.25))
         canvas = self.window.table.solid.canvas
-        before = canvas._picture.copy()
+        before = canvas.picture.copy()
         QTest.keyClick(canvas, Qt.Key.Key_Left)
         self.settle(self.window)
-        self.assertEqual(canvas.camera.turn, 25.0)
-        self.assertNotEqual(before, canvas._picture)
+        self.assertEqual(self.desk.solid.camera.turn, 25.0)
+        self.assertNotEqual(before, canvas.picture)
         shown = dict(canvas.triangles)
         self.assertGreater(len(shown), 1)
 
@@ -361,7 +361,7 @@ class BenchTest(DeskCase):
             old = canvas.process.process
             old.kill()
             old.wait()
-            canvas.ask()
+            canvas.feed.ask()
             for _ in range(200):
                 if canvas.trouble or (canvas.process and canvas.process.process is not old and canvas.settled):
                     return

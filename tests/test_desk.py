@@ -206,7 +206,9 @@ class DeskTest(DeskCase):
         self.click(window, 0, (-4.0, 0.25, 0.25))
         self.assertEqual(int(self.desk.viewing.maps.labels.counts[1]), TRUTH)
         key = self.desk.viewing.maps.map.id, 1
-        self.assertEqual(window.table.solid.canvas._known[key][1], int(self.desk.viewing.maps.labels.revision[1]))
+        self.assertEqual(
+            window.table.solid.canvas.feed.known[key][0][1], int(self.desk.viewing.maps.labels.revision[1])
+        )
         self.assertGreater(window.table.solid.canvas.triangles[key], 500)
         self.press(bench.outline.groups["tools"].buttons["eraser"])
         self.desk.hand.set_settings(size=2.4)

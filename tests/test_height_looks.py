@@ -22,7 +22,10 @@ from kestrelmist.scene.layer import ImageLook
 from kestrelmist.scene.layer_type import Drawn
 from kestrelmist.scene.relief import relief_of
 from kestrelmist.scene.side_light import light_from_the_side, steepness
-from kestrelmist.scene.solid_process import SolidProcess
+from kestrelmist.scene.solid.eye import Camera
+from kestrelmist.scene.solid.making import made as body_made
+from kestrelmist.scene.solid.process import SolidProcess
+from kestrelmist.scene.solid.scene import bodies_of_image
 from kestrelmist.scene.view import AXIAL, fitted
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase
@@ -110,19 +113,21 @@ class ReliefTest(PlaceCase):
     def test_it_is_drawn_by_the_process_though_nobody_reads_its_pictures(self):
         process = SolidProcess()
         self.addCleanup(process.close)
-        relief = relief_of(height_map(enamel(2, 300).heights), first_look(height_map(enamel(2, 300).heights)))
+        image = height_map(enamel(2, 300).heights)
+        body = bodies_of_image(1, image, first_look(image))
+        message = body_made(body, image, {1: image}.__getitem__)
         for n in range(6):  # each more than a pipe holds, while pictures wait to be read
-            process.send("relief", -1, relief.heights, relief.colours, relief.affine)
-            process.send("view", n, 500, 400, 35.0, 22.0, 1.0)
+            process.send(*message)
+            process.send("view", n, 500, 400, Camera(), None, False, False)
         words, last = [], None
         while last != 5:
             self.assertTrue(process.pipe.poll(30))
             word, *rest = process.pipe.recv()
             words.append(word)
             last = rest[0] if word == "picture" else last
-        pixels = np.frombuffer(rest[3], np.uint8).reshape(400, 500, 3)
+        pixels = np.frombuffer(rest[2], np.uint8).reshape(400, 500, 4)[..., :3]
         self.assertGreater(np.count_nonzero(pixels.max(2) > 120), 5000)
-        self.assertIn("surface", words)
+        self.assertIn("made", words)
 
 
 class FormTest(DeskCase):

@@ -199,13 +199,13 @@ class OutlineDeskTest(DrawingCase):
             self.move((-60 + 3 * n, n % 7))
             pause(30)
             seen.update(count for key, count in solid.triangles.items() if key[1] == 1 and count)
-        self.assertTrue(self.hand.gesture is not None and solid._rough)
+        self.assertTrue(self.hand.gesture is not None and solid.feed._patched)
         self.assertGreater(len(seen), 2)  # it was drawn anew while the button was down
         QTest.mouseRelease(self.canvas, LEFT, NONE, self.at(57, 4))
         self.settle(self.window)
-        self.assertEqual(solid._rough, set())  # and finely at the end
+        self.assertEqual(solid.feed._patched, set())  # and finely at the end
         key = self.viewing.maps.map.id, 1
-        self.assertEqual(solid._known[key][1], int(self.viewing.maps.labels.revision[1]))
+        self.assertEqual(solid.feed.known[key][0][1], int(self.viewing.maps.labels.revision[1]))
         self.assertEqual(self.troubles, [])
 
     def test_strokes_find_the_ball(self):

@@ -1,6 +1,5 @@
 import subprocess
 import sys
-import time
 import unittest
 import unittest.mock
 
@@ -9,15 +8,11 @@ from scipy import ndimage
 
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap, LabelTable
-from kestrelmist.scene import boxes, occupancy
-from kestrelmist.scene.boxes import box_faces, cell_faces
 from kestrelmist.scene.colours import packed
 from kestrelmist.scene.drawing import draw
 from kestrelmist.scene.layer import ImageLook, LabelLook
 from kestrelmist.scene.layer_type import Drawn
-from kestrelmist.scene.occupancy import image_field, label_field
 from kestrelmist.scene.sampling import sample_numbers
-from kestrelmist.scene.solid_process import SolidProcess
 from kestrelmist.scene.view import AXIAL, CORONAL, PLANES, SAGITTAL, View, fitted, plane_view
 from tests.making import straight_space, tilted_space, two_balls
 
@@ -128,105 +123,7 @@ class DrawTest(unittest.TestCase):
         np.testing.assert_array_equal(plain != tinted, (values >= 500) & inside)
 
 
-class SolidTest(unittest.TestCase):
-    def test_coarse_fields_keep_volume_and_place(self):
-        image = two_balls()
-        labels = LabelMap(image.space, (image.data > 0).astype(np.uint16))
-        for longest in (200, 12):
-            field = label_field(labels, 1, longest)
-            cell = abs(np.linalg.det(field.affine[:3, :3]))
-            self.assertAlmostEqual(field.values.sum() / 255 * cell / (labels.counts[1] * 0.125), 1.0, delta=0.01)
-            k, j, i = (
-                float((field.values * axis).sum() / field.values.sum()) for axis in np.indices(field.values.shape)
-            )
-            place = field.affine @ (i, j, k, 1)
-            truth = image.space.to_world(np.argwhere(labels.data == 1)).mean(0)
-            np.testing.assert_allclose(place[:3], truth, atol=0.05)
-        self.assertIsNone(label_field(labels, 7))
-        self.assertLessEqual(max(image_field(image, 20).values.shape), 20)
-
-    def extent(self, labels, longest=200):
-        """The box of the surface of label 1 in voxels, and how many triangles it has."""
-        from kestrelmist.scene.solid_scene import SolidScene
-
-        field, scene = label_field(labels, 1, longest), SolidScene()
-        how = (127.5, 18, 0.3 / field.factor, field.faces)
-        triangles = scene.set_surface(1, field.values, field.affine, (1, 0, 0), 1.0, *how)
-        if not triangles:
-            return None, 0
-        bounds = np.array(scene.surfaces[1].GetMapper().GetInput().GetBounds()).reshape(3, 2)
-        return labels.space.to_voxel(bounds.T), triangles
-
-    def test_what_is_labelled_is_seen_in_its_size(self):
-        """Sheets, rods and specks of one voxel, at every factor between cells and voxels."""
-        space = straight_space((60, 60, 60), 0.5)
-        shapes = {
-            "sheet": (slice(10, 50), slice(10, 50), slice(30, 31)),
-            "rod": (slice(10, 50), slice(21, 22), slice(30, 31)),
-            "speck": (slice(10, 11), slice(21, 22), slice(30, 31)),
-            "block": (slice(10, 50), slice(10, 50), slice(20, 45)),
-        }
-        for name, box in shapes.items():
-            for longest in (200, 25, 14, 10):
-                for moved in (0, 1):
-                    numbers = np.zeros(space.shape, np.uint16)
-                    at = (box[0], box[1], slice(box[2].start + moved, box[2].stop + moved))
-                    numbers[at] = 1
-                    if name == "speck":
-                        numbers[50, 50, 50] = 1  # so that the cells are large
-                    (low, high), _ = self.extent(LabelMap(space, numbers), longest)
-                    true = [(s.start - 0.5, s.stop - 0.5) for s in at]
-                    if name == "speck":
-                        true = [(a, 50.5) for a, _ in true]
-                    away = np.abs(np.stack([low, high], 1) - np.array(true)).max()
-                    self.assertLess(away, 0.5, f"{name}, {longest} cells, moved by {moved}")
-
-    def test_faces_of_boxes_close_round_them(self):
-        thin = np.array([[4, 5, 6], [5, 5, 6], [9, 9, 9]], np.int32)
-        faces = box_faces(thin, np.eye(4))
-        self.assertEqual(len(faces), 10 + 6)
-        a, b, c = (faces[:, n + 1] - faces[:, 0] for n in range(3))
-        normals = np.cross(a, b)
-        volume = (faces.mean(1) * normals).sum() / 3  # the divergence theorem: faces look outward
-        self.assertAlmostEqual(volume, 3.0)
-        np.testing.assert_allclose(np.abs(normals).sum(1), 1)
-
-    def test_noise_is_seen_without_a_face_for_each_voxel(self):
-        random = np.random.default_rng(4)
-        cells = random.random((40, 41, 43)) < 0.2
-        with unittest.mock.patch.object(boxes, "MOST_FACES", 5000):
-            faces = cell_faces(cells, np.diag([0.5, 0.5, 0.5, 1.0]))
-        self.assertLessEqual(len(faces), 5000)
-        box = np.argwhere(cells)[:, ::-1]
-        np.testing.assert_allclose(faces.reshape(-1, 3).min(0), (box.min(0) - 0.5) * 0.5, atol=2)
-        np.testing.assert_allclose(faces.reshape(-1, 3).max(0), (box.max(0) + 0.5) * 0.5, atol=4)
-        numbers = (random.random((90, 90, 90)) < 0.15).astype(np.uint16)
-        with unittest.mock.patch.object(occupancy, "MOST_BOXES", 1000):
-            field = label_field(LabelMap(straight_space((90, 90, 90)), numbers), 1, 30)
-        self.assertEqual(field.factor, 3)
-        self.assertGreater(len(field.faces), 0)
-
-    def test_its_own_process_draws_surfaces(self):
-        image = two_balls()
-        labels = LabelMap(image.space, (image.data > 0).astype(np.uint16))
-        field = label_field(labels, 1)
-        process = SolidProcess()
-        self.addCleanup(process.close)
-        process.send("surface", 1, field.values, field.affine, (1.0, 0.1, 0.1), 1.0)
-        for n in range(1, 5):
-            process.send("view", n, 160, 120, 20.0 * n, 20.0, 1.0)
-        said, ends = [], time.monotonic() + 60
-        while (not said or said[-1][:2] != ("picture", 4)) and time.monotonic() < ends:
-            if process.pipe.poll(0.2):
-                said.append(process.pipe.recv())
-        triangles = next(m[2] for m in said if m[0] == "surface")
-        self.assertGreater(triangles, 1000)
-        picture = np.frombuffer(said[-1][4], np.uint8).reshape(120, 160, 3).astype(int)
-        red = (picture[..., 0] - picture[..., 2]) > 60
-        self.assertGreater(red.mean(), 0.05)
-        self.assertLess(red.mean(), 0.6)
-        self.assertFalse(red[0].any())
-
+class StartTest(unittest.TestCase):
     def test_nothing_heavy_is_loaded_with_the_desk(self):
         code = (
             "import sys, kestrelmist.desk.app; from kestrelmist.core.operation import all_operations; all_operations();"

@@ -217,7 +217,10 @@ class SimplerTest(unittest.TestCase):
 
 class InsideTest(unittest.TestCase):
     def test_a_surface_gives_its_voxels_back(self):
-        for affine in (np.diag([1.0, 1, 1, 1]), np.array([[0, 1, 0.2, 4], [-1, 0, 0, 2], [0, 0, 2.0, 9], [0, 0, 0, 1.0]])):
+        for affine in (
+            np.diag([1.0, 1, 1, 1]),
+            np.array([[0, 1, 0.2, 4], [-1, 0, 0, 2], [0, 0, 2.0, 9], [0, 0, 0, 1.0]]),
+        ):
             labels, _ = ellipsoid((1.0, 1.0, 1.0), (11.0, 9.0, 8.0), affine=affine)
             for stepped in (True, False):
                 one = surfaces_of(labels, stepped=stepped).parts[0]

@@ -149,7 +149,7 @@ def _common(operation: Operation) -> list[click.Parameter]:
         metavar="NEW FILE",
         help="File to write the result to, also when it is kept in a study: .csv or .parquet for tables; .nii.gz,"
         " .nrrd, .mha, .ome.tif, .ome.zarr … for images; .nii.gz, .nrrd, .mha for labels, with their names as .tsv"
-        " beside; .tfm or .txt for transforms; .geojson or .csv for marks; .stl, .obj, .ply, .glb or .vtp for surfaces.",
+        " beside; .tfm or .txt for transforms; .geojson or .csv for marks; .stl, .obj, .ply, .glb, .vtp for surfaces.",
     )
     beside = [
         click.Option(

@@ -162,9 +162,7 @@ SOURCES: dict[str, str] = {
         "M. Takeda, H. Ina and S. Kobayashi, Fourier-transform method of fringe-pattern analysis for computer-based "
         "topography and interferometry, J. Opt. Soc. Am. 72, 1982"
     ),
-    "Taubin 1996": (
-        "G. Taubin, T. Zhang and G. Golub, Optimal surface smoothing as filter design, ECCV 1996"
-    ),
+    "Taubin 1996": ("G. Taubin, T. Zhang and G. Golub, Optimal surface smoothing as filter design, ECCV 1996"),
     "Tustison 2010": "N. J. Tustison et al., N4ITK: improved N3 bias correction, IEEE Trans. Med. Imaging 29, 2010",
     "Vercauteren 2008": (
         "T. Vercauteren, X. Pennec, A. Perchant and N. Ayache, Symmetric log-domain diffeomorphic registration, "

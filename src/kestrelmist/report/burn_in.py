@@ -28,9 +28,9 @@ from ..formats.saving import save_image
 from ..scene.first_look import first_look
 from ..scene.layer import MarkLook
 from ..scene.layer_types.marks import drawn_mark
+from ..scene.painters.raster import overlay
 from ..scene.primitives import Oval, Panel, Primitive, Words
 from ..scene.primitives import Path as Line
-from ..scene.painters.raster import overlay
 from .grid_page import GridPage, burned, shown_colours
 
 Depth = Literal["original", "colour"]

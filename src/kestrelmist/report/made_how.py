@@ -1,5 +1,5 @@
-"""How a picture was made, as facts that go into its file and a caption that goes below it. Nothing of identity stands in
-them: names of images, ranges, layers and positions, and no subject."""
+"""How a picture was made, as facts that go into its file and a caption that goes below it. Nothing of identity stands
+in them: names of images, ranges, layers and positions, and no subject."""
 
 from __future__ import annotations
 

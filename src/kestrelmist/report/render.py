@@ -109,7 +109,8 @@ def render(
     slices : bool
         The three planes through the middle.
     size : text
-        Width and height in pixels, up to 8000 along a side; where a width on paper is given, as they stand to one another.
+        Width and height in pixels, up to 8000 along a side; where a width on paper is given, as they stand to one
+        another.
     from_ : text
         One of the six sides, in place of the angles.
     turn : degrees
@@ -190,11 +191,12 @@ def scene_for(
 
     Raises Trouble when things lie in another world than the image, or nobody knows the look.
     """
-    for one in (*maps, *(volumes or ()), *(surfaces or ()), *(marks or ())):
+    others: list[Any] = [*maps, *(volumes or ()), *(surfaces or ()), *(marks or ())]
+    for one in others:
         here = one.space.world if isinstance(one, (Image, LabelMap)) else one.world
-        there = image.space.world
-        if here.id and there.id and not here.is_one_with(there):
-            raise apart(one.name, here, image.name, there)
+        own = image.space.world
+        if here.id and own.id and not here.is_one_with(own):
+            raise apart(one.name, here, image.name, own)
     way = image_as or ("outline" if (maps or surfaces) and not look else "volume")
     if way == "volume" and min(image.space.shape) < 2:
         if look or image_as:
@@ -228,7 +230,7 @@ def told(image: Image, scene: Solid, things: dict, triangles: dict[tuple, int], 
     table = Table(f"Solid view of {image.name}", [Column("part"), Column("triangles"), Column("file")])
     for body in scene.bodies:
         thing = things[body.thing]
-        named = thing.table.get(body.part) if isinstance(thing, LabelMap) else None
+        named: Any = thing.table.get(body.part) if isinstance(thing, LabelMap) else None
         if isinstance(thing, Surfaces):
             named = thing.parts[body.part]
         name = named.name if named is not None else thing.name

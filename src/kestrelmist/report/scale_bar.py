@@ -17,9 +17,9 @@ from ..core.quantity import pretty_unit, suited_unit
 from ..core.safe_write import require_new, written_whole
 from ..core.scale import scale_of
 from ..core.table import Column, Table
+from ..scene.painters.raster import overlay
 from ..scene.pieces import round_length
 from ..scene.primitives import PALE, Panel, Primitive, contrasting, outlined
-from ..scene.painters.raster import overlay
 from .grid_page import burned, shown_colours
 
 Corner = Literal["lower right", "lower left", "upper right", "upper left"]

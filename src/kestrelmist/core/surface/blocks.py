@@ -53,7 +53,9 @@ def block_surface(labels: LabelMap, number: int, block: Block) -> tuple[np.ndarr
     part = labels.kji[tuple(slice(a, b) for a, b in zip(start, stop))] == number
     if not part.any():
         return np.zeros((0, 3)), np.zeros((0, 3), np.int32)
-    pad = [(max(0, int(a - (f - ROUND))), max(0, int(e + ROUND + 1 - b))) for a, f, e, b in zip(start, first, last, stop)]
+    pad = [
+        (max(0, int(a - (f - ROUND))), max(0, int(e + ROUND + 1 - b))) for a, f, e, b in zip(start, first, last, stop)
+    ]
     mask = np.pad(part, pad).astype(np.uint8)
     steps = np.array(labels.space.spacing[::-1])
     depth = depth_of(mask, tuple(steps / steps.min()), 0, mask.shape[0])

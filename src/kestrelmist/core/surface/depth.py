@@ -12,8 +12,8 @@ REACH = 3
 WIDE = 4
 """Steps on each side that a smoothed value takes in."""
 ROUND = BLOCK = 8
-"""Slices round those that are wanted, which have a say in them: REACH and WIDE together, and one more. Sides of a block,
-so that what changes in one is felt in its neighbours alone."""
+"""Slices round those that are wanted, which have a say in them: REACH and WIDE together, and one more. Sides of a
+block, so that what changes in one is felt in its neighbours alone."""
 LEAST, THIN = 0.08, 0.4
 """How far from zero a voxel stays, on its own side, whatever is round it; where it is thin, one voxel between two of
 the other side."""

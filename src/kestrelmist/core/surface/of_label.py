@@ -159,7 +159,9 @@ def _near_others(places, numbers, number, found):
 
 
 def _in_slabs(mask: np.ndarray, steps: tuple, sigma: float, progress: Progress) -> tuple[np.ndarray, np.ndarray]:
-    corners, triangles, known = [], [], 0
+    corners: list[np.ndarray] = []
+    triangles: list[np.ndarray] = []
+    known = 0
     last = mask.shape[0] - 1
     for first in range(0, last, SLAB):
         progress.at(0.7 * first / last)

@@ -104,8 +104,8 @@ def _outward(moved: np.ndarray, across: np.ndarray, held: np.ndarray) -> np.ndar
 def brought_to(
     corners: np.ndarray, triangles: np.ndarray, wanted: float, most: float, held: np.ndarray | None = None
 ) -> np.ndarray:
-    """Corners moved across the surface, all by the same, until it encloses a volume; none by more than `most`, and those
-    that are held inward alone."""
+    """Corners moved across the surface, all by the same, until it encloses a volume; none by more than `most`, and
+    those that are held inward alone."""
     turned = np.sign(volume(corners, triangles)) or 1.0
     moved, at = 0.0, corners
     for _ in range(6):

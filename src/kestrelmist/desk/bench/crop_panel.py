@@ -21,11 +21,16 @@ class CropPanel(QWidget):
     def __init__(self, desk: Desk):
         super().__init__()
         self.desk, self.viewing, self.model = desk, desk.viewing, desk.solid
-        self.box, self.plane, self.flip = QCheckBox("Crop to a box"), QCheckBox("Cut by a plane"), QPushButton("Turn round")
+        self.box, self.plane, self.flip = (
+            QCheckBox("Crop to a box"),
+            QCheckBox("Cut by a plane"),
+            QPushButton("Turn round"),
+        )
         self.plane.setToolTip(plain_tip("Cut through the crosshair, across the way one looks"))
         self.flip.setProperty("kind", "small")
         self.ends = [
-            [number(-1e9, 1e9, 2, "", f"{axis} {end} of the box", follows=True) for end in ("from", "to")] for axis in AXES
+            [number(-1e9, 1e9, 2, "", f"{axis} {end} of the box", follows=True) for end in ("from", "to")]
+            for axis in AXES
         ]
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)

@@ -159,4 +159,3 @@ class SolidPanel(QWidget):
         self.volume.setVisible(shown.image == "volume" and not flat)
         self._camera()
         self._measured()
-

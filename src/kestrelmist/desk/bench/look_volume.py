@@ -97,7 +97,7 @@ class VolumePanel(QWidget):
         self.value.valueChanged.connect(lambda v: self._move(value=v))
         self.opacity.valueChanged.connect(lambda v: self._move(opacity=v / 100))
         self.colour.clicked.connect(self._choose_colour)
-        self.away.clicked.connect(lambda: self.curve.take_away())
+        self.away.clicked.connect(self._take_away)
         self.rays.activated.connect(lambda n: self._set(way=WAYS[n][1]))
         self.lit.toggled.connect(lambda on: self._set(lit=on))
         self.edges.valueChanged.connect(lambda v: self._set(edges=v / 100))
@@ -117,6 +117,9 @@ class VolumePanel(QWidget):
         if look is not None and n < len(look.points):
             now, _, clear = look.points[n]
             self.model.set_look(look.moved(n, now if value is None else value, clear if opacity is None else opacity))
+
+    def _take_away(self) -> None:
+        self.curve.take_away()
 
     def _choose_colour(self) -> None:
         look, n = self.model.look, self.curve.chosen

@@ -127,7 +127,11 @@ class SolidCanvas(QWidget):
         # as the camera stands now: the cube does not wait for the picture
         eye = replace(eye, camera=self.model.camera)
         page = eye.width / max(1, self.width())
-        found = cube(eye, self.width(), self.height(), record.grid.sides_known) if min(self.width(), self.height()) > 110 else []
+        found = (
+            cube(eye, self.width(), self.height(), record.grid.sides_known)
+            if min(self.width(), self.height()) > 110
+            else []
+        )
         found += scale(eye, self.width(), self.height(), record.grid.unit, page)
         if len(self.model.ends) == 2:
             found += ruler(eye, self.model.ends, page, self.distance)

@@ -125,7 +125,9 @@ def fanned(chain: np.ndarray, sizes: np.ndarray) -> tuple[np.ndarray, np.ndarray
     """Triangles (m, 3) of polygons, corner after corner, and the polygon that each is of."""
     starts = np.cumsum(sizes) - sizes
     of = np.repeat(np.arange(len(sizes)), np.maximum(sizes - 2, 0))
-    within = np.arange(len(of)) - np.repeat(np.cumsum(np.maximum(sizes - 2, 0)) - np.maximum(sizes - 2, 0), np.maximum(sizes - 2, 0))
+    within = np.arange(len(of)) - np.repeat(
+        np.cumsum(np.maximum(sizes - 2, 0)) - np.maximum(sizes - 2, 0), np.maximum(sizes - 2, 0)
+    )
     first = starts[of]
     return np.stack((chain[first], chain[first + within + 1], chain[first + within + 2]), 1), of
 

@@ -19,9 +19,7 @@ from ...core.surface.inside import voxels_within
 from ...core.surface.surface import Surfaces
 from .surface import GROUP
 
-FileUnit = Annotated[
-    Literal["um", "mm", "cm", "m", "inch"] | None, LeftOut("as the file tells it, else mm")
-]
+FileUnit = Annotated[Literal["um", "mm", "cm", "m", "inch"] | None, LeftOut("as the file tells it, else mm")]
 Axes = Literal["right front up", "left back up"]
 IN_MM = {"um": 1e-3, "mm": 1.0, "cm": 10.0, "m": 1e3, "inch": 25.4}
 
@@ -99,7 +97,9 @@ def labels_of_surface(
     for n, one in enumerate(progress.over(there.parts, what="Filling surfaces"), 1):
         if one.open_edges:
             gaps = f"{one.open_edges} open edge{'' if one.open_edges == 1 else 's'}"
-            raise Trouble(f"“{one.name}” does not close: it has {gaps}", "close it where it was made, or choose another")
+            raise Trouble(
+                f"“{one.name}” does not close: it has {gaps}", "close it where it was made, or choose another"
+            )
         inside, box = voxels_within(one, onto.space)
         numbers[box][inside] = n
         rows.append(Label(n, _free(one.name, rows), one.colour or PALETTE[(n - 1) % len(PALETTE)]))
@@ -120,7 +120,9 @@ def placed(surface: Surfaces, onto: Image, unit: str | None, axes: str) -> Surfa
     if here.id and there.id and not here.is_one_with(there):
         raise apart(surface.name, here, onto.name, there)
     if unit and surface.unit and unit != surface.unit:
-        raise Trouble(f"“{surface.name}” says that it is in {surface.unit}", f"leave the unit out, or write it in {unit}")
+        raise Trouble(
+            f"“{surface.name}” says that it is in {surface.unit}", f"leave the unit out, or write it in {unit}"
+        )
     of = unit or surface.unit or "mm"
     if (of == "px") != (onto.space.unit == "px"):
         what = f"“{surface.name}” is in {of}, and “{onto.name}” in {onto.space.unit}"

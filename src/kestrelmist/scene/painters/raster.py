@@ -215,7 +215,7 @@ def overlay(primitives: Sequence[Primitive], size: tuple[int, int], scale: float
 def drawn_clear(page: Page) -> np.ndarray:
     """A page whose ground is clear in places, as uint8 (height, width, 4)."""
     ground = np.stack([(page.ground >> np.uint32(s)) & np.uint32(255) for s in (16, 8, 0, 24)], -1).astype(np.float32)
-    over = overlay(page.over, page.ground.shape[::-1], page.scale).astype(np.float32)  # type: ignore[arg-type]
+    over = overlay(page.over, page.ground.shape[::-1], page.scale).astype(np.float32)
     a, b = over[..., 3:] / 255, ground[..., 3:] / 255
     alpha = a + b * (1 - a)
     colour = (over[..., :3] * a + ground[..., :3] * b * (1 - a)) / np.maximum(alpha, 1e-6)
@@ -238,7 +238,8 @@ def _write(page: Page, stream: IO[bytes], ending: str) -> None:
     form = {".png": "PNG", ".jpg": "JPEG", ".jpeg": "JPEG"}.get(ending, "TIFF")
     clear = form != "JPEG" and bool((page.ground >> np.uint32(24) < 255).any())
     picture = Picture.fromarray(drawn_clear(page) if clear else drawn(page))
-    a_metre, more = resolution(page), {}
+    a_metre = resolution(page)
+    more: dict[str, Any] = {}
     said, words = packet(page), f"{page.title}: {page.caption}" if page.caption else page.title
     if form == "TIFF":
         more = {"tiffinfo": {700: said.encode(), 270: words.encode("ascii", "replace").decode()}}

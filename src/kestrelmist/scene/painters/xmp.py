@@ -19,7 +19,8 @@ def packet(page: Page) -> str:
     pixel = ""
     if page.pixel is not None:
         pixel = f"<k:PixelSize>{page.pixel[0]:.9g}</k:PixelSize><k:PixelUnit>{escape(page.pixel[1])}</k:PixelUnit>"
-    said = f"<dc:description><rdf:Alt><rdf:li xml:lang='x-default'>{escape(page.caption)}</rdf:li></rdf:Alt></dc:description>"
+    words = f"<rdf:Alt><rdf:li xml:lang='x-default'>{escape(page.caption)}</rdf:li></rdf:Alt>"
+    said = f"<dc:description>{words}</dc:description>"
     return (
         '<?xpacket begin="\ufeff" id="W5M0MpCehiHzreSzNTczkc9d"?>'
         '<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">'

@@ -41,7 +41,9 @@ def cube(eye: Eye, width: float, height: float, sides_known: bool = True) -> lis
         a, b = (np.array([float(n == (axis + step) % 3) for n in range(3)]) for step in (1, 2))
         corners = [flat(normal + u * a + v * b) for u, v in ((-1, -1), (1, -1), (1, 1), (-1, 1))]
         bright = 0.45 + 0.55 * max(0.0, float(normal @ light))
-        found.append(Path(tuple(corners), Stroke(INK, 1.0), True, _shade("#E8B68C" if axis == 0 else "#C7D2D6", bright)))
+        found.append(
+            Path(tuple(corners), Stroke(INK, 1.0), True, _shade("#E8B68C" if axis == 0 else "#C7D2D6", bright))
+        )
         if normal @ towards > 0.3:
             letter = AXIS_LETTERS[axis][int(sign > 0)]
             found.append(Words(flat(normal), letter, 13, INK, "700"))

@@ -50,8 +50,8 @@ def _actor(places: np.ndarray, chain: np.ndarray, ink: Ink, width: float, as_lin
 
 
 def picture_of(pixels: np.ndarray, corners: np.ndarray, opacity: float) -> Any:
-    """A picture of packed colours (rows, columns) on the parallelogram of three corners (3, 3): upper left, upper right,
-    lower left."""
+    """A picture of packed colours (rows, columns) on the parallelogram of three corners (3, 3): upper left, upper
+    right, lower left."""
     rows, columns = pixels.shape
     parts = np.stack([(pixels >> shift) & 255 for shift in (16, 8, 0)], -1).astype(np.uint8)
     grid = vtkImageData()

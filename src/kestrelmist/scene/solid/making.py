@@ -96,9 +96,11 @@ def _volume(body: Body, image: Image, find, progress: Progress) -> Message:
     if min(image.space.shape) < 2:
         raise Trouble(f"“{image.name}” is one slice, and no volume", "choose an image of several slices")
     look = body.look if isinstance(body.look, VolumeLook) else fitted(first_name(image), image)
-    mask, numbers = None, ()
+    mask: LabelMap | None = None
+    numbers: tuple[int, ...] = ()
     if body.inside is not None:
         mask = find(body.inside[0])
+        assert mask is not None
         numbers = (body.inside[1],) if body.inside[1] else ()
         if mask.space.shape != image.space.shape:
             raise Trouble(f"“{mask.name}” lies on another grid than “{image.name}”", "choose labels of that image")

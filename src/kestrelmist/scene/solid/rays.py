@@ -212,8 +212,9 @@ def cast(voxels, blocks, facts, tables, way, eye, planes, backs, shift, steps, s
                         opacity += part
                     if opacity > 0.05:
                         reached[row, column] = where
-            colours[row, column, 0], colours[row, column, 1] = red, green
-            colours[row, column, 2], colours[row, column, 3] = blue, opacity
+            whole = 1.0 / opacity if way == SHADES and opacity >= FULL else 1.0  # what ended has met something opaque
+            colours[row, column, 0], colours[row, column, 1] = red * whole, green * whole
+            colours[row, column, 2], colours[row, column, 3] = blue * whole, opacity * whole
 
 
 @kernel(fastmath=True)

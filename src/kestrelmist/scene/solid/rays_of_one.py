@@ -15,7 +15,9 @@ FAINT = 0.012
 
 
 @kernel(fastmath=True)
-def cast_shaded(voxels, blocks, facts, table, holes, eye, planes, backs, shift, steps, soft, start, end, colours, reached):
+def cast_shaded(
+    voxels, blocks, facts, table, holes, eye, planes, backs, shift, steps, soft, start, end, colours, reached
+):
     """Draw rows `start` to `end` of a volume's picture; see `rays.cast`.
 
     Parameters
@@ -122,8 +124,9 @@ def cast_shaded(voxels, blocks, facts, table, holes, eye, planes, backs, shift, 
                         met = t
                     opacity += part
                 t = begin + n * steps
-            colours[row, column, 0], colours[row, column, 1] = red, green
-            colours[row, column, 2], colours[row, column, 3] = blue, opacity
+            whole = one / opacity if opacity >= FULL else one  # a ray that ended has met something opaque
+            colours[row, column, 0], colours[row, column, 1] = red * whole, green * whole
+            colours[row, column, 2], colours[row, column, 3] = blue * whole, opacity * whole
             reached[row, column] = met
 
 

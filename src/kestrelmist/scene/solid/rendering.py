@@ -1,4 +1,4 @@
-"""Pictures of a solid scene without a window, drawn by the process that draws: a broken driver takes that down alone."""
+"""Pictures of a solid scene without a window, by the process that draws: a broken driver takes that down alone."""
 
 from __future__ import annotations
 

@@ -125,8 +125,10 @@ class Solid:
             if isinstance(row, dict) and isinstance(row.get("thing"), (int, str)):
                 look = row.get("look")
                 body = restored(Body, {name: value for name, value in row.items() if name != "look"})
-                kind = VolumeLook if isinstance(look, dict) and "points" in look else ImageLook
-                bodies.append(replace(body, look=restored(kind, look)) if isinstance(look, dict) else body)
+                if isinstance(look, dict):
+                    own = restored(VolumeLook, look) if "points" in look else restored(ImageLook, look)
+                    body = replace(body, look=own)
+                bodies.append(body)
         rest = {name: facts[name] for name in ("crop", "cut") if facts.get(name) is not None}
         numbers = restored(cls, {name: _numbers(value) for name, value in rest.items()})
         return replace(numbers, bodies=tuple(bodies), camera=restored(Camera, facts.get("camera")))

@@ -6,8 +6,6 @@ from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
-import numpy as np
-
 from ...core.geometry.marks import Marks
 from ...core.heights import is_height_map
 from ...core.image import Image
@@ -144,13 +142,12 @@ def scene_of(shown: Shown, there: Around) -> tuple[Solid, dict[int | str, Any]]:
         if len(marks):
             things[key] = marks
             bodies.append(Body(key, 0, MARKS, "#E8B68C"))
-    at = tuple(float(v) for v in np.asarray(there.crosshair))
+    at = there.crosshair
     if shown.slices and not flat and there.look is not None:
-        # one voxel's part of the place alone, so that a slice is drawn anew only where it is another one
-        bodies += [
-            Body(there.key, axis, SLICE, look=there.look, at=tuple(at[n] if n == axis else 0.0 for n in range(3)))  # type: ignore[misc]
-            for axis in range(3)
-        ]
+        for axis in range(3):
+            # its own part of the place alone, so that a slice is drawn anew only where it is another one
+            own = (at[0] if axis == 0 else 0.0, at[1] if axis == 1 else 0.0, at[2] if axis == 2 else 0.0)
+            bodies.append(Body(there.key, axis, SLICE, look=there.look, at=own))
     if shown.cross:
-        bodies.append(Body(there.key, 0, CROSS, CROSSHAIR, at=at))  # type: ignore[arg-type]
+        bodies.append(Body(there.key, 0, CROSS, CROSSHAIR, at=at))
     return Solid(tuple(bodies), shown.camera, shown.crop, shown.cut), things

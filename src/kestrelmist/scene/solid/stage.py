@@ -1,4 +1,4 @@
-"""A solid scene as it is drawn: surfaces, lines and pictures by the drawing library, volumes by rays, in one picture."""
+"""A solid scene as it is drawn: surfaces, lines, pictures by the drawing library, volumes by rays, in one picture."""
 
 from __future__ import annotations
 
@@ -139,8 +139,8 @@ class SolidScene:
         self._add_flat(key, lines_of(lines, points, self.origin))
 
     def set_picture(self, key: Any, pixels: np.ndarray, corners: np.ndarray, opacity: float) -> None:
-        """Add or replace a picture in space: packed colours (rows, columns), and the world positions (3, 3) of its upper
-        left, upper right and lower left corner."""
+        """Add or replace a picture in space: packed colours (rows, columns), and the world positions (3, 3) of its
+        upper left, upper right and lower left corner."""
         self.drop(key)
         self._add_flat(key, picture_of(pixels, np.asarray(corners) - self.origin, opacity))
 
@@ -221,7 +221,7 @@ class SolidScene:
             ground[:, :3] = np.array(NIGHT[0]) * (1 - share) + np.array(NIGHT[1]) * share
             ground[:, 3] = 1
         drawn = bool(self.meshes or self.flat)
-        solid = np.zeros((height, width, 4), np.float32)
+        solid: np.ndarray = np.zeros((height, width, 4), np.float32)
         if drawn:
             solid = self._library(eye, part).astype(np.float32) / 255
         colours = solid + (1 - solid[..., 3:]) * ground[:, None, :]
@@ -261,7 +261,7 @@ class SolidScene:
         self._look_from(eye, part)
         self.window.Render()
         pixels = vtkUnsignedCharArray()
-        self.window.GetRGBACharPixelData(0, 0, part[2] - 1, part[3] - 1, 0, pixels)
+        self.window.GetRGBACharPixelData(0, 0, part[2] - 1, part[3] - 1, 0, pixels, 0)
         return vtk_to_numpy(pixels).reshape(part[3], part[2], 4)[::-1]
 
     def _backs(self, eye: Eye, part: tuple[int, int, int, int]) -> np.ndarray:
@@ -309,4 +309,3 @@ class SolidScene:
             found[True] = min(found[True], float(reached[0, 0]) if reached[0, 0] < 0.9 * NONE else np.inf)
         met = found[True] if np.isfinite(found[True]) else found[False]
         return None if not np.isfinite(met) else place + met * ahead
-

@@ -62,9 +62,7 @@ def levels_of(image: Image, mask: LabelMap | None = None, numbers: tuple[int, ..
         allowed[list(numbers) or slice(1, None)] = 1
     kept = unmarked(mask.kji) if mask is not None else np.zeros((1, 1, 1), np.uint16)
     scale = (LEVELS - 2) / (high - low)
-    in_halves(
-        len(kji), lambda a, b: _levels(kji, low, scale, kept, mask is not None, allowed, a, b, found), kji.size
-    )
+    in_halves(len(kji), lambda a, b: _levels(kji, low, scale, kept, mask is not None, allowed, a, b, found), kji.size)
     return Levels(found, image.space.affine, low, high)
 
 
@@ -134,7 +132,9 @@ class DrawnVolume:
         size = np.array(self.levels.voxels.shape[::-1])
         low, high = blocks * BLOCK - 0.5, np.minimum((blocks + 1) * BLOCK, size) - 0.5
         ends = np.stack((low, high), 1)
-        corners = [np.stack((ends[:, a, 0], ends[:, b, 1], ends[:, c, 2]), 1) for a in (0, 1) for b in (0, 1) for c in (0, 1)]
+        corners = [
+            np.stack((ends[:, a, 0], ends[:, b, 1], ends[:, c, 2]), 1) for a in (0, 1) for b in (0, 1) for c in (0, 1)
+        ]
         return np.concatenate(corners) @ self.levels.affine[:3, :3].T + self.levels.affine[:3, 3]
 
 

@@ -52,7 +52,9 @@ class VolumeLook:
     def __post_init__(self):
         points = [p for p in self.points if _sound(p)][:MOST]
         points = sorted(points, key=lambda p: p[0]) or list(type(self).points)
-        object.__setattr__(self, "points", tuple((float(v), str(c), min(1.0, max(0.0, float(o)))) for v, c, o in points))
+        object.__setattr__(
+            self, "points", tuple((float(v), str(c), min(1.0, max(0.0, float(o)))) for v, c, o in points)
+        )
         if self.way not in WAYS:
             object.__setattr__(self, "way", "shaded")
 
@@ -111,8 +113,8 @@ def _mixed(points: tuple[Point, ...], values: np.ndarray) -> np.ndarray:
 
 
 def table_of(look: VolumeLook, low: float, high: float) -> np.ndarray:
-    """Colour and opacity of each level of a volume whose levels 1 to LEVELS − 1 are values from `low` to `high`, float32
-    (LEVELS, 4); level 0 is clear."""
+    """Colour and opacity of each level of a volume whose levels 1 to LEVELS − 1 are values from `low` to `high`,
+    float32 (LEVELS, 4); level 0 is clear."""
     values = low + (np.arange(LEVELS) - 1) * (high - low) / (LEVELS - 2)
     table = _mixed(look.points, values).astype(np.float32)
     table[0] = 0
