@@ -30,6 +30,7 @@ from kestrelmist.study.study import Study
 from tests.making import keep_thing, two_balls
 from tests.test_level import height_map
 
+FRONT = Camera(0, 0)
 HARD = VolumeLook(((50.0, "#000000", 0.0), (60.0, "#FFFFFF", 1.0)))
 
 
@@ -117,7 +118,7 @@ class SceneTest(unittest.TestCase):
         self.red = ball(self.image, (12, 18, 16), 6, 1, "red", "#FF0000")
         self.blue = ball(self.image, (28, 18, 16), 6, 1, "blue", "#0000FF")
 
-    def drawn(self, solid: Solid, things, camera=Camera(0, 0), size=(320, 240)):
+    def drawn(self, solid: Solid, things, camera=FRONT, size=(320, 240)):
         with drawing(solid, things.__getitem__, silent()) as drawn:
             pixels, eye = drawn.picture(camera, *size, False, silent())
             return pixels.astype(int), eye, dict(drawn.triangles)

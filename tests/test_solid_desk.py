@@ -1,4 +1,4 @@
-"""The Solid view in the window: looks, the curve under the hand, clicks, crops, distances, undo, and after a restart."""
+"""The Solid view in the window: looks, the curve under the hand, clicks, crops, distances, undo; after a restart."""
 
 from __future__ import annotations
 

@@ -183,11 +183,11 @@ def picture(
         where = f"{corners.min():.4g} to {corners.max():.4g} {image.space.unit}"
         raise Trouble(f"The plane at {at:g} lies outside “{image.name}”", f"choose a place from {where}")
     view = view.moved(centre=tuple(centre))
-    lower, upper, how = [Drawn(image, _ranged(first_look(image), low, high, colours))], [], None
+    lower, upper, how = [Drawn(image, ranged(first_look(image), low, high, colours))], [], None
     if stack is not None:
         lower, upper, how = [stack.layers[0]], list(stack.layers[1:]), stack.how
     for one in others:
-        look = _ranged(over_look(one), over_low, over_high, over_colours, below_colours)
+        look = ranged(over_look(one), over_low, over_high, over_colours, below_colours)
         upper.append(Drawn(one, look, over_opacity(look) if opacity is None else opacity))
     how = how or Comparison(compare, share, square)
     ground = draw_compared(view, lower, upper, how)
@@ -230,7 +230,7 @@ def size_of(text: str) -> tuple[int, int]:
     return wide, high
 
 
-def _ranged(look: ImageLook, low: float | None, high: float | None, colours: str, below: str = "") -> ImageLook:
+def ranged(look: ImageLook, low: float | None, high: float | None, colours: str, below: str = "") -> ImageLook:
     """A look with what a person has given in place of what was chosen; raises Trouble when the range is none."""
     given: dict[str, Any] = {"low": low, "high": high, "colour_map": colours or None, "below_map": below or None}
     made = replace(look, **{name: value for name, value in given.items() if value is not None})

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Annotated, Any, Literal
 
 from ..core.errors import Trouble
@@ -22,11 +23,13 @@ from ..scene.painting import painter_for, write_page
 from ..scene.primitives import Page
 from ..scene.solid.eye import START, Camera
 from ..scene.solid.figure import cube, scale
-from ..scene.solid.ready_looks import first_name, fitted
+from ..scene.solid.look_text import look_from
+from ..scene.solid.ready_looks import first_name
 from ..scene.solid.rendering import drawing, packed
-from ..scene.solid.scene import Solid
+from ..scene.solid.scene import Ends, Plane, Solid
 from ..scene.solid.shown import Around, Shown, scene_of
 from .made_how import caption_of, facts_of_scene
+from .numbers import numbers_of
 from .paper import NO_PAPER, Paper
 from .picture import USUAL, size_of
 
@@ -59,7 +62,7 @@ BodyAs = Literal["outline", "volume", "none"] | None
         "dpi": "Dots an inch",
         "replace_file": "In place of another",
     },
-    rare="roll zoom apart_by clear written columns wide dpi parallel replace_file",
+    rare="roll zoom apart_by crop cut clear written columns wide dpi parallel replace_file",
     group="Pictures",
     once=("solid-picture",),
 )
@@ -84,6 +87,8 @@ def render(
     parallel: bool = False,
     opacity: Annotated[float, Between(0.02, 1)] = 1.0,
     apart_by: Annotated[float, Between(0, 10)] = 0.0,
+    crop: str = "",
+    cut: str = "",
     clear: bool = False,
     written: bool = True,
     paper: Paper = NO_PAPER,
@@ -101,7 +106,8 @@ def render(
         A new file: .png, .jpg, .tif, .svg or .pdf.
     look : text
         A ready look of the volume: Skin, Bone, Vessels, Soft tissue, Tracer uptake, Glass, Air spaces, Section stack,
-        Fluorescence or Height map; the one that suits when left out.
+        Fluorescence or Height map; or a curve, as in "200 #9C7B57 0; 450 #DCC9A6 0.5"; the one that suits when left
+        out.
     image_as : text
         How the image itself is shown.
     volumes : images
@@ -127,6 +133,10 @@ def render(
         Of labels and surfaces, 0 to 1.
     apart_by : number
         Labels are moved away from their middle by this share of the way.
+    crop : text
+        Lowest x, y, z and highest x, y, z that are shown, six numbers in mm.
+    cut : text
+        A plane as four numbers nx, ny, nz, d: only what has n·p ≥ d is shown.
     clear : bool
         The ground is transparent: in .png and .tif.
     written : bool
@@ -154,6 +164,7 @@ def render(
         raise Trouble(f"A {to.suffix} file has no transparent ground", "name a .png or .tif", to)
     maps = [one for one in (labels, *(others or ())) if one is not None]
     scene, things = scene_for(image, maps, look, image_as, volumes, surfaces, marks, slices, opacity, apart_by)
+    scene = replace(scene, crop=_box(crop), cut=_plane(cut))
     camera = Camera(turn, tilt, zoom, roll, parallel=parallel)
     camera = camera.side(from_) if from_ else camera
     with drawing(scene, things.__getitem__, progress.part(0.0, 0.7)) as drawn:
@@ -173,6 +184,27 @@ def render(
     )
     write_page(page, to)
     return told(image, scene, things, triangles, to.name)
+
+
+def _box(text: str) -> Ends | None:
+    """Two ends of six numbers. Raises Trouble when they are none."""
+    if not text.strip():
+        return None
+    found = numbers_of(text)
+    if len(found) != 6 or any(a > b for a, b in zip(found[:3], found[3:])):
+        raise Trouble(f"“{text[:60]}” is no box", "give lowest x, y, z and highest x, y, z in mm")
+    return (found[0], found[1], found[2]), (found[3], found[4], found[5])
+
+
+def _plane(text: str) -> Plane | None:
+    """A plane of four numbers, its direction of length 1. Raises Trouble when it is none."""
+    if not text.strip():
+        return None
+    found = numbers_of(text)
+    long = sum(v * v for v in found[:3]) ** 0.5
+    if len(found) != 4 or not long > 0:
+        raise Trouble(f"“{text[:60]}” is no plane", "give nx, ny, nz and d in mm")
+    return found[0] / long, found[1] / long, found[2] / long, found[3] / long
 
 
 def scene_for(
@@ -205,7 +237,7 @@ def scene_for(
     grey = image.grey()
     shown = Shown(
         image=way,
-        look=fitted(look or first_name(image), grey) if way == "volume" else None,
+        look=look_from(look or first_name(image), grey) if way == "volume" else None,
         over=True,
         label_opacity=opacity,
         slices=slices,

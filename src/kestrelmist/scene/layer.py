@@ -207,6 +207,8 @@ class Arrangement:
         Each of them in all three planes.
     times : bool
         Every volume of a series in one pane, on the slice of the crosshair.
+    sheet : bool
+        A contact sheet of the image that leads.
     follow : "world", "voxel" or "apart"
         What images side by side have in common: the place in the world, the voxel, or nothing.
     linked : tuple of str
@@ -225,6 +227,7 @@ class Arrangement:
     beside: tuple[int, ...] = ()
     three: bool = False
     times: bool = False
+    sheet: bool = False
     follow: str = "world"
     linked: tuple[str, ...] = ("zoom",)
     own_axes: bool = False

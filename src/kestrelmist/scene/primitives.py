@@ -203,6 +203,23 @@ def paint(painter: Painter, primitives: Sequence[Primitive]) -> None:
                 painter.bitmap(one)
 
 
+def shifted(primitives: Sequence[Primitive], right: float, down: float) -> list[Primitive]:
+    """Primitives moved over the page, in page units."""
+    found: list[Primitive] = []
+    for one in primitives:
+        match one:
+            case Path():
+                found.append(replace(one, points=tuple((x + right, y + down) for x, y in one.points)))
+            case Oval():
+                found.append(replace(one, centre=(one.centre[0] + right, one.centre[1] + down)))
+            case Words():
+                found.append(replace(one, at=(one.at[0] + right, one.at[1] + down)))
+            case Panel() | Bitmap():
+                left, top, wide, tall = one.box
+                found.append(replace(one, box=(left + right, top + down, wide, tall)))
+    return found
+
+
 def haloed(points: Sequence[Point], stroke: Stroke, closed: bool = False, wider: float = 2.4) -> tuple[Path, Path]:
     """A line on a dark halo, so that it is seen on bright and dark alike."""
     whole = tuple(points)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
@@ -11,6 +13,7 @@ from ..models.desk_model import Desk
 from .checks import ChecksList
 from .here import HerePanel
 from .look import LookPanel
+from .look_sheet import SheetPanel
 from .look_solid import SolidPanel
 from .page import PAGES, BenchContext, OperationPages
 from .rows import OnePage
@@ -37,8 +40,9 @@ class Bench(QWidget):
         inner = QVBoxLayout(inside)
         inner.setContentsMargins(0, 0, 10, 0)
         inner.setSpacing(10)
-        self.solid = SolidPanel(desk, lambda name: self.open_operation(operation_called(name)))
+        self.solid, self.sheet = SolidPanel(desk, self.open_filled), SheetPanel(desk, self.open_filled)
         inner.addWidget(self.solid)
+        inner.addWidget(self.sheet)
         inner.addWidget(self.stack)
         inner.addWidget(self.look)
         inner.addStretch(1)
@@ -108,6 +112,12 @@ class Bench(QWidget):
     def _measure(self) -> None:
         self.viewing.set_stage("Measure")
         self.desk.run("measure-labels", {})
+
+    def open_filled(self, name: str, settings: dict[str, Any] | None = None) -> None:
+        """Open the form of an operation with some of its fields filled in."""
+        operation = operation_called(name)
+        assert operation is not None
+        self.open_operation(operation).fill(settings or {})
 
     def open_operation(self, operation: Operation):
         """Go to an operation's stage and open its form, which is given back."""

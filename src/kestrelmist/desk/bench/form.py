@@ -133,6 +133,12 @@ class OperationForm(QWidget):
             if any(p.rare and p.name in other for p in self.operation.settings):
                 self.folded.open()
 
+    def fill(self, settings: dict[str, Any]) -> None:
+        """Put settings into their fields; of those that are folded away, open the fold."""
+        form_memory.fill(self.kept, {name: value for name, value in settings.items() if name in self.kept})
+        if any(p.rare and settings.get(p.name) not in (None, p.default) for p in self.operation.settings):
+            self.folded.open()
+
     def _as_usual(self) -> None:
         form_memory.fill(self.kept, form_memory.usual(self.operation, self.kept))
         if self.usual is not None:

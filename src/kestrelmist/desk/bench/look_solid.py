@@ -89,8 +89,8 @@ class SolidPanel(QWidget):
         self.apart.valueChanged.connect(lambda v: self.model.change(apart=v / 100))
         self.parallel.toggled.connect(self._parallel)
         self.distance.toggled.connect(self.model.set_measuring)
-        self.picture.clicked.connect(lambda: open_operation("render"))
-        self.film.clicked.connect(lambda: open_operation("film"))
+        self.picture.clicked.connect(lambda: open_operation("render", self.model.settings()))
+        self.film.clicked.connect(lambda: open_operation("film", self.model.settings(film=True)))
         self.model.changed.connect(self.follow)
         self.model.camera_changed.connect(self._camera)
         self.model.measured.connect(self._measured)
@@ -103,7 +103,8 @@ class SolidPanel(QWidget):
     def wanted(self) -> bool:
         """Whether the Solid view leads."""
         arrangement = self.viewing.arrangement
-        return arrangement.order[0] == "Solid" and not arrangement.beside and not arrangement.times
+        others = arrangement.beside or arrangement.times or arrangement.sheet
+        return arrangement.order[0] == "Solid" and not others
 
     def _choose(self, n: int) -> None:
         way = self.image.itemData(n)

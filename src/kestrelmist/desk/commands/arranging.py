@@ -41,11 +41,23 @@ def three_planes(window) -> None:
     "All volumes of the series in one pane",
     "Panes",
     "F8",
-    more="arrangement times sheet 4d montage mosaic contact sheet lightbox",
+    more="arrangement times sheet 4d montage mosaic lightbox",
     order=13,
 )
 def all_times(window) -> None:
     window.table.set_times(not window.viewing.arrangement.times)
+
+
+@command(
+    "contact-sheet",
+    "A contact sheet, or panes",
+    "Panes",
+    "F9",
+    more="arrangement lightbox montage mosaic many slices sheet gallery",
+    order=13,
+)
+def contact_sheet(window) -> None:
+    window.table.set_sheet(not window.viewing.arrangement.sheet)
 
 
 @command("next-pane", "The next plane takes the lead", "Panes", "R", more="arrangement swap", pane=True, order=14)

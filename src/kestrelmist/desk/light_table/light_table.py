@@ -9,6 +9,7 @@ from ...scene.view import AXIAL, CORONAL, PLANES, SAGITTAL, View
 from ..models.desk_model import Desk
 from ..models.sight import Sight
 from ..solid.solid_pane import SolidPane
+from .sheet_pane import SheetPane
 from .slice_pane import SlicePane
 from .times import TimesPane
 
@@ -44,7 +45,7 @@ class LightTable(QWidget):
         self.setObjectName("ground")
         self.desk, self.viewing = desk, desk.viewing
         self.slices = [SlicePane(desk, plane) for plane in (CORONAL, AXIAL, SAGITTAL)]
-        self.solid, self.times = SolidPane(desk), TimesPane(desk)
+        self.solid, self.times, self.sheet = SolidPane(desk), TimesPane(desk), SheetPane(desk)
         self._by_name = {pane.name: pane for pane in (*self.slices, self.solid)}
         for pane in (*self.slices, self.solid):
             pane.wants_lead.connect(lambda pane=pane: self.bring_to_lead(pane))
@@ -64,6 +65,7 @@ class LightTable(QWidget):
         self._grid.setSpacing(2)
         self._laid: tuple = ()
         self.times.hide()
+        self.sheet.hide()
         self.viewing.lead_view = self.seen
         self._arrange()
 
@@ -116,7 +118,7 @@ class LightTable(QWidget):
 
     def set_alone(self, alone: bool) -> None:
         """Show the lead pane only, or all four."""
-        self.viewing.arrange(alone=alone, beside=(), times=False)
+        self.viewing.arrange(alone=alone, beside=(), times=False, sheet=False)
 
     def set_times(self, on: bool) -> None:
         """Every volume of the series in one pane."""
@@ -124,13 +126,18 @@ class LightTable(QWidget):
         if on and (record is None or not record.axes):
             self.viewing.session.trouble.emit("This image has one volume only: choose a series to see its times.")
             return
-        self.viewing.arrange(times=on, beside=())
+        self.viewing.arrange(times=on, beside=(), sheet=False)
+
+    def set_sheet(self, on: bool) -> None:
+        """A contact sheet in place of the panes."""
+        self.viewing.arrange(sheet=on, beside=(), times=False)
 
     def restore(self) -> None:
         """The standard arrangement, with every pane in its place."""
         for window in list(self.floating):
             self.set_floating(window.pane, False)
-        self.viewing.arrange(order=type(self.viewing.arrangement)().order, alone=False, beside=(), times=False)
+        usual = type(self.viewing.arrangement)().order
+        self.viewing.arrange(order=usual, alone=False, beside=(), times=False, sheet=False)
         self._suit()
 
     # panes of their own
@@ -207,7 +214,7 @@ class LightTable(QWidget):
     def _arrange(self) -> None:
         a = self.viewing.arrangement
         floating = tuple(id(window.pane) for window in self.floating)
-        wanted = (a.order, a.alone, a.beside, a.three, a.times, floating)
+        wanted = (a.order, a.alone, a.beside, a.three, a.times, a.sheet, floating)
         if self._laid == wanted:
             for pane in self.beside:
                 pane.set_lead(pane.sight.leads)
@@ -220,13 +227,16 @@ class LightTable(QWidget):
             self._grid.setColumnStretch(row, 0)
         self._make_beside()
         self.times.setVisible(a.times)
+        self.sheet.setVisible(a.sheet and not a.beside)
         if a.times:
             self._grid.addWidget(self.times, 0, 0)
+        elif a.sheet and not a.beside:
+            self._grid.addWidget(self.sheet, 0, 0)
         elif self.beside:
             self._lay_beside()
         else:
             self._lay_usual()
-        shown = set(self.beside) if self.beside else set() if a.times else set(self._shown_usual())
+        shown = set(self.beside) if self.beside else set() if a.times or a.sheet else set(self._shown_usual())
         for pane in (*self.slices, self.solid):
             pane.setVisible(pane in shown or pane in [w.pane for w in self.floating])
         self._grid.activate()

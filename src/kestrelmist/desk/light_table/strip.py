@@ -30,6 +30,7 @@ LAYOUTS = {
     "lead": ("One pane that leads, and three", "F12", [(0, 0, 10, 12), (10, 0, 6, 4), (10, 4, 6, 4), (10, 8, 6, 4)]),
     "beside": ("Images side by side", "F6", [(0, 0, 8, 12), (8, 0, 8, 12)]),
     "three": ("Each image in three planes", "F7", [(x, y, 8, 4) for x in (0, 8) for y in (0, 4, 8)]),
+    "sheet": ("A contact sheet", "F9", [(x, y, 4, 5) for x in (0, 5, 10) for y in (0, 6)]),
     "times": ("All volumes of the series", "F8", [(x, y, 4, 4) for x in (0, 4, 8, 12) for y in (0, 4, 8)]),
 }
 """Arrangements: what each is called, its key, and the boxes of its picture."""
@@ -162,6 +163,8 @@ class Strip(QWidget):
             self.table.set_alone(False)
         elif name == "times":
             self.table.set_times(True)
+        elif name == "sheet":
+            self.table.set_sheet(True)
         else:
             self.viewing.arrange(three=name == "three")
             if not self.beside.keys:
@@ -172,9 +175,9 @@ class Strip(QWidget):
     def laid(self) -> str:
         """The arrangement in force."""
         a = self.viewing.arrangement
-        return (
-            "times" if a.times else ("three" if a.three else "beside") if a.beside else "alone" if a.alone else "lead"
-        )
+        if a.times or a.sheet and not a.beside:
+            return "times" if a.times else "sheet"
+        return ("three" if a.three else "beside") if a.beside else "alone" if a.alone else "lead"
 
     def _ask_follow(self) -> None:
         self.follow_menu().exec(self.follow.mapToGlobal(self.follow.rect().bottomLeft()))

@@ -38,6 +38,7 @@ from .object_strokes import ObjectStrokes
 from .previewing import Previewing
 from .sections import Sections
 from .session import Session
+from .sheet_model import SheetModel
 from .solid_model import SolidModel
 from .standard import Standard
 from .tile_reader import TileReader
@@ -74,6 +75,7 @@ class Desk(QObject):
         self.asked = AskedMarks(self.marks)
         self.solid = SolidModel(self.viewing, self.layers, self.marks)
         self.undoing.solid = self.solid
+        self.sheet = SheetModel(self.viewing, self.layers, self.marks)
         self.strokes = ObjectStrokes(self.marks, self.run)
         self.sections = Sections(self.viewing, self.marks)
         self.collection = Collection(self.session)
@@ -90,6 +92,7 @@ class Desk(QObject):
             self.hand.tool_changed,
             self.hand.settings_changed,
             self.solid.camera_changed,
+            self.sheet.changed,
         ):
             signal.connect(self._save.start)
         self.session.took_in.connect(self._took_in)
@@ -179,6 +182,7 @@ class Desk(QObject):
         try:
             study.catalogue.remember("view", kept)
             self.solid.remember()
+            self.sheet.remember()
         except Trouble:
             pass  # a place that cannot be remembered is no reason to stop anyone
 

@@ -11,6 +11,7 @@ from ...core import person
 from ...core.errors import Trouble
 from ...scene.layer import restored
 from ...scene.solid.eye import Camera
+from ...scene.solid.look_text import text_of
 from ...scene.solid.ready_looks import READY, first_name, fitted
 from ...scene.solid.scene import Solid
 from ...scene.solid.shown import Around, Shown, scene_of
@@ -125,6 +126,28 @@ class SolidModel(QObject):
             tuple(float(v) for v in viewing.crosshair),  # type: ignore[arg-type]
         )
         return scene_of(self.shown, there)
+
+    def settings(self, film: bool = False) -> dict[str, Any]:
+        """What is seen as settings of the operation that writes a picture, or a film, of it."""
+        shown, camera = self.shown, self.camera
+        found: dict[str, Any] = {
+            "image_as": shown.image,
+            "look": text_of(self.look) if shown.image == "volume" and self.look is not None else "",
+            "opacity": shown.label_opacity,
+        }
+        if not film:
+            found |= {
+                "slices": shown.slices,
+                "apart_by": shown.apart,
+                "crop": ", ".join(f"{v:.6g}" for end in shown.crop or () for v in end),
+                "cut": ", ".join(f"{v:.9g}" for v in shown.cut or ()),
+                "turn": camera.turn if camera.turn <= 180 else camera.turn - 360,
+                "tilt": camera.tilt,
+                "roll": camera.roll if camera.roll <= 180 else camera.roll - 360,
+                "zoom": camera.zoom,
+                "parallel": camera.parallel,
+            }
+        return found
 
     def _surfaces(self, key: int) -> list[tuple[int, Any]]:
         found = []

@@ -220,7 +220,7 @@ class Window(QMainWindow):
         solid = self.table.solid.canvas.settled or not self.viewing.ready
         calm = self.session.work.idle and self.desk.tiles.idle and self.desk.previewing.settled
         calm = calm and self.pictures.reader.idle and self.session.following.settled
-        return calm and self.bench.checks.settled and solid
+        return calm and self.bench.checks.settled and solid and self.table.sheet.canvas.settled
 
     def _shortcuts(self) -> None:
         for one in COMMANDS:

@@ -1,0 +1,1 @@
+"""Contact sheets: many slices on one page."""
