@@ -7,8 +7,6 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-import numpy as np
-
 from ..core.digits import decimals_for
 from ..core.errors import Trouble
 from ..core.geometry.marks import Marks
@@ -19,23 +17,19 @@ from ..core.operation import operation
 from ..core.overlap import apart, require_overlap
 from ..core.parameter import Between, ImageValue, Millimetres, NewPath, Unit
 from ..core.table import Column, Table
-from ..scene import pieces
 from ..scene.colours import MAPS
-from ..scene.compare import Comparison, draw_compared
-from ..scene.drawing import draw_over
+from ..scene.compare import Comparison
 from ..scene.first_look import first_look, over_look, over_opacity
 from ..scene.laid import LaidStack
-from ..scene.layer import ImageLook, LabelLook, MarkLook
-from ..scene.layer_type import Drawn, primitives_of, type_of_thing
+from ..scene.layer import ImageLook
+from ..scene.layer_type import Drawn
 from ..scene.painting import painter_for, write_page
-from ..scene.primitives import Page
-from ..scene.view import AXIAL, CORONAL, SAGITTAL, View, fitted
+from ..scene.view import AXIAL, CORONAL, SAGITTAL, fitted
 from .paper import NO_PAPER, Paper
+from .plane_page import PlaneLayers
 
 PLANES = {"axial": AXIAL, "coronal": CORONAL, "sagittal": SAGITTAL}
 MOST_PIXELS = 100_000_000
-USUAL = 700
-"""Pixels of the shorter side up to which words keep their size; on larger pictures they grow."""
 Share = Annotated[float, Between(0, 1)]
 
 
@@ -190,36 +184,13 @@ def picture(
         look = ranged(over_look(one), over_low, over_high, over_colours, below_colours)
         upper.append(Drawn(one, look, over_opacity(look) if opacity is None else opacity))
     how = how or Comparison(compare, share, square)
-    ground = draw_compared(view, lower, upper, how)
-    if labels is not None:
-        draw_over(view, [Drawn(labels, LabelLook())], ground)
-    thick = image.space.spacing[image.space.world_axis_of.index(chosen.across)]
-    upper = [replace(d, look=replace(d.look, thickness=thick)) if isinstance(d.look, MarkLook) else d for d in upper]
-    over_all = [Drawn(one, replace(type_of_thing(one).first(one, True)[0], thickness=thick)) for one in marks or []]
-    shown = [d for d in upper if isinstance(d.look, ImageLook) and not d.thing.colour] if how.way != "edges" else []
-    write_page(_page(ground, view, image, [*lower, *upper, *over_all], shown, written, paper), target)
+    layers = PlaneLayers(lower, upper, how, labels, marks or ())
+    write_page(layers.page(view, written, paper), target)
     unit = image.space.unit
     table = Table(f"Picture of {image.name}", [Column("file"), Column("plane"), Column("at", unit, 3)])
     table.columns += [Column("pixel", unit, decimals_for(0.0, view.pixel) + 3), Column("layers")]
-    things = [d.thing for d in (*lower, *upper)] + ([labels] if labels is not None else []) + list(marks or [])
-    names = ", ".join(thing.name for thing in things)
-    table.rows.append((target.name, plane, centre[chosen.across], view.pixel, names))
+    table.rows.append((target.name, plane, centre[chosen.across], view.pixel, ", ".join(layers.names)))
     return table
-
-
-def _page(
-    ground: np.ndarray, view: View, lead: Image, layers: list[Drawn], shown: list[Drawn], written: bool, paper: Paper
-) -> Page:
-    """The picture with what stands over it; words of a large picture grow with it, and have their size on paper."""
-    scale = paper.scale or max(1.0, min(view.width, view.height) / USUAL)
-    flat = view.moved(pixel=view.pixel * scale, width=view.width / scale, height=view.height / scale)
-    over = primitives_of(flat, layers)
-    if written:
-        over += pieces.letters(flat) + pieces.length_bar(flat, lead.space.unit)
-        where = pieces.plane_text(view, lead.space)
-        over += pieces.caption(flat, where) if where else []
-        over += pieces.bars_of_colour(flat, [(d.look, d.thing.unit, d.thing.name) for d in shown], named=True)
-    return Page(ground, over, scale, paper.millimetres, title=lead.name)
 
 
 def size_of(text: str) -> tuple[int, int]:

@@ -31,7 +31,8 @@ from ..scene.solid.shown import Around, Shown, scene_of
 from .made_how import caption_of, facts_of_scene
 from .numbers import numbers_of
 from .paper import NO_PAPER, Paper
-from .picture import USUAL, size_of
+from .picture import size_of
+from .plane_page import USUAL
 
 Angle = Annotated[float, Unit("deg"), Between(-360, 360)]
 Side = Literal["", "front", "back", "left", "right", "top", "bottom"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import nullcontext
 from dataclasses import replace
 from typing import Annotated, Literal
 
@@ -11,6 +12,7 @@ from ..core.digits import signed
 from ..core.errors import Trouble
 from ..core.geometry.marks import Marks
 from ..core.image import Image
+from ..core.kernel import used_here
 from ..core.labels import LabelMap
 from ..core.left_out import LeftOut, SeenFrom
 from ..core.operation import operation
@@ -39,6 +41,8 @@ from .render import scene_for
 
 Share = Annotated[float, Between(0, 1)]
 GROUP = "Pictures"
+MANY = 16
+"""Slices for which it is worth waiting until what draws is compiled."""
 
 
 @operation(
@@ -238,7 +242,12 @@ def sheet(
     pixels = max(64, round(width / INCH * dpi))
     scale = LETTERS / (INCH / dpi)
     beside = _rendered(subjects[0][0], labels, progress.part(0.0, 0.5)) if rendering else None
-    page, laid = sheet_page(subjects, plan, pixels, scale, how, beside, lambda done: progress.at(0.5 + 0.4 * done))
+
+    def stop(done: float) -> None:
+        progress.at(0.5 + 0.4 * done)
+
+    with used_here() if count >= MANY else nullcontext():
+        page, laid = sheet_page(subjects, plan, pixels, scale, how, beside, stop)
     progress.at(0.9, "Writing")
     lead = subjects[0][0].image
     write_page(_told(page, laid, subjects[0][0], INCH / dpi), to)

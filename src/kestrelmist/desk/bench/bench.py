@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from ...core.operation import Operation, operation_called
@@ -47,7 +47,7 @@ class Bench(QWidget):
         inner.addWidget(self.look)
         inner.addStretch(1)
         inside.setFixedWidth(WIDTH - 23)
-        scroll = QScrollArea(widgetResizable=True)
+        self.scroll = scroll = QScrollArea(widgetResizable=True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setFrameShape(QFrame.Shape.NoFrame)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
@@ -117,7 +117,9 @@ class Bench(QWidget):
         """Open the form of an operation with some of its fields filled in."""
         operation = operation_called(name)
         assert operation is not None
-        self.open_operation(operation).fill(settings or {})
+        form = self.open_operation(operation)
+        form.fill(settings or {})
+        QTimer.singleShot(0, lambda: self.scroll.ensureWidgetVisible(form, 0, 0) if form.isVisible() else None)
 
     def open_operation(self, operation: Operation):
         """Go to an operation's stage and open its form, which is given back."""

@@ -183,6 +183,7 @@ def sheet_page(
     """
     laid = laid_out(subjects, plan, width, scale)
     ground = np.full((laid.height, laid.width), packed(GROUND[plan.light]), np.uint32)
+    taken = np.zeros(ground.shape, bool) if plan.gap < 0 else None
     over: list[Primitive] = []
     for n, cell in enumerate(laid.cells):
         stop(n / len(laid.cells))
@@ -190,7 +191,7 @@ def sheet_page(
         layers = list(cell.stack.layers)
         picture = draw_compared(view, layers[:1], [d for d in layers[1:] if not isinstance(d.thing, LabelMap)], how)
         draw_over(view, [d for d in layers[1:] if isinstance(d.thing, LabelMap)], picture)
-        _put(ground, picture, cell.left, cell.top, plan.gap < 0, plan.light)
+        _put(ground, picture, cell.left, cell.top, taken)
         marks = [Drawn(d.thing, d.look, d.opacity) for d in layers if isinstance(d.look, MarkLook)]
         flat = view.moved(pixel=view.pixel * scale, width=view.width / scale, height=view.height / scale)
         found = primitives_of(flat, marks)
@@ -201,19 +202,21 @@ def sheet_page(
     return Page(ground, over, scale), laid
 
 
-def _put(ground: np.ndarray, picture: np.ndarray, left: int, top: int, overlapping: bool, light: bool) -> None:
-    """Lay a slice on the page; of slices that overlap the brighter one is seen, on a pale ground the darker."""
+def _put(ground: np.ndarray, picture: np.ndarray, left: int, top: int, taken: np.ndarray | None) -> None:
+    """Lay a slice on the page; of slices that overlap, what is brighter is seen."""
     rows, columns = ground[top : top + picture.shape[0], left : left + picture.shape[1]].shape
     there = ground[top : top + rows, left : left + columns]
     new = picture[:rows, :columns]
-    if not overlapping:
+    if taken is None:
         there[:] = new
         return
+    before = taken[top : top + rows, left : left + columns]
     parts = []
     for shift in (16, 8, 0):
         a, b = (one >> np.uint32(shift) & np.uint32(255) for one in (there, new))
-        parts.append((np.minimum if light else np.maximum)(a, b) << np.uint32(shift))
-    there[:] = np.uint32(0xFF000000) | parts[0] | parts[1] | parts[2]
+        parts.append(np.maximum(a, b) << np.uint32(shift))
+    there[:] = np.where(before, np.uint32(0xFF000000) | parts[0] | parts[1] | parts[2], new)
+    before[:] = True
 
 
 def _said(cell: Cell, view: View, plan: SheetPlan) -> list[Primitive]:
