@@ -27,6 +27,8 @@ def require_film(path: Path, size: tuple[int, int], frames: int) -> None:
     ending = path.suffix.lower()
     if ending not in ENDINGS:
         raise Trouble("Films are written as .mp4, .gif or .apng", "end the name in one of these", path)
+    if not path.parent.is_dir():
+        raise Trouble("The folder to write into does not exist", "make it or choose another", path)
     if ending == ".mp4" and max(size) > 4096:
         raise Trouble(f"A film of {size[0]} × {size[1]} pixels is too large", "ask for 4096 along a side at most", path)
     if frames > FRAMES.get(ending, 100_000):
