@@ -51,7 +51,7 @@ class SurfaceFilesTest(PlaceCase):
         return path
 
     def read(self, path: Path) -> Surfaces:
-        known = format_of(path, "surface")
+        known = format_of(path, "surfaces")
         assert known is not None
         return known.open(path)
 
@@ -109,7 +109,7 @@ class SurfaceFilesTest(PlaceCase):
             key = keep_thing(study, self.image)
             study.run("open-labels", image=key, file=place / "L.nii.gz")
             kept = study.run("surface", labels=study.in_hand(key), label=NAMES[0])
-            record = study.items.of_kind("surface")[0]
+            record = study.items.of_kind("surfaces")[0]
             self.assertEqual((record.of, record.name), (key, NAMES[0]))
             self.assertEqual(record.id, kept)
             laid = study.thing(study.run("lay-surface", surface=place / "F.ply", onto=key))

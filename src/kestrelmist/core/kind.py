@@ -103,6 +103,8 @@ class Kind:
         makes belongs to it.
     edited : bool
         Of things: whether edits change it in place, so that what was worked out of it holds for one state of it.
+    solid : bool
+        Of things that are of an image: whether they stand in its solid scene.
     once : bool
         Of things: whether the same content is kept once for a subject.
     """
@@ -125,6 +127,7 @@ class Kind:
     leads: bool = False
     edited: bool = False
     once: bool = False
+    solid: bool = False
 
     @property
     def is_thing(self) -> bool:
@@ -174,6 +177,12 @@ def can_lead(name: str) -> bool:
     """Whether things of the kind of a name can lead the Light table."""
     kind = KINDS.get(name)
     return kind is not None and kind.leads
+
+
+def is_solid(name: str) -> bool:
+    """Whether things of the kind of a name stand in the solid scene of what they are of."""
+    kind = KINDS.get(name)
+    return kind is not None and kind.solid
 
 
 def is_edited(name: str) -> bool:

@@ -23,7 +23,7 @@ def write_surfaces(path: Path, several: Surfaces, progress: Progress | None = No
         stream.write(WRITERS[path.suffix.lower()](several))
 
 
-register(Format("OBJ", (".obj",), read_obj, write_surfaces, holds=("surface",), listed=False))
+register(Format("OBJ", (".obj",), read_obj, write_surfaces, holds=("surfaces",), listed=False))
 for name, ending in (("STL", ".stl"), ("PLY", ".ply"), ("binary glTF", ".glb")):
-    register(Format(name, (ending,), read_surfaces, write_surfaces, holds=("surface",), listed=False))
-register(Format("VTP", (".vtp",), read_vtp, write_surfaces, holds=("surface",), listed=False))
+    register(Format(name, (ending,), read_surfaces, write_surfaces, holds=("surfaces",), listed=False))
+register(Format("VTP", (".vtp",), read_vtp, write_surfaces, holds=("surfaces",), listed=False))

@@ -5,6 +5,7 @@ from ..core.heading import Heading
 HEADINGS = (
     Heading("Steps"),
     Heading("Pictures"),
+    Heading("Figures"),
     Heading("The study", seldom=True),
 )
 """Headings under which the Bench lists the operations, in this order."""

@@ -17,7 +17,7 @@ from ..core.labels import LabelMap
 from ..core.left_out import LeftOut, SeenFrom
 from ..core.operation import operation
 from ..core.overlap import require_overlap
-from ..core.parameter import Between, ImageValue, LabelName, NewPath, Unit
+from ..core.parameter import Between, ImageValue, NewPath, Unit
 from ..core.progress import Progress, silent
 from ..core.quantity import pretty_unit
 from ..core.safe_write import require_new
@@ -93,7 +93,7 @@ def sheet(
     at: str = "",
     start: Annotated[float | None, Unit("mm"), LeftOut("where the subject begins")] = None,
     end: Annotated[float | None, Unit("mm"), LeftOut("where it ends")] = None,
-    within: LabelName | None = None,
+    within: str = "",
     columns: Annotated[int | None, Between(1, MOST), LeftOut("by the page")] = None,
     gap: Annotated[float, Between(-0.8, 2)] = 0.02,
     ground: Literal["dark", "light"] = "dark",
@@ -196,7 +196,7 @@ def sheet(
     if image is None and not stacks:
         raise Trouble("A sheet is that of an image or of stacks", "name one of them", to)
     number = 0
-    if within is not None:
+    if within.strip():
         if labels is None:
             raise Trouble("Slices are to lie over a label, and no labels are given", "name the label map", to)
         number = labels.table.named(within).number

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
@@ -53,6 +55,21 @@ def painter_for(path: Path) -> FilePainter:
     raise Trouble(f"Pictures are written as {', '.join(others)} or {last}", "end the name in one of these", path)
 
 
+_takers: ContextVar[list[Page] | None] = ContextVar("takers", default=None)
+
+
+@contextmanager
+def pages_taken() -> Iterator[list[Page]]:
+    """Pages that are written within the block, in this thread, go into a list in place of files: so a figure is made of
+    what operations draw."""
+    taken: list[Page] = []
+    token = _takers.set(taken)
+    try:
+        yield taken
+    finally:
+        _takers.reset(token)
+
+
 def write_page(page: Page, path: Path) -> None:
     """Write a page as the file that its name tells; whole, or not at all.
 
@@ -61,6 +78,10 @@ def write_page(page: Page, path: Path) -> None:
     Trouble
         When no painter knows the ending, it cannot hold so many pixels, or the file cannot be written.
     """
+    taken = _takers.get()
+    if taken is not None:
+        taken.append(page)
+        return
     painter, longest = painter_for(path), max(page.ground.shape)
     if painter.most and longest > painter.most:
         raise Trouble(f"A {painter.name} file holds at most {painter.most} pixels along a side", "ask for fewer", path)

@@ -7,7 +7,7 @@ from ..surface.surface import Surfaces
 
 SURFACE = register(
     Kind(
-        "surface",
+        "surfaces",
         Surfaces,
         "thing",
         wanted=lambda p: "name a file of a surface (STL, OBJ, PLY, GLB, VTP), or a surface of the study",
@@ -15,5 +15,6 @@ SURFACE = register(
         metavar=lambda p: "SURFACE",
         on_shelf=False,
         ending=".ply",
+        solid=True,
     )
 )

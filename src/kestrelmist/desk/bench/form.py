@@ -23,6 +23,7 @@ from .form_rows import Explaining, Folded, Rows
 from .preview_row import PreviewRow
 from .rows import title
 from .telling import Telling
+from .to_figure import PANELS, AddToFigure
 
 
 class OperationForm(QWidget):
@@ -71,7 +72,8 @@ class OperationForm(QWidget):
         links = QHBoxLayout()
         self.more = self._more(column)
         self.usual = self._usual()
-        for link in filter(None, (self.more, self.usual)):
+        self.to_figure = AddToFigure(desk, self, operation) if operation.name in PANELS else None
+        for link in filter(None, (self.more, self.usual, self.to_figure)):
             links.addWidget(link)
         column.addLayout(links)
         first = operation.lead or operation.on_lead
@@ -135,7 +137,11 @@ class OperationForm(QWidget):
 
     def fill(self, settings: dict[str, Any]) -> None:
         """Put settings into their fields; of those that are folded away, open the fold."""
-        form_memory.fill(self.kept, {name: value for name, value in settings.items() if name in self.kept})
+        for name, value in settings.items():
+            made = self.kept.get(name)
+            put = None if made is None else made.fill or made.put
+            if put is not None:
+                put(value)
         if any(p.rare and settings.get(p.name) not in (None, p.default) for p in self.operation.settings):
             self.folded.open()
 
@@ -216,6 +222,16 @@ class OperationForm(QWidget):
         given = {name: value for name, value in given.items() if value is not None and value != []}
         settings = self.operation.checked({n: v for n, v in given.items() if n not in inputs})
         return settings | {n: v for n, v in given.items() if n in inputs}
+
+    def values_without(self, names: tuple[str, ...]) -> dict[str, Any]:
+        """As `values`, whatever stands in some of the fields, or does not."""
+        inputs = {p.name for p in self.operation.inputs}
+        kept = {n: made for n, made in self.kept.items() if n not in names and not self._idle(n)}
+        given = {name: value for name, made in kept.items() if (value := made.value()) is not None and value != []}
+        given |= dict.fromkeys(names, "unnamed")
+        settings = self.operation.checked({n: v for n, v in given.items() if n not in inputs})
+        found = settings | {n: v for n, v in given.items() if n in inputs}
+        return {n: v for n, v in found.items() if n not in names}
 
     def wanted(self) -> dict[str, Any] | None:
         """See `previewing.Previewed`."""

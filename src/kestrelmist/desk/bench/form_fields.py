@@ -43,6 +43,8 @@ class FormField:
     widget: QWidget
     value: Callable[[], Any]
     put: Callable[[Any], None] | None = None
+    fill: Callable[[Any], None] | None = None
+    """Put a value in, also where it is not one that is remembered; `put` when left out."""
 
 
 def field_for(desk: Desk, operation: Operation, p: Parameter) -> FormField:
@@ -190,7 +192,7 @@ def _text(desk: Desk, operation: Operation, p: Parameter) -> FormField:
 
     put(start)
     kept = not p.required and p.role not in ("secret", "names", "end") and p.unit != "value"
-    return FormField(field, value, put if kept else None)
+    return FormField(field, value, put if kept else None, put)
 
 
 def _as_text(value: Any) -> str:
@@ -212,4 +214,4 @@ def _label(desk: Desk, p: Parameter) -> FormField:
     if line is not None:  # of a name longer than the field one sees how it begins
         line.setCursorPosition(0)
         field.activated.connect(lambda: line.setCursorPosition(0))
-    return FormField(field, field.currentText)
+    return FormField(field, field.currentText, None, lambda name: field.setCurrentText(name or ""))

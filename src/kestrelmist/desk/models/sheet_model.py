@@ -68,7 +68,7 @@ class SheetModel(QObject):
             "every": plan.every or None,
             "start": plan.start,
             "end": plan.end,
-            "within": row.name if row is not None else None,
+            "within": row.name if row is not None else "",
             "columns": plan.columns or None,
             "gap": plan.gap,
             "ground": "light" if plan.light else "dark",

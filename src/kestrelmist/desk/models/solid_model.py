@@ -9,6 +9,7 @@ from PySide6.QtCore import QObject, Signal
 
 from ...core import person
 from ...core.errors import Trouble
+from ...core.kind import is_solid
 from ...scene.layer import restored
 from ...scene.solid.eye import Camera
 from ...scene.solid.look_text import text_of
@@ -151,8 +152,8 @@ class SolidModel(QObject):
 
     def _surfaces(self, key: int) -> list[tuple[int, Any]]:
         found = []
-        for record in self.study.items.of_kind("surface"):
-            if record.of == key and not record.removed:
+        for record in self.study.items.owned(key):
+            if is_solid(record.kind) and not record.removed:
                 try:
                     found.append((record.id, self.study.thing(record.id)))
                 except Trouble:

@@ -22,7 +22,7 @@ from ..store import STORES, Prepared, Store, hash_of, side_folder
 class SurfaceStore(Store):
     """Keeps surfaces; they lie in the world of the image that they are of, and move with it."""
 
-    kind, folder = "surface", "surfaces"
+    kind, folder = "surfaces", "surfaces"
 
     def prepare(self, study: OpenStudy, thing: Surfaces, progress: Progress) -> Prepared:
         side = side_folder(study)
@@ -69,4 +69,4 @@ class SurfaceStore(Store):
         return {"body.moved": after.tolist(), "body.unit": now.unit, "body.world": now.world.as_dict()}
 
 
-STORES.add("surface", SurfaceStore())
+STORES.add("surfaces", SurfaceStore())

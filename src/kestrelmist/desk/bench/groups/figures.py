@@ -1,0 +1,112 @@
+"""Figures of the study on the Report stage: their panels, in which order, how many beside each other, and writing."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QListWidget, QPushButton, QSpinBox
+
+from ....core.figure import Figure
+from ....report.figure_page import letter
+from ....study.operations.figures import figures
+from ...widgets.plain_text import plain_tip
+from ..page import GROUPS, BenchContext, Group
+from ..rows import Shaded, quietly, row, section, soft
+
+EMPTY = "Open the form of a picture, a contact sheet, the solid view or a plot, and add it to a figure there."
+
+
+class FiguresGroup(Shaded):
+    """A list of panels, and what can be done with them."""
+
+    def __init__(self, context: BenchContext):
+        super().__init__()
+        self.context, self.desk, self.study = context, context.desk, context.desk.study
+        self.which, self.panels, self.columns = QComboBox(), QListWidget(), QSpinBox()
+        self.which.setAccessibleName("Figures of the study")
+        self.panels.setAccessibleName("Panels of the figure")
+        self.panels.setFixedHeight(96)
+        self.columns.setRange(1, 12)
+        self.columns.setAccessibleName("Panels beside each other")
+        self.empty = soft(EMPTY)
+        self.up, self.down, self.away, self.write = (QPushButton(w) for w in ("Up", "Down", "Leave out", "Write …"))
+        self.column.addWidget(section("Figures"))
+        self.column.addWidget(self.empty)
+        self.column.addLayout(row("Figure", self.which, width=66))
+        self.column.addWidget(self.panels)
+        self.column.addLayout(row("Beside", self.columns, width=66))
+        line = QHBoxLayout()
+        for button, tip in (
+            (self.up, "The chosen panel comes before the one over it"),
+            (self.down, "The chosen panel comes behind the one below it"),
+            (self.away, "Leave the chosen panel out; undo brings it back"),
+            (self.write, "Write the figure, its panels drawn anew"),
+        ):
+            button.setProperty("kind", "small")
+            button.setToolTip(plain_tip(tip))
+            line.addWidget(button)
+        self.column.addLayout(line)
+        self.which.activated.connect(lambda _: self.follow())
+        self.columns.valueChanged.connect(lambda n: self._change({"columns": n}))
+        self.up.clicked.connect(lambda: self._move(-1))
+        self.down.clicked.connect(lambda: self._move(1))
+        self.away.clicked.connect(self._leave_out)
+        self.write.clicked.connect(self._write)
+        self.desk.session.things_changed.connect(lambda _: self.follow())
+        self.desk.session.history_changed.connect(self.follow)
+        self.follow()
+
+    @property
+    def figure(self) -> Figure | None:
+        """The one that is chosen."""
+        key = self.which.currentData()
+        record = None if key is None else self.study.items.get(key)
+        return None if record is None or record.removed else self.study.thing(record.id)
+
+    def follow(self) -> None:
+        chosen, at = self.which.currentData(), self.panels.currentRow()
+        known = figures(self.study)
+        with quietly(self.which, self.panels, self.columns):
+            self.which.clear()
+            for one in known:
+                self.which.addItem(one.name, one.id)
+            last = self.which.count() - 1
+            found = self.which.findData(chosen)
+            self.which.setCurrentIndex(found if found >= 0 else last)
+            figure = self.figure
+            self.panels.clear()
+            for n, panel in enumerate(figure.panels if figure is not None else ()):
+                names = [self.study.items.get(k) for keys in panel.inputs.values() for k in keys]
+                of = ", ".join(dict.fromkeys(one.name for one in names if one is not None))
+                self.panels.addItem(f"{letter(n)}   {panel.operation.replace('-', ' ')}: {of}")
+            self.panels.setCurrentRow(min(at, self.panels.count() - 1))
+            self.columns.setValue(figure.columns if figure is not None else 2)
+        for widget in (self.which, self.panels, self.columns, self.up, self.down, self.away, self.write):
+            widget.setEnabled(bool(known))
+        self.empty.setVisible(not known)
+
+    def _change(self, given: dict) -> None:
+        if self.figure is not None:
+            self.desk.run("change-figure", {"figure": self.figure.name, **given})
+
+    def _move(self, by: int) -> None:
+        at, count = self.panels.currentRow(), self.panels.count()
+        if at < 0 or not 0 <= at + by < count:
+            return
+        order = list(range(1, count + 1))
+        order[at], order[at + by] = order[at + by], order[at]
+        self._change({"order": ", ".join(map(str, order))})
+        self.panels.setCurrentRow(at + by)
+
+    def _leave_out(self) -> None:
+        at, count = self.panels.currentRow(), self.panels.count()
+        if at >= 0 and count > 1:
+            self._change({"order": ", ".join(str(n) for n in range(1, count + 1) if n != at + 1)})
+
+    def _write(self) -> None:
+        from ....core.operation import operation_called
+
+        operation = operation_called("figure")
+        if self.figure is not None and operation is not None:
+            self.context.open_operation(operation).fill({"figure": self.figure.name})
+
+
+GROUPS.add("figures", Group("figures", "Report", FiguresGroup, 30))

@@ -1,0 +1,62 @@
+"""What a form would write, added to a figure of the study instead."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import yaml
+from PySide6.QtWidgets import QInputDialog, QPushButton
+
+from ...core.errors import Trouble
+from ...core.operation import Operation
+from ...study.inputs import settle
+from ..models.desk_model import Desk
+from ..widgets.plain_text import plain_tip
+
+if TYPE_CHECKING:
+    from .form import OperationForm
+
+PANELS = ("picture", "sheet", "render", "plot", "table-picture")
+"""Operations that make a page (`study.operations.figures.PANELS`, which a form does not wait for)."""
+
+
+class AddToFigure(QPushButton):
+    """Asks for the figure's name, which may be a new one."""
+
+    def __init__(self, desk: Desk, form: OperationForm, operation: Operation):
+        super().__init__("Add to a figure …")
+        self.setProperty("kind", "link")
+        self.setToolTip(plain_tip("Make it a panel of a figure, which is drawn anew whenever it is written"))
+        self.desk, self.form, self.operation = desk, form, operation
+        self.clicked.connect(self.ask)
+
+    def ask(self) -> None:
+        study = self.desk.study
+        from ...study.operations.figures import figures  # what operations need is not wanted before
+
+        known = [one.name for one in figures(study)]
+        try:
+            given = self.given()
+        except Trouble as trouble:
+            self.desk.session.trouble.emit(str(trouble))
+            return
+        first = known or ["Figure 1"]
+        name, said = QInputDialog.getItem(self, "Add to a figure", "Figure", first, len(first) - 1, True)
+        if said and name.strip():
+            self.desk.run("add-panel", {"figure": name, "panel": self.operation.name, "given": given})
+
+    def given(self) -> str:
+        """What the form would use, as text: things by their ids, what leads among them."""
+        values = self.form.values_without(("to",))
+        task = settle(self.desk.study, self.operation.name, values | {"to": "panel.svg"}, self.desk.viewing.lead)
+        told: dict = {}
+        for name, several in task.inputs.items():
+            keys = [one.item for one in several]
+            if any(key is None for key in keys):
+                raise Trouble("A panel is made of things of the study", "bring the file into the study first")
+            many = next(p.many for p in self.operation.inputs if p.name == name)
+            if keys:
+                told[name] = keys if many else keys[0]
+        settings = {n: v for n, v in task.settings.items() if n not in ("to", "replace_file") and v is not None}
+        told |= {n: v for n, v in self.operation.written(settings).items() if v is not None}
+        return yaml.safe_dump(told, default_flow_style=True, width=10**6, allow_unicode=True).strip()[1:-1]
