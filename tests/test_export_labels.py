@@ -9,13 +9,13 @@ from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.progress import silent
 from kestrelmist.core.space import picture_space
+from kestrelmist.core.surface.of_label import surfaces_of
 from kestrelmist.formats.dicom.labels import read_dicom_labels
 from kestrelmist.formats.label_files import read_label_map
 from kestrelmist.formats.mark_geojson import read_geojson
 from kestrelmist.formats.saving import save_thing
 from kestrelmist.outline.contours.fill_marks import fill_marks
 from kestrelmist.outline.export.export_labels import apart, export_labels
-from kestrelmist.outline.export.surfaces import surfaces_of
 from tests.command import kestrelmist
 from tests.making import PlaceCase, dicom_folder, opened, straight_space, tilted_space
 from tests.test_bridge import ellipsoid
@@ -128,7 +128,7 @@ class ExportLabelsTest(PlaceCase):
         space = type(space)(space.shape, space.affine @ np.diag([1, 1, 3, 1]))
         body = ellipsoid(space, space.centre, (6, 5, 9))
         labels = mapped(space, Eye=body)
-        surface = surfaces_of(labels, silent())[0]
+        surface = surfaces_of(labels).parts[0]
         a, b, c = (surface.corners[surface.triangles[:, n]].astype(float) for n in range(3))
         volume = float(np.einsum("ij,ij->i", a - space.centre, np.cross(b - space.centre, c - space.centre)).sum()) / 6
         self.assertLess(abs(volume / (4 / 3 * np.pi * 6 * 5 * 9) - 1), 0.04)
@@ -139,14 +139,14 @@ class ExportLabelsTest(PlaceCase):
             if as_ == "stl":
                 rows = np.frombuffer(blob[84:], [("n", "<f4", 3), ("c", "<f4", (3, 3)), ("x", "<u2")])
                 self.assertEqual(len(rows), len(surface.triangles))
-                np.testing.assert_array_equal(rows["c"], surface.corners[surface.triangles])
+                np.testing.assert_array_equal(rows["c"], surface.corners[surface.triangles].astype(np.float32))
             elif as_ == "obj":
                 lines = blob.decode().splitlines()
                 self.assertEqual(sum(line.startswith("f ") for line in lines), len(surface.triangles))
                 self.assertIn("o Eye", lines)
             elif as_ == "ply":
                 size = len(blob) - blob.index(b"end_header\n") - 11
-                self.assertEqual(size, 15 * len(surface.corners) + 13 * len(surface.triangles))
+                self.assertEqual(size, 27 * len(surface.corners) + 13 * len(surface.triangles))
             else:
                 length = int.from_bytes(blob[12:16], "little")
                 said = json.loads(blob[20 : 20 + length])

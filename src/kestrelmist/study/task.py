@@ -146,7 +146,9 @@ def prepared(study: OpenStudy, task: Task, things: Sequence[Any], progress: Prog
             one.subject = one.subject or task.subject
             if store_for(kind.name).is_of_image(thing):
                 image = task.of(task.about.lead)
-                one.of = image.item if image is not None else _owner(study, task.of(task.about.on_lead))
+                one.of = image.item if image is not None else None
+                if one.of is None and not kind.of:  # it stands by itself, and goes where what it was made of is
+                    one.of = _owner(study, task.of(task.about.on_lead))
                 if one.of is None and kind.of:  # nobody would see it
                     raise Trouble(f"“{one.name}” would belong to no image of the study", "say onto which it is brought")
             found.append(one)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import Any, Protocol
 
 import yaml
 from PySide6.QtWidgets import QInputDialog, QPushButton
@@ -13,8 +13,12 @@ from ...study.inputs import settle
 from ..models.desk_model import Desk
 from ..widgets.plain_text import plain_tip
 
-if TYPE_CHECKING:
-    from .form import OperationForm
+
+class Filled(Protocol):
+    """A form, as far as it is asked here."""
+
+    def values_without(self, names: tuple[str, ...]) -> dict[str, Any]: ...
+
 
 PANELS = ("picture", "sheet", "render", "plot", "table-picture")
 """Operations that make a page (`study.operations.figures.PANELS`, which a form does not wait for)."""
@@ -23,7 +27,7 @@ PANELS = ("picture", "sheet", "render", "plot", "table-picture")
 class AddToFigure(QPushButton):
     """Asks for the figure's name, which may be a new one."""
 
-    def __init__(self, desk: Desk, form: OperationForm, operation: Operation):
+    def __init__(self, desk: Desk, form: Filled, operation: Operation):
         super().__init__("Add to a figure …")
         self.setProperty("kind", "link")
         self.setToolTip(plain_tip("Make it a panel of a figure, which is drawn anew whenever it is written"))
