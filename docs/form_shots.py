@@ -76,17 +76,6 @@ def pictures(walk: Walk, place: Path) -> None:
     window.drawer.hide()
 
 
-def brain(walk: Walk) -> None:
-    """The brain of the second animal, as it was taken out."""
-    desk, bench = walk.window.desk, walk.window.bench
-    walk.show("HM-08/Head T1")
-    desk.viewing.set_stage("Prepare")
-    desk.viewing.go_to((0.9, -2.0, 2.4))
-    bench.open_operation(find_operation("take-out-brain"))
-    walk.press(bench.page("Prepare").form.apply)
-    walk.keep("brain")
-
-
 def aligned(walk: Walk) -> None:
     """A layer turned by hand; one animal bent onto another, and laid over it through that; the standard space."""
     window, desk, bench = walk.window, walk.window.desk, walk.window.bench

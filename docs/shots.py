@@ -12,7 +12,7 @@ from pathlib import Path
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
 import numpy as np
-from form_shots import aligned, brain, heights, pictures
+from form_shots import aligned, heights, pictures
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
@@ -121,6 +121,10 @@ def layers(walk: Walk) -> None:
     window.table.bring_to_lead(window.table.slices[1])
     desk.viewing.go_to((3.2, -4.3, 1.4))
     walk.keep("layers")
+    window.table.set_sheet(True)
+    desk.sheet.change(planes=("axial",), count=15, columns=5)
+    walk.keep("sheet")
+    window.table.set_sheet(False)
     desk.viewing.maps.show_others(False)
     desk.layers.take_all_away()
     window.table.bring_to_lead(window.table.slices[0])
@@ -297,14 +301,16 @@ def main() -> None:
         desk.hand.set_settings(show_range=False)
         walk.keep("outline")
         window.table.bring_to_lead(window.table.solid)
+        desk.solid.set_ready("Glass")
+        desk.solid.set_camera(desk.solid.camera.turned(15, -4))
         walk.keep("solid")
+        desk.solid.change(image="outline")
         window.table.bring_to_lead(window.table.slices[0])
         walk.press(bench.go_measure)
         walk.keep("measure")
         window.drawer.hide()
         heights(walk)
         pictures(walk, Path(place))
-        brain(walk)
         aligned(walk)
         window.fit_all()
         window.set_theme("dusk")

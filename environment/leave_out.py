@@ -28,10 +28,13 @@ PATTERNS = (
 """In the folder of packages."""
 DRAWING = "vtkmodules"
 DRAWN = """
+import os
 import numpy as np
 from kestrelmist.core.surface.simplify import fewer
 from kestrelmist.scene.solid.eye import Camera
 from kestrelmist.scene.solid.stage import SolidScene
+from kestrelmist.scene.solid.volume import Levels
+from kestrelmist.scene.solid.volume_look import VolumeLook
 scene = SolidScene()
 corners = np.random.default_rng(0).random((9000, 3))
 triangles = np.arange(9000, dtype=np.int32).reshape(-1, 3)
@@ -39,6 +42,9 @@ scene.set_mesh(1, corners, np.concatenate([triangles] * 2), ((1, 0, 0), 0.5, Tru
 scene.set_lines(2, [(corners[:4], (1, 0, 0), 2.0)], [(corners[0], (1, 0, 0), 5.0)])
 scene.set_picture(3, np.full((4, 5), 0xFFFF0000, np.uint32), corners[:3], 1.0)
 scene.set_planes(np.array([[1.0, 0, 0, 0.1]]))
+os.environ["KESTRELMIST_DRAW"] = "card"
+levels = Levels(np.arange(1, 513, dtype=np.uint16).reshape(8, 8, 8) * 7, np.eye(4), 0.0, 1.0)
+scene.set_volume(4, levels, VolumeLook())
 for moving in (False, True):
     assert scene.picture(scene.eye(Camera(), 64, 48), moving).any()
 fewer(corners, triangles, 0.5)

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QInputDialog
 from kestrelmist.core import person
 from kestrelmist.scene.solid.scene import SURFACE, VOLUME
 from kestrelmist.study.study import Study
-from tests.desk_case import DeskCase, pause, with_solid_view
+from tests.desk_case import DeskCase, with_solid_view
 from tests.making import keep_thing, two_balls
 
 LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
@@ -42,10 +42,7 @@ class SolidDeskTest(DeskCase):
         x, y, _ = eye.to_page(world)
         at = QPointF(float(x), float(y)).toPoint()
         QTest.mouseClick(self.canvas, LEFT, NONE, at)
-        for _ in range(100):
-            pause(20)
-            if self.canvas.settled:
-                break
+        self.settle(self.window)
 
     def ways(self) -> list[str]:
         return [body.way for body in self.canvas.solid.bodies]

@@ -185,7 +185,7 @@ class BlocksTest(unittest.TestCase):
         labels, _ = ellipsoid((1.0, 1.0, 1.0), (40.0, 45.0, 25.0))
         states = states_of(labels, 1)
         parts, first, corners, triangles = [], 0, [], []
-        for k, j, i in np.ndindex(states.shape):
+        for k, j, i in np.ndindex(*(-(-n // SIDE) for n in labels.kji.shape)):
             places, sides = block_surface(labels, 1, (i, j, k))
             corners.append(places)
             triangles.append(sides + first)
@@ -196,11 +196,12 @@ class BlocksTest(unittest.TestCase):
         self.assertEqual(whole.open_edges, 0)
         self.assertAlmostEqual(whole.volume / labels.counts[1], 1, delta=0.005)
         self.assertGreater(sum(n > 0 for n in parts), 4)
-        labels.kji[5, 5, 5] = 1
-        changed = changed_blocks(states, states_of(labels, 1))
-        self.assertEqual(set(changed), {(i, j, k) for i in (0, 1) for j in (0, 1) for k in (0, 1)})
         self.assertEqual(changed_blocks(states, states), [])
-        self.assertEqual(labels.kji.shape[0] // SIDE + 1, states.shape[0])
+        for place, near in (((5, 5, 5), {(0, 0, 0)}), ((5, 5, 33), {(0, 0, 0), (1, 0, 0)})):
+            labels.kji[place] ^= 1
+            changed = changed_blocks(states, states_of(labels, 1))
+            self.assertEqual(set(changed), near)
+            labels.kji[place] ^= 1
 
 
 class SimplerTest(unittest.TestCase):

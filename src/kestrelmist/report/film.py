@@ -126,10 +126,14 @@ def film(
         Round which the scene turns: the subject's up axis, or the picture's right or towards who looks.
     tilt : degrees
         From how far above the horizon the scene is seen.
+    zoom : number
+        2 is twice as near.
     look, image_as : text
         As in “Picture of the solid view”.
     opacity : number
         Of labels and surfaces, or of what lies over the plane.
+    left_on_left, written : bool
+        The subject's left on the picture's left; letters, bars and the cube.
     plane, at : text, mm
         Which plane, of a film in time, of a fade.
     path : text

@@ -67,7 +67,7 @@ def _mp4(path: Path, size: tuple[int, int], rate: float, title: str, words: str)
             quality=None,
             macro_block_size=2,
             ffmpeg_log_level="error",
-            output_params=["-crf", "17", "-preset", "veryfast", "-movflags", "+faststart", *told],
+            output_params=["-crf", "18", "-preset", "superfast", "-movflags", "+faststart", *told],
         )
         film.send(None)
 

@@ -49,6 +49,10 @@ def table_picture(
         A new file: .svg and .pdf keep words as such; .png, .jpg, .tif.
     wide : mm
         On paper; words are set in 8 points, or smaller where columns are many.
+    dpi : number
+        Pixels to an inch.
+    replace_file : bool
+        Take the place of a file of that name.
     rows : whole number
         Those that are written at most; that more are left out stands below.
     replace_file : bool

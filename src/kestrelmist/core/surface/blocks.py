@@ -10,15 +10,18 @@ from ..labels import LabelMap
 from .depth import ROUND, depth_of
 from .march import marched
 
-SIDE = 48
+SIDE = 32
 """Voxels along a side of a block."""
+CELL = 8
+"""Voxels along a side of the cells in which changes are looked for: as far as a change is felt."""
 Block = tuple[int, int, int]
 """Number of a block along i, j, k."""
 
 
 def states_of(labels: LabelMap, number: int) -> np.ndarray:
-    """A number for each block of a grid (k, j, i) that tells which of its voxels a label has, int64; 0 for none."""
-    sizes = [-(-n // SIDE) for n in labels.kji.shape]
+    """A number for each cell of a grid (k, j, i), CELL voxels a side, that tells which of its voxels a label has, int64;
+    0 for none."""
+    sizes = [-(-n // CELL) for n in labels.kji.shape]
     found = np.zeros(sizes, np.int64)
     kji = unmarked(labels.kji)
     in_halves(sizes[0], lambda a, b: _states(kji, number, a, b, found), kji.size)
@@ -26,17 +29,16 @@ def states_of(labels: LabelMap, number: int) -> np.ndarray:
 
 
 def changed_blocks(before: np.ndarray, after: np.ndarray) -> list[Block]:
-    """Blocks whose surface may be another one: those that have changed, and those beside them."""
-    changed = before != after
-    wide = changed.copy()
-    for axis in range(3):
-        ahead, behind = [slice(None)] * 3, [slice(None)] * 3
-        ahead[axis], behind[axis] = slice(1, None), slice(None, -1)
-        near = wide.copy()
-        wide[tuple(ahead)] |= near[tuple(behind)]
-        wide[tuple(behind)] |= near[tuple(ahead)]
-    # what is far from any voxel of the label has no surface
-    return [(int(i), int(j), int(k)) for k, j, i in np.argwhere(wide)]
+    """Blocks whose surface may be another one: those in which, or within ROUND voxels of which, something changed."""
+    changed = np.argwhere(before != after)
+    if not len(changed):
+        return []
+    each = SIDE // CELL
+    last = -(-np.array(before.shape) // each) - 1
+    near = [changed + np.array(step) for step in np.ndindex(3, 3, 3)]
+    blocks = np.unique((np.concatenate(near) - 1) // each, axis=0)
+    sound = ((blocks >= 0) & (blocks <= last)).all(axis=1)
+    return [(int(i), int(j), int(k)) for k, j, i in blocks[sound]]
 
 
 def block_surface(labels: LabelMap, number: int, block: Block) -> tuple[np.ndarray, np.ndarray]:
@@ -69,14 +71,14 @@ def block_surface(labels: LabelMap, number: int, block: Block) -> tuple[np.ndarr
 
 @kernel
 def _states(labels, number, start, end, found):
+    nk, nj, ni = labels.shape
     for c in range(start, end):
-        for b in range(found.shape[1]):
-            for a in range(found.shape[2]):
-                state = np.int64(0)  # a sum, whose terms do not wait for one another
-                for k in range(c * SIDE, min((c + 1) * SIDE, labels.shape[0])):
-                    for j in range(b * SIDE, min((b + 1) * SIDE, labels.shape[1])):
-                        row = np.int64((k * 7919 + j) * 104729 + 1)
-                        for i in range(a * SIDE, min((a + 1) * SIDE, labels.shape[2])):
-                            place = row + i
-                            state += (place * place * 31 + place * 1009) * (labels[k, j, i] == number)
-                found[c, b, a] = state
+        for k in range(c * CELL, min((c + 1) * CELL, nk)):
+            for j in range(nj):
+                row = np.int64((k * 7919 + j) * 104729 + 1)
+                for a in range(found.shape[2]):
+                    first = a * CELL
+                    bits = 0
+                    for i in range(min(CELL, ni - first)):
+                        bits |= (labels[k, j, first + i] == number) << i
+                    found[c, j // CELL, a] += bits * (row * row * 31 + row * 1009 + 1)

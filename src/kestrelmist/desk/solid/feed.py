@@ -59,6 +59,7 @@ class SolidFeed(QObject):
         self._patched: set[tuple] = set()
         self._image_key: object = None
         self._asked = self._received = 0
+        self._picks = self._met = 0
         self._moving = False
         self._building = self._again = False
         self._ends: list[float] = []
@@ -79,7 +80,7 @@ class SolidFeed(QObject):
     def settled(self) -> bool:
         """Whether the last picture shows what there is, as fine as it gets."""
         waiting = self._soon.isActive() or self._rest.isActive() or self._building or self._again
-        return bool(self.trouble) or not (waiting or self._received < self._asked)
+        return bool(self.trouble) or not (waiting or self._received < self._asked or self._met < self._picks)
 
     def later(self) -> None:
         """Soon, and not the later the more changes there are: it follows a brush that does not rest."""
@@ -248,7 +249,8 @@ class SolidFeed(QObject):
     def pick(self, x: float, y: float) -> None:
         """Ask what is seen at a pixel of the picture."""
         if self.process is not None:
-            self.process.send("pick", 0, *self.wanted_size, self.model.camera, self.frame, x, y)
+            self._picks += 1
+            self.process.send("pick", self._picks, *self.wanted_size, self.model.camera, self.frame, x, y)
 
     def _read(self) -> None:
         try:
@@ -260,6 +262,7 @@ class SolidFeed(QObject):
                     self.drawn_by = rest[0]
                     self.counted.emit()
                 elif word == "met":
+                    self._met = rest[0]
                     if rest[1] is not None:
                         self.met.emit(rest[1])
                 elif word == "picture":
@@ -270,9 +273,8 @@ class SolidFeed(QObject):
 
     def _show(self, eye: Eye, pixels: bytes) -> None:
         self.frame = eye.frame if self.frame is None else self.frame
-        width, height = eye.width, eye.height
-        if len(pixels) != 4 * width * height:  # a quick one has half as many columns and rows
-            width, height = eye.width // 2, eye.height // 2
+        times = next(n for n in range(1, 9) if len(pixels) == 4 * (eye.width // n) * (eye.height // n))
+        width, height = eye.width // times, eye.height // times  # of a quick one there are fewer
         picture = QImage(pixels, width, height, 4 * width, QImage.Format.Format_RGBX8888).copy()
         self.pictured.emit(picture, eye)
         if self._waiting and self._received >= self._asked:
@@ -309,7 +311,7 @@ class SolidFeed(QObject):
         self._patched.clear()
         self.known.clear()
         self.triangles.clear()
-        self._received, self._waiting = self._asked, False
+        self._received, self._met, self._waiting = self._asked, self._picks, False
         self._soon.start()
 
     def close(self) -> None:

@@ -31,6 +31,7 @@ IN_MM = {"um": 1e-3, "mm": 1.0, "cm": 10.0, "m": 1e3, "inch": 25.4}
     keywords="open import mesh stl obj ply gltf glb vtp load model surface",
     called={"unit": "Its unit", "axes": "Its axes run", "onto": "With"},
     group=GROUP,
+    methods="Surfaces were laid into the world of an image",
 )
 def lay_surface(
     surface: Surfaces,

@@ -23,7 +23,7 @@ GROUP = "Surfaces"
     called={"stepped": "As voxels lie", "share": "Share of the triangles"},
     group=GROUP,
     methods="Surfaces were made of labels, of the volume of their voxels",
-    cites=("Herman 1992", "Lorensen 1987", "Taubin 1996"),
+    cites=("Garland 1997", "Herman 1992", "Lorensen 1987", "Taubin 1996"),
 )
 def surface(
     labels: LabelMap,

@@ -23,7 +23,7 @@ class Quality:
     step: float = 0.7
 
 
-FINE, TURNING = Quality(), Quality(1.4)
+FINE, TURNING = Quality(), Quality(1.6)
 
 
 class Bundle:

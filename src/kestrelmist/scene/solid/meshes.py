@@ -16,10 +16,10 @@ from ...core.surface.library import poly_data
 from ...core.surface.smoothing import normals as normals_of
 from .hits import first_hit
 
-FEW = 4000
-"""Triangles below which a surface is drawn whole while the scene moves."""
-DIVISIONS = 60
-"""Cells along each side into which corners are gathered for fewer triangles."""
+MOVING, LEAST = 30_000, 200
+"""Triangles of all surfaces together while the scene moves, and of one at least."""
+EACH_SIDE = 4.5
+"""Triangles that come of so many cells along each side into which corners are gathered, as a share of their square."""
 
 
 @dataclass
@@ -54,6 +54,8 @@ class Mesh:
     actor: vtkActor = field(init=False)
     coarse: Any = field(init=False, default=None)
     patches: dict[tuple[int, int, int], tuple[np.ndarray, np.ndarray]] = field(init=False, default_factory=dict)
+    share: float = 1.0
+    _codes: tuple | None = None
     grid: tuple[np.ndarray, int] | None = None
     """World to voxel (4, 4), and voxels along a side of the blocks, for patches."""
 
@@ -86,11 +88,11 @@ class Mesh:
         self.actor.SetForceTranslucent(finish.opacity < 1)
         self.actor.SetForceOpaque(finish.opacity >= 1)
 
-    def moving(self, on: bool) -> None:
-        """Draw fewer triangles, or all."""
+    def moving(self, on: bool, share: float = 1.0) -> None:
+        """Draw fewer triangles, a share of MOVING at most, or all."""
         if on or self.patches:
             if self.coarse is None:
-                self.coarse = self._fewer()
+                self.coarse = self._fewer(share)
             self.mapper.SetInputData(self.coarse)
         else:
             self.mapper.SetInputData(self.fine)
@@ -102,7 +104,7 @@ class Mesh:
     def patch(self, blocks: dict[tuple[int, int, int], tuple[np.ndarray, np.ndarray]]) -> None:
         """Other corners and triangles in blocks: what a brush has changed there."""
         if not self.patches:
-            self.coarse = self._fewer()
+            self.coarse = self._fewer(self.share)
         self.patches |= blocks
         self.coarse = self._patched()
         self.mapper.SetInputData(self.coarse)
@@ -116,14 +118,16 @@ class Mesh:
     def _patched(self) -> Any:
         assert self.grid is not None
         to_voxel, side = self.grid
-        data = self._base
-        corners = vtk_to_numpy(data.GetPoints().GetData()).astype(float)
-        triangles = vtk_to_numpy(data.GetPolys().GetConnectivityArray()).reshape(-1, 3)
-        middles = corners[triangles].mean(1) if len(triangles) else np.zeros((0, 3))
-        blocks = np.floor((middles @ to_voxel[:3, :3].T + to_voxel[:3, 3] + 0.5) / side).astype(np.int64)
+        if self._codes is None:
+            data = self._base
+            corners = vtk_to_numpy(data.GetPoints().GetData()).astype(float)
+            triangles = vtk_to_numpy(data.GetPolys().GetConnectivityArray()).reshape(-1, 3)
+            middles = corners[triangles].mean(1) if len(triangles) else np.zeros((0, 3))
+            blocks = np.floor((middles @ to_voxel[:3, :3].T + to_voxel[:3, 3] + 0.5) / side).astype(np.int64)
+            self._codes = corners, triangles, _code(blocks)
+        corners, triangles, codes = self._codes
         changed = np.array(list(self.patches), np.int64).reshape(-1, 3)
-        codes, wanted = _code(blocks), _code(changed)
-        kept = triangles[~np.isin(codes, wanted)]
+        kept = triangles[~np.isin(codes, _code(changed))]
         parts, sides, first = [corners], [kept], len(corners)
         for points, faces in self.patches.values():
             parts.append(points)
@@ -131,13 +135,15 @@ class Mesh:
             first += len(points)
         return self._data(np.concatenate(parts), np.concatenate(sides).astype(np.int32), None)
 
-    def _fewer(self) -> Any:
-        self._base = self.fine
-        if self.count > FEW and self.colours is None:
+    def _fewer(self, share: float) -> Any:
+        self._base, self.share, self._codes = self.fine, share, None
+        most = max(LEAST, share * MOVING)
+        if self.count > 1.3 * most and self.colours is None:
+            cells = max(6, round((most / EACH_SIDE) ** 0.5))
             work = vtkQuadricClustering()
             work.SetInputData(self.fine)
             work.AutoAdjustNumberOfDivisionsOn()
-            work.SetNumberOfDivisions(DIVISIONS, DIVISIONS, DIVISIONS)
+            work.SetNumberOfDivisions(cells, cells, cells)
             work.Update()
             across = vtkPolyDataNormals()
             across.SetInputData(work.GetOutput())

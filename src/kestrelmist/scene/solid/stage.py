@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import time
 from typing import Any
 
 import numpy as np
@@ -25,6 +27,8 @@ NIGHT = ((0.043, 0.063, 0.075), (0.13, 0.17, 0.20))
 PEELS = 6
 LIGHTS = (((-0.6, 0.7, 1.0), 0.95), ((0.8, -0.2, 0.8), 0.35), ((0.0, -1.0, 0.3), 0.15))
 """Where lights stand beside the eye, and how strong they are."""
+SLOW, QUICK = 0.06, 0.02
+"""Seconds of a picture of a scene that moves above which the next one is coarser, and below which finer."""
 SOFTWARE = ("llvmpipe", "softpipe", "swrast", "swr", "software")
 """Words in the names of what draws without a graphics card."""
 SEEN = 0.3
@@ -61,6 +65,10 @@ class SolidScene:
         """What world positions are less of in the drawing library, whose numbers are single ones."""
         self._bundles: dict[bool, Bundle] = {}
         self._drawn_by: str | None = None
+        self.coarseness = 2
+        """Columns and rows that one of a picture stands for while the scene moves."""
+        self.on_card: dict[Any, Any] = {}
+        """Volumes as a graphics card draws them; none where the processor does."""
 
     # what is in it
 
@@ -109,11 +117,14 @@ class SolidScene:
 
     @property
     def drawn_by(self) -> str:
-        """What draws: the graphics card by its name, or "" for the processor."""
+        """What draws: the graphics card by its name, or "" for the processor. The variable KESTRELMIST_DRAW says
+        “card” or “processor” to those who know better."""
         if self._drawn_by is None:
+            wanted = os.environ.get("KESTRELMIST_DRAW", "")
             told = self.window.ReportCapabilities() or ""
             name = next((line.partition(":")[2].strip() for line in told.splitlines() if "renderer string" in line), "")
-            self._drawn_by = "" if any(word in name.lower() for word in SOFTWARE) or not name else name
+            software = any(word in name.lower() for word in SOFTWARE) or not name
+            self._drawn_by = "" if wanted == "processor" or (software and wanted != "card") else name or "card"
         return self._drawn_by
 
     def dress(self, key: Any, finish: tuple) -> None:
@@ -125,12 +136,20 @@ class SolidScene:
         """Add or replace a volume."""
         self.drop(key)
         self.volumes[key] = (DrawnVolume(levels, look), DrawnVolume(coarser(levels), look))
+        if self.drawn_by:
+            from .card import CardVolume  # what only a graphics card needs is not loaded without
+
+            one = self.on_card[key] = CardVolume(levels, look, self.origin)
+            one.cut(self._collected())
+            self.renderer.AddVolume(one.prop)
 
     def set_look(self, key: Any, look: VolumeLook) -> None:
         """Another look for a volume."""
         if key in self.volumes:
             for one in self.volumes[key]:
                 one.look = look
+            if key in self.on_card:
+                self.on_card[key].dress(look)
             self._bundles.clear()
 
     def set_lines(self, key: Any, lines: list[tuple[np.ndarray, tuple, float]], points: list) -> None:
@@ -154,9 +173,9 @@ class SolidScene:
             self.renderer.RemoveActor(self.meshes.pop(key).actor)
         if key in self.flat:
             self.renderer.RemoveViewProp(self.flat.pop(key))
+        if key in self.on_card:
+            self.renderer.RemoveVolume(self.on_card.pop(key).prop)
         if self.volumes.pop(key, None) is not None:
-            self._bundles.clear()
-        if not isinstance(key, str):
             self._bundles.clear()
 
     def clear(self) -> None:
@@ -169,15 +188,20 @@ class SolidScene:
         self.planes = np.asarray(planes, float).reshape(-1, 4)
         for mesh in self.meshes.values():
             self._cut(mesh)
+        for volume in self.on_card.values():
+            volume.cut(self._collected())
 
     def _cut(self, mesh: Mesh) -> None:
+        mesh.cut(self._collected())
+
+    def _collected(self) -> vtkPlaneCollection:
         several = vtkPlaneCollection()
         for x, y, z, d in self.planes.tolist():  # of directions of length 1
             plane, across = vtkPlane(), np.array((x, y, z))
             plane.SetNormal(x, y, z)
             plane.SetOrigin(*(across * d - self.origin))
             several.AddItem(plane)
-        mesh.cut(several)
+        return several
 
     # how it is seen
 
@@ -197,35 +221,45 @@ class SolidScene:
     def picture(self, eye: Eye, moving: bool = False, clear: bool = False) -> np.ndarray:
         """Draw: uint8 (height, width, 4), premultiplied by opacity, which is 255 unless the ground is clear.
 
-        Without a graphics card a picture of a scene that moves has half as many columns and rows.
+        Without a graphics card a picture of a scene that moves has a half, a third or a quarter as many columns and
+        rows, so that it follows the hand.
         """
+        started = time.perf_counter()
         if moving and not self.drawn_by:
-            eye = eye.resized(eye.width // 2, eye.height // 2)
+            eye = eye.resized(eye.width // self.coarseness, eye.height // self.coarseness)
         (self.renderer.UseFXAAOff if moving else self.renderer.UseFXAAOn)()
         whole = np.empty((eye.height, eye.width, 4), np.uint8)
         for top in range(0, eye.height, TILE):
             for left in range(0, eye.width, TILE):
                 part = (left, top, min(TILE, eye.width - left), min(TILE, eye.height - top))
                 whole[top : top + part[3], left : left + part[2]] = self._tile(eye, part, moving, clear)
+        took = time.perf_counter() - started
+        if moving and took > SLOW:
+            self.coarseness = min(4, self.coarseness + 1)
+        elif moving and took < QUICK:
+            self.coarseness = max(2, self.coarseness - 1)
         return whole
 
     def _tile(self, eye: Eye, part: tuple[int, int, int, int], moving: bool, clear: bool) -> np.ndarray:
         _, top, width, height = part
         peeled = any(m.finish.opacity < 1 for m in self.meshes.values()) and not moving
         self.renderer.SetUseDepthPeeling(int(peeled))
+        count = sum(mesh.count for mesh in self.meshes.values())
         for mesh in self.meshes.values():
-            mesh.moving(moving)
+            mesh.moving(moving and not self.drawn_by, mesh.count / max(1, count))
+        for volume in self.on_card.values():
+            volume.moving(moving)
         ground = np.zeros((height, 4), np.float32)
         if not clear:
             share = 1 - (top + np.arange(height)[:, None] + 0.5) / eye.height
             ground[:, :3] = np.array(NIGHT[0]) * (1 - share) + np.array(NIGHT[1]) * share
             ground[:, 3] = 1
-        drawn = bool(self.meshes or self.flat)
+        drawn = bool(self.meshes or self.flat or self.on_card)
         solid: np.ndarray = np.zeros((height, width, 4), np.float32)
         if drawn:
             solid = self._library(eye, part).astype(np.float32) / 255
         colours = solid + (1 - solid[..., 3:]) * ground[:, None, :]
-        if self.volumes:
+        if self.volumes and not self.on_card:
             quality = TURNING if moving else FINE
             backs = self._backs(eye, part) if drawn else None
             light, _ = self._bundle(moving).cast(eye, quality, self.planes, backs, part)

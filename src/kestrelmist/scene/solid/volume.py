@@ -15,7 +15,7 @@ from .volume_look import VolumeLook, table_of
 
 OUTER = (0.02, 99.98)
 """Percentiles between which values have levels of their own."""
-COARSE = 160
+COARSE = 128
 """Voxels along the longest side of the copy that is drawn while the scene turns."""
 
 
