@@ -2,8 +2,10 @@
 
 import unittest
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
+from scipy import ndimage
 
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import Label, LabelMap, LabelTable
@@ -114,6 +116,38 @@ class RaysTest(unittest.TestCase):
         np.testing.assert_allclose(middles[0], middles[1], atol=0.05)
         thin = coarser(levels_of(image_of(np.random.default_rng(0).random((90, 80, 2)).astype(np.float32))), 20)
         self.assertEqual(thin.voxels.shape[0], 2)
+
+
+class CardTest(unittest.TestCase):
+    def test_a_graphics_card_draws_the_same(self):
+        """Here without one, by the library's own software: where the ball is, its colour, planes and looks."""
+        from kestrelmist.scene.solid.stage import SolidScene
+
+        at = np.linalg.norm(np.moveaxis(np.indices((28, 28, 28)), 0, -1) - 13.5, axis=-1)
+        image = image_of((100 * np.clip(10.5 - at, 0, 1)).astype(np.float32))
+        look = VolumeLook(((40.0, "#FF8000", 0.0), (60.0, "#FF8000", 1.0)), lit=False)
+        found = []
+        for by in ("processor", "card"):
+            with mock.patch.dict("os.environ", {"KESTRELMIST_DRAW": by}):
+                scene = SolidScene()
+                scene.set_volume(1, levels_of(image), look)
+                self.assertEqual((bool(scene.on_card), bool(scene.drawn_by)), (by == "card",) * 2)
+                eye = scene.eye(Camera(20, 10, parallel=True), 120, 100, Frame((13.5, 13.5, 13.5), 14.0))
+                whole = scene.picture(eye, clear=True)
+                scene.set_planes(np.array([[1.0, 0, 0, 13.5]]))
+                cut = scene.picture(eye, clear=True)
+                met = scene.place_at(eye, 50.0, 50.0)
+                scene.set_look(1, replace(look, points=((40.0, "#0000FF", 0.0), (60.0, "#0000FF", 1.0))))
+                blue = scene.picture(eye, clear=True)
+                scene.drop(1)
+                self.assertEqual(int(scene.picture(eye, clear=True)[..., 3].max()), 0)
+                found.append((whole, cut, blue, met))
+        for one, other in zip(*(f[:3] for f in found)):
+            a, b = one[..., 3] > 127, other[..., 3] > 127
+            self.assertGreater(2 * (a & b).sum() / (a.sum() + b.sum()), 0.97)
+            inside = ndimage.binary_erosion(a & b, iterations=3)
+            self.assertLess(np.abs(one[inside].astype(int) - other[inside]).mean(), 8)
+        np.testing.assert_allclose(found[0][3], found[1][3])
 
 
 class LookTest(unittest.TestCase):

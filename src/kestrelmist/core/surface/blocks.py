@@ -19,8 +19,8 @@ Block = tuple[int, int, int]
 
 
 def states_of(labels: LabelMap, number: int) -> np.ndarray:
-    """A number for each cell of a grid (k, j, i), CELL voxels a side, that tells which of its voxels a label has, int64;
-    0 for none."""
+    """A number for each cell of a grid (k, j, i), CELL voxels a side, that tells which of its voxels a label has,
+    int64; 0 for none."""
     sizes = [-(-n // CELL) for n in labels.kji.shape]
     found = np.zeros(sizes, np.int64)
     kji = unmarked(labels.kji)

@@ -45,7 +45,7 @@ class SolidPanel(QWidget):
         self.parallel, self.distance = QCheckBox("Parallel"), QCheckBox("Distance")
         self.parallel.setToolTip(plain_tip("Draw what is near as large as what is far, with a scale bar"))
         self.distance.setToolTip(plain_tip("Click two places on surfaces to measure between them"))
-        self.measured = soft()
+        self.measured, self.drawn = soft(), soft()
         self.picture, self.film = QPushButton("Picture …"), QPushButton("Film …")
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -82,6 +82,7 @@ class SolidPanel(QWidget):
         out.addWidget(self.picture)
         out.addWidget(self.film)
         column.addLayout(out)
+        column.addWidget(self.drawn)
         self.image.activated.connect(self._choose)
         for name, box in self.parts.items():
             box.toggled.connect(lambda on, name=name: self.model.change(**{name: on}))
@@ -119,6 +120,10 @@ class SolidPanel(QWidget):
     def _camera(self) -> None:
         with quietly(self.parallel):
             self.parallel.setChecked(self.model.camera.parallel)
+        by = self.model.drawn_by
+        words = "" if by is None else f"Drawn by {by}." if by else "Drawn by the processor: no graphics card answers."
+        if words != self.drawn.text():
+            self.drawn.setText(words)
 
     def _measured(self) -> None:
         with quietly(self.distance):

@@ -47,6 +47,8 @@ class SolidModel(QObject):
             for key, row in (kept.items() if isinstance(kept, dict) else ())
             if str(key).isdigit()
         }
+        self.drawn_by: str | None = None
+        """The graphics card by its name, "" for the processor, None while nobody knows."""
         self.measuring = False
         self.ends: list[tuple[float, float, float]] = []
         """Places between which a distance is measured."""
@@ -159,6 +161,11 @@ class SolidModel(QObject):
                 except Trouble:
                     continue  # checks and forms say what is wrong with it
         return found
+
+    def set_drawn_by(self, name: str) -> None:
+        """What draws has been found out."""
+        self.drawn_by = name
+        self.camera_changed.emit()
 
     # distances
 

@@ -46,8 +46,6 @@ class SolidFeed(QObject):
         self.solid = Solid()
         self.process: SolidProcess | None = None
         self.trouble = ""
-        self.drawn_by: str | None = None
-        """The graphics card by its name, "" for the processor, None while nobody knows."""
         self.triangles: dict[tuple, int] = {}
         self.known: dict[tuple, tuple] = {}
         """What was handed over of each body: its state."""
@@ -259,8 +257,7 @@ class SolidFeed(QObject):
                 if word == "made":
                     self.triangles[rest[0]] = rest[1]
                 elif word == "ready":
-                    self.drawn_by = rest[0]
-                    self.counted.emit()
+                    self.model.set_drawn_by(rest[0])
                 elif word == "met":
                     self._met = rest[0]
                     if rest[1] is not None:
