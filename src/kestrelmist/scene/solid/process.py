@@ -15,6 +15,7 @@ import subprocess
 import sys
 import threading
 from multiprocessing.connection import Connection
+from typing import Any
 
 
 class SolidProcess:
@@ -32,6 +33,7 @@ class SolidProcess:
         )
         theirs.close()
         self.pipe = Connection(ours.detach())
+        self._held: dict[Any, Any] = {}
         self._waiting: queue.SimpleQueue[tuple | None] = queue.SimpleQueue()
         # a pipe that is full would hold up who writes to it, and the process may be writing a picture just then
         self._sender = threading.Thread(target=self._send_all, name="Solid view", daemon=True)
@@ -39,6 +41,13 @@ class SolidProcess:
 
     def send(self, *message) -> None:
         """Hand over a message; nothing happens when the process is gone."""
+        word, *rest = message
+        if word == "volume":  # the other process looks into its memory, which is here
+            self._held[rest[0]] = rest[1]
+        elif word == "drop":
+            self._held.pop(rest[0], None)
+        elif word == "clear":
+            self._held.clear()
         self._waiting.put(message)
 
     def _send_all(self) -> None:
@@ -49,6 +58,7 @@ class SolidProcess:
                 return
 
     def close(self) -> None:
+        self._held.clear()
         self.send("stop")
         self._waiting.put(None)
         self._sender.join(1)

@@ -11,6 +11,7 @@ from ...core.image import Image
 from ...core.kernel import kernel, unmarked
 from ...core.labels import LabelMap
 from .rays import BLOCK, LEVELS
+from .shared import SharedArray
 from .volume_look import VolumeLook, table_of
 
 OUTER = (0.02, 99.98)
@@ -36,11 +37,24 @@ class Levels:
     affine: np.ndarray
     low: float
     high: float
+    memory: SharedArray | None = None
+    """Where the voxels lie when another process may look into them."""
+
+    def __reduce__(self) -> tuple:
+        voxels = self.voxels if self.memory is None else self.memory
+        return _levels_of, (voxels, self.affine, self.low, self.high)
 
     @property
     def step(self) -> float:
         """Shortest side of a voxel, mm."""
         return float(np.linalg.norm(self.affine[:3, :3], axis=0).min())
+
+
+def _levels_of(voxels: np.ndarray | SharedArray, affine: np.ndarray, low: float, high: float) -> Levels:
+    """Levels as they come from another process."""
+    if isinstance(voxels, SharedArray):
+        return Levels(unmarked(voxels.array), affine, low, high, voxels)
+    return Levels(voxels, affine, low, high)
 
 
 def levels_of(image: Image, mask: LabelMap | None = None, numbers: tuple[int, ...] = ()) -> Levels:
@@ -55,7 +69,8 @@ def levels_of(image: Image, mask: LabelMap | None = None, numbers: tuple[int, ..
     """
     low, high = value_ends(image)
     kji = unmarked(image.kji)
-    found = np.empty(kji.shape, np.uint16)
+    memory = SharedArray(kji.shape, np.uint16)
+    found = memory.array
     allowed = np.ones(65536, np.uint8)
     if mask is not None:
         allowed[:] = 0
@@ -63,7 +78,7 @@ def levels_of(image: Image, mask: LabelMap | None = None, numbers: tuple[int, ..
     kept = unmarked(mask.kji) if mask is not None else np.zeros((1, 1, 1), np.uint16)
     scale = (LEVELS - 2) / (high - low)
     in_halves(len(kji), lambda a, b: _levels(kji, low, scale, kept, mask is not None, allowed, a, b, found), kji.size)
-    return Levels(found, image.space.affine, low, high)
+    return Levels(found, image.space.affine, low, high, memory)
 
 
 def value_ends(image: Image) -> tuple[float, float]:
