@@ -252,6 +252,22 @@ class SceneTest(unittest.TestCase):
         self.assertGreater(2 * (after & fine).sum() / (after.sum() + fine.sum()), 0.98)
         self.assertGreater(after[:, : after.shape[1] // 2].sum(), after[:, after.shape[1] // 2 :].sum() + 40)
 
+    def test_what_is_seen_through_a_mapping_lies_where_it_is_led(self):
+        from kestrelmist.core.displacement import DisplacementField
+        from kestrelmist.core.through import seen_through
+
+        space = Space((30, 30, 30), np.eye(4))
+        away = np.linalg.norm(np.moveaxis(np.indices(space.shape), 0, -1) - (10, 15, 15), axis=-1)
+        image = Image(np.asfortranarray((100.0 * (away < 5)).astype(np.float32)), space, "Other")
+        shift = np.zeros((30, 30, 30, 3), np.float32)
+        shift[..., 0] = 8.0
+        seen = seen_through(image, DisplacementField(shift, space))
+        lead = Image(np.asfortranarray(np.zeros((30, 30, 30), np.float32)), space, "Lead")
+        body = Body("other", 0, VOLUME, look=HARD, onto="lead")
+        levels = made(body, seen, {"lead": lead}.__getitem__)[2]
+        at = np.argwhere(levels.voxels > 3000)[:, ::-1].mean(0)
+        np.testing.assert_allclose(at, (18, 15, 15), atol=0.2)
+
     def test_explode_moves_parts_away_from_the_middle(self):
         both = LabelMap(
             self.image.space,

@@ -18,7 +18,7 @@ from kestrelmist.core.surface.surface import Surface, Surfaces
 from kestrelmist.formats.format import format_of
 from kestrelmist.formats.label_files import read_label_map
 from kestrelmist.formats.saving import save_thing
-from kestrelmist.outline.surfaces.labels_of_surface import labels_of_surface, lay_surface
+from kestrelmist.outline.surfaces.labels_of_surface import labels_of_surface, placed
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase, keep_thing
@@ -112,7 +112,7 @@ class SurfaceFilesTest(PlaceCase):
             record = study.items.of_kind("surfaces")[0]
             self.assertEqual((record.of, record.name), (key, NAMES[0]))
             self.assertEqual(record.id, kept)
-            laid = study.thing(study.run("lay-surface", surface=place / "F.ply", onto=key))
+            laid = study.thing(study.run("lay-surface", file=place / "F.ply", onto=key))
             np.testing.assert_allclose(laid.ends, self.read(place / "F.ply").ends)
         with Study(place / "S") as study:  # and after a restart
             self.assertEqual(study.thing(record.id).parts[0].colour, "#E0A24B")
@@ -121,14 +121,14 @@ class SurfaceFilesTest(PlaceCase):
         bare = Surfaces(tuple(self.made.parts[:1]), "Bone", unit="")
         for unit, factor in (("um", 1e3), ("cm", 0.1), ("m", 1e-3), ("inch", 1 / 25.4)):
             scaled = bare.carried(np.diag([factor, factor, factor, 1.0]))
-            laid = lay_surface(scaled, self.image, unit=unit)
+            laid = placed(scaled, self.image, unit, "right front up")
             self.assertAlmostEqual(laid.parts[0].volume / bare.parts[0].volume, 1, 6)
         turned = bare.carried(np.diag([-1.0, -1, 1, 1]))
-        np.testing.assert_allclose(lay_surface(turned, self.image, axes="left back up").ends, bare.ends)
+        np.testing.assert_allclose(placed(turned, self.image, None, "left back up").ends, bare.ends)
         with self.assertRaisesRegex(Trouble, "lies round .* mm, outside “Head”: say in which unit it is"):
-            lay_surface(bare.carried(np.diag([1e3, 1e3, 1e3, 1.0])), self.image)
+            placed(bare.carried(np.diag([1e3, 1e3, 1e3, 1.0])), self.image, None, "right front up")
         with self.assertRaisesRegex(Trouble, "“Parts” says that it is in mm: leave the unit out"):
-            lay_surface(self.made, self.image, unit="cm")
+            placed(self.made, self.image, "cm", "right front up")
 
     def test_what_does_not_close_or_holds_nothing(self):
         one = self.made.parts[0]

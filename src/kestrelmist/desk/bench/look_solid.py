@@ -37,6 +37,8 @@ class SolidPanel(QWidget):
         self.volume = VolumePanel(desk)
         self.crop = CropPanel(desk)
         self.parts = {name: QCheckBox(words) for name, words in PARTS}
+        self.only = QComboBox()
+        self.only.setAccessibleName("Which labels stand in the scene")
         self.opacity, self.apart = (QSlider(Qt.Orientation.Horizontal) for _ in range(2))
         self.opacity.setRange(5, 100)
         self.opacity.setAccessibleName("Opacity of labels and surfaces")
@@ -58,6 +60,7 @@ class SolidPanel(QWidget):
         for n, box in enumerate(self.parts.values()):
             grid.addWidget(box, n // 2, n % 2)
         column.addLayout(grid)
+        column.addLayout(row("Label", self.only, width=WIDE))
         column.addLayout(row("Opacity", self.opacity, width=WIDE))
         column.addLayout(row("Apart", self.apart, width=WIDE))
         column.addWidget(self.crop)
@@ -88,6 +91,7 @@ class SolidPanel(QWidget):
             box.toggled.connect(lambda on, name=name: self.model.change(**{name: on}))
         self.opacity.valueChanged.connect(lambda v: self.model.change(label_opacity=v / 100))
         self.apart.valueChanged.connect(lambda v: self.model.change(apart=v / 100))
+        self.only.activated.connect(lambda n: self.model.change(only=self.only.itemData(n)))
         self.parallel.toggled.connect(self._parallel)
         self.distance.toggled.connect(self.model.set_measuring)
         self.picture.clicked.connect(lambda: open_operation("render", self.model.settings()))
@@ -96,8 +100,10 @@ class SolidPanel(QWidget):
         self.model.camera_changed.connect(self._camera)
         self.model.measured.connect(self._measured)
         self.model.looks_kept.connect(self.follow)
-        for signal in (self.viewing.lead_changed, self.viewing.lead_ready, self.viewing.arrangement_changed):
+        viewing = self.viewing
+        for signal in (viewing.lead_changed, viewing.lead_ready, viewing.arrangement_changed, viewing.maps.chosen):
             signal.connect(self.follow)
+        viewing.maps.changed.connect(self._labels_changed)
         self.follow()
 
     @property
@@ -113,6 +119,13 @@ class SolidPanel(QWidget):
             self.model.change(image=way)
         elif way != "own":
             self.model.set_ready(self.image.itemText(n))
+
+    def _labels_changed(self) -> None:
+        """Names are listed anew when there are others; not at each stroke."""
+        labels = self.viewing.maps.labels
+        names = [one.name for one in labels.table if labels.counts[one.number]] if labels is not None else []
+        if names != [self.only.itemText(n) for n in range(1, self.only.count())]:
+            self.follow()
 
     def _parallel(self, on: bool) -> None:
         self.model.set_camera(replace(self.model.camera, parallel=on))
@@ -141,7 +154,14 @@ class SolidPanel(QWidget):
         self.setVisible(self.wanted and self.viewing.record is not None)
         shown = self.model.shown
         flat = self.viewing.record is not None and min(self.viewing.record.grid.shape) < 2
-        with quietly(self.image, self.opacity, self.apart, *self.parts.values()):
+        with quietly(self.image, self.only, self.opacity, self.apart, *self.parts.values()):
+            self.only.clear()
+            self.only.addItem("All that are drawn", 0)
+            labels = self.viewing.maps.labels
+            for one in labels.table if labels is not None else ():
+                if labels is not None and labels.counts[one.number]:
+                    self.only.addItem(one.name, one.number)
+            self.only.setCurrentIndex(max(0, self.only.findData(shown.only)))
             self.image.clear()
             self.image.addItem("Outline", "outline")
             self.image.addItem("Not shown", "none")

@@ -2,27 +2,34 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 
+from ...core.claim import claimed
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.labels import PALETTE, Label, LabelMap, LabelTable
+from ...core.names import file_name
 from ...core.on_grid import require_same_grid
 from ...core.operation import operation
-from ...core.parameter import NewPath
+from ...core.parameter import Between, NewPath, Only
 from ...core.progress import Progress, silent
-from ...core.safe_write import require_new
+from ...core.safe_write import require_new, write_trouble
 from ...core.surface.of_label import surfaces_of
+from ...core.surface.simplify import simplified
 from ...core.table import Column, Table
 from ..contours.marks_of import marks_of
 from ..pieces import pieces_of
 from .coco import write_coco
 from .masks import write_masks
 
-As = Literal["nifti", "nrrd", "ome-tiff", "png", "seg", "rtstruct", "coco", "geojson", "stl", "obj", "ply", "gltf"]
+SURFACES = ("stl", "obj", "ply", "gltf", "vtp")
+As = Literal[
+    "nifti", "nrrd", "ome-tiff", "png", "seg", "rtstruct", "coco", "geojson", "stl", "obj", "ply", "gltf", "vtp"
+]
 ENDINGS = {
     "nifti": ".nii.gz",
     "nrrd": ".nrrd",
@@ -36,8 +43,8 @@ ENDINGS = {
     "obj": ".obj",
     "ply": ".ply",
     "gltf": ".glb",
+    "vtp": ".vtp",
 }
-SURFACES = ("stl", "obj", "ply", "gltf")
 
 
 @operation(
@@ -45,8 +52,15 @@ SURFACES = ("stl", "obj", "ply", "gltf")
     "Export labels",
     name="export-labels",
     keywords="save write masks semantic instance segmentation dicom seg rtstruct coco geojson stl obj ply mesh png",
-    called={"as_": "As", "to": "File", "instances": "A number each piece", "replace_file": "In place of another"},
-    rare="instances replace_file",
+    called={
+        "as_": "As",
+        "to": "File",
+        "instances": "A number each piece",
+        "each": "A file each label",
+        "share": "Share of the triangles",
+        "replace_file": "In place of another",
+    },
+    rare="instances each share replace_file",
     group="Label maps",
 )
 def export_labels(
@@ -56,6 +70,8 @@ def export_labels(
     image: Image | None = None,
     *,
     instances: bool = False,
+    each: Annotated[bool, Only("as_", *SURFACES)] = False,
+    share: Annotated[float, Between(0.001, 1), Only("as_", *SURFACES)] = 1.0,
     replace_file: bool = False,
     progress: Progress = silent(),
 ) -> Table:
@@ -74,6 +90,10 @@ def export_labels(
         That the labels are of: written beside masks, and referred to by DICOM objects.
     instances : bool
         Whether each connected piece of a label gets a number of its own.
+    each : bool
+        A file for each label, named after it, in a folder of the name that is given.
+    share : number
+        Of the triangles of surfaces that stay, 0.001 to 1.
     replace_file : bool
         Take the place of a file of that name.
 
@@ -87,12 +107,15 @@ def export_labels(
         raise Trouble(f"“{labels.name}” has no label that is drawn", "draw one first")
     if image is not None:
         require_same_grid(image, labels)
-    to = named_for(to, as_, labels.space.shape[2])
+    to = named_for(to, as_, labels.space.shape[2]) if not each else to
     require_new(to, replace_file)
     if not to.parent.is_dir():
         raise Trouble("The folder to write into does not exist", "make it or choose another", to)
     known = apart(labels, progress.part(0.0, 0.2)) if instances else labels
-    written = write_as(as_, to, known, image, progress.part(0.2, 1.0))
+    if as_ in SURFACES:
+        written = write_surfaces(to, known, ENDINGS[as_], each, share, progress.part(0.2, 1.0))
+    else:
+        written = write_as(as_, to, known, image, progress.part(0.2, 1.0))
     drawn = [row for row in known.table if known.counts[row.number]]
     columns = [Column("labels"), Column("count"), Column("format"), Column("file")]
     table = Table(f"{labels.name} exported", columns)
@@ -141,8 +164,6 @@ def apart(labels: LabelMap, progress: Progress) -> LabelMap:
 
 
 def _unique(rows: list[Label]) -> list[Label]:
-    from dataclasses import replace
-
     known: set[str] = set()
     found = []
     for row in rows:
@@ -171,8 +192,6 @@ def write_as(as_: str, to: Path, labels: LabelMap, image: Image | None, progress
         write_coco(to, labels, f"{(image.name if image is not None else labels.name)}.png", progress)
     elif as_ == "geojson":
         save_thing(to, marks_of(labels, progress=progress), progress)
-    elif as_ in SURFACES:
-        save_thing(to, surfaces_of(labels, None, False, progress), progress)
     else:
         numbers = Image(labels.data, labels.space, labels.name, labels.subject) if as_ == "ome-tiff" else labels
         save_thing(to, numbers, progress)
@@ -180,6 +199,31 @@ def write_as(as_: str, to: Path, labels: LabelMap, image: Image | None, progress
             write_label_table(table_path(to), labels.table)
         return [to, table_path(to)]
     return [to]
+
+
+def write_surfaces(to: Path, labels: LabelMap, ending: str, each: bool, share: float, progress: Progress) -> list[Path]:
+    """Write surfaces of labels: one file, or one for each label in a new folder; returns what was written."""
+    from ...formats.saving import save_thing
+
+    whole = surfaces_of(labels, None, False, progress.part(0.0, 0.6))
+    whole = simplified(whole, share, progress.part(0.6, 0.8)) if share < 1 else whole
+    if not each:
+        save_thing(to, whole, progress.part(0.8, 1.0))
+        return [to]
+    with claimed(to) as beside:
+        beside.mkdir()
+        names: dict[str, int] = {}
+        for one in whole.parts:
+            name = file_name(one.name) or "label"
+            names[name.casefold()] = names.get(name.casefold(), 0) + 1
+            again = names[name.casefold()]
+            part = replace(whole, parts=(one,), name=one.name)
+            save_thing(beside / f"{name}{f' {again}' if again > 1 else ''}{ending}", part)
+        try:
+            beside.rename(to)
+        except OSError as error:
+            raise write_trouble(error, to) from error
+    return sorted(to.iterdir())
 
 
 def _across_k(labels: LabelMap) -> Literal["axial", "coronal", "sagittal"]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 from typing import Annotated, Literal
 
 import numpy as np
@@ -13,10 +14,11 @@ from ...core.labels import PALETTE, Label, LabelMap, LabelTable
 from ...core.left_out import LeftOut
 from ...core.operation import operation
 from ...core.overlap import apart
-from ...core.parameter import Role
+from ...core.parameter import FilePath, Role
 from ...core.progress import Progress, silent
 from ...core.surface.inside import voxels_within
 from ...core.surface.surface import Surfaces
+from ...formats.format import format_of, words_for
 from .surface import GROUP
 
 FileUnit = Annotated[Literal["um", "mm", "cm", "m", "inch"] | None, LeftOut("as the file tells it, else mm")]
@@ -34,7 +36,7 @@ IN_MM = {"um": 1e-3, "mm": 1.0, "cm": 10.0, "m": 1e3, "inch": 25.4}
     methods="Surfaces were laid into the world of an image",
 )
 def lay_surface(
-    surface: Surfaces,
+    file: FilePath,
     onto: Annotated[Image, Role("grid")],
     *,
     unit: FileUnit = None,
@@ -44,6 +46,8 @@ def lay_surface(
 
     Parameters
     ----------
+    file : path
+        STL, OBJ, PLY, binary glTF (.glb) or VTP.
     onto : image
         In whose world it lies.
     unit : text
@@ -54,9 +58,12 @@ def lay_surface(
     Raises
     ------
     Trouble
-        When it lies nowhere near the image, in another world, or the file tells another unit.
+        When it is no such file, or damaged; it lies nowhere near the image, or tells another unit.
     """
-    return placed(surface, onto, unit, axes)
+    known = format_of(Path(file), "surfaces")
+    if known is None:
+        raise Trouble("This kind of file holds no surface", f"{words_for('surfaces')} can be read", file)
+    return placed(known.open(Path(file)), onto, unit, axes)
 
 
 @operation(

@@ -14,11 +14,13 @@ from ...core.image import Image
 from ...core.label_boxes import boxes_of
 from ...core.labels import LabelMap
 from ...core.progress import Progress, silent
+from ...core.space import Space
 from ...core.surface.blocks import SIDE
 from ...core.surface.march import marched
 from ...core.surface.of_label import surface_of
 from ...core.surface.smoothing import smoothed
 from ...core.surface.surface import Surfaces
+from ...core.through import resampled_through
 from ..first_look import first_look
 from ..layer import ImageLook
 from ..primitives import rgba
@@ -95,6 +97,10 @@ def _relief(body: Body, image: Image, find, progress: Progress) -> Message:
 def _volume(body: Body, image: Image, find, progress: Progress) -> Message:
     if min(image.space.shape) < 2:
         raise Trouble(f"“{image.name}” is one slice, and no volume", "choose an image of several slices")
+    if image.through is not None and body.onto is not None:  # rays are straight: what bends is brought on a grid once
+        target: Space = find(body.onto).space
+        values = resampled_through(image.kji, image.space, target, image.through, progress=progress)
+        image = Image(values.T, target, image.name, image.subject, unit=image.unit)
     look = body.look if isinstance(body.look, VolumeLook) else fitted(first_name(image), image)
     mask: LabelMap | None = None
     numbers: tuple[int, ...] = ()

@@ -52,6 +52,8 @@ class Body:
         Where a slice or the crosshair lies.
     inside : (thing, number), optional
         Of a volume: only what lies in a label is drawn; in any of the map when the number is 0.
+    onto : int or str, optional
+        Of a volume that is seen through a mapping that bends: the image on whose grid it is brought.
     """
 
     thing: int | str = 0
@@ -63,6 +65,7 @@ class Body:
     shift: tuple[float, float, float] = (0.0, 0.0, 0.0)
     at: tuple[float, float, float] | None = None
     inside: tuple[int | str, int] | None = None
+    onto: int | str | None = None
 
     @property
     def key(self) -> tuple:
@@ -184,4 +187,6 @@ def things_of(bodies: Iterable[Body]) -> set[int | str]:
         found.add(body.thing)
         if body.inside is not None:
             found.add(body.inside[0])
+        if body.onto is not None:
+            found.add(body.onto)
     return found

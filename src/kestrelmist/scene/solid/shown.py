@@ -129,7 +129,7 @@ def scene_of(shown: Shown, there: Around) -> tuple[Solid, dict[int | str, Any]]:
     for key, image in there.over if shown.over else ():
         if min(image.space.shape) > 1 and not image.colour:
             things[key] = image
-            bodies.append(Body(key, 0, VOLUME))
+            bodies.append(Body(key, 0, VOLUME, onto=there.key if image.through is not None else None))
     for key, labels in there.maps:
         things[key] = labels
         if shown.labels:
