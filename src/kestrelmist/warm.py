@@ -21,6 +21,7 @@ PARTS = ("panes", "outline", "solid", "tools", "demo")
 """What can be compiled by itself, so that two cores have something to do."""
 
 SOLID = (
+    "scene.slab",
     *("core.surface.depth", "core.surface.march", "core.surface.smoothing", "core.surface.blocks"),
     *("core.surface.inside", "scene.solid.coarse_field", "scene.solid.volume", "scene.solid.rays"),
     *("scene.solid.rays_of_one", "scene.solid.hits"),
@@ -94,12 +95,14 @@ def warm_solid() -> None:
     from .core.surface.blocks import block_surface, states_of
     from .core.surface.inside import voxels_within
     from .core.surface.of_label import surfaces_of
+    from .scene.slab import slab_values
     from .scene.solid.cast_volumes import FINE, Bundle
     from .scene.solid.coarse_field import image_field
     from .scene.solid.eye import Camera, Eye, Frame
     from .scene.solid.hits import first_hit
     from .scene.solid.volume import DrawnVolume, coarser, levels_of
     from .scene.solid.volume_look import WAYS, VolumeLook
+    from .scene.view import AXIAL, CORONAL, SAGITTAL, plane_view
 
     space = Space((12, 12, 12), np.eye(4))
     ball = ((np.indices((12, 12, 12)) - 5.5) ** 2).sum(0) < 16
@@ -113,6 +116,8 @@ def warm_solid() -> None:
     for kind in KERNEL_TYPES:
         image = Image(np.asfortranarray((ball * 100).astype(kind)), space)
         image_field(image)
+        for plane in (AXIAL, CORONAL, SAGITTAL):
+            slab_values(plane_view(plane, (5.5, 5.5, 5.5), 1.0, 12, 12), image, 3.0, "highest", True)
         levels = levels_of(image, labels)
         coarser(levels, 6)
     for way in WAYS:

@@ -11,6 +11,7 @@ from ..core.image import Image
 from ..core.quantity import pretty_unit
 from ..scene.layer import ImageLook
 from ..scene.layer_type import Drawn
+from ..scene.pieces import slab_words
 from ..scene.solid.eye import Eye
 from ..scene.solid.scene import Solid
 from ..scene.solid.volume_look import VolumeLook
@@ -18,10 +19,11 @@ from ..scene.solid.volume_look import VolumeLook
 Facts = tuple[tuple[str, str], ...]
 
 
-def range_words(look: ImageLook, unit: str) -> str:
-    """A display range in words: "−100 to 900 HU, Grey"."""
+def range_words(look: ImageLook, unit: str, lengths: str = "mm") -> str:
+    """A display range in words: "−100 to 900 HU, Grey"; `lengths` is the unit of the image's grid."""
     words = f"{look.low:.4g} to {look.high:.4g} {pretty_unit(unit)}".replace("-", "−").strip()
-    return f"{words}, {look.colour_map}" + (f", below zero {look.below_map}" if look.below_map else "")
+    words += f", {look.colour_map}" + (f", below zero {look.below_map}" if look.below_map else "")
+    return words + (f", {slab_words(look, lengths)}" if look.slab > 0 else "")
 
 
 def facts_of_planes(
@@ -43,7 +45,8 @@ def facts_of_planes(
     rows = [("Image", lead.name)]
     for n, one in enumerate(layers):
         if isinstance(one.look, ImageLook) and not one.thing.colour:
-            rows.append((("Range" if n == 0 else f"Over it, {one.thing.name}"), range_words(one.look, one.thing.unit)))
+            words = range_words(one.look, one.thing.unit, lead.space.unit)
+            rows.append((("Range" if n == 0 else f"Over it, {one.thing.name}"), words))
         elif n:
             rows.append(("Over it", one.thing.name))
     rows += [("Over it", name) for name in others]

@@ -41,6 +41,10 @@ class ImageLook:
         Strength of a light from the side, 0 to 1, for values that are heights.
     steep : values a mm
         The slope that is drawn as if it rose at 45°; 0 for no light.
+    slab : mm
+        How thick a slab is shown in place of one slice; 0 for a slice.
+    slab_way : "highest", "lowest" or "mean"
+        Which of its values.
     tint : two values, optional
         A range that is lit up in `tint_colour`.
     """
@@ -60,6 +64,8 @@ class ImageLook:
     channels: tuple[Channel, ...] = ()
     light: float = 0.0
     steep: float = 0.0
+    slab: float = 0.0
+    slab_way: str = "highest"
 
     def sides(self) -> list[tuple[int, ImageLook]]:
         """Looks to be drawn one after another, each with the sign that values are taken with."""

@@ -168,6 +168,26 @@ def tag(text: str, wide: float) -> list[Primitive]:
     return [Panel((8, 6, wide + 18, 20), CHIP, 3), Words((17 + wide / 2, 16), text, 12, NIGHT)]
 
 
+def slab_words(look: ImageLook, unit: str) -> str:
+    """What a slab shows: "highest of 8 mm"; "" of a slice."""
+    return f"{look.slab_way} of {look.slab:g} {pretty_unit(unit)}" if look.slab > 0 else ""
+
+
+def slabs(view: View, shown: Sequence[tuple[ImageLook, str, str]]) -> list[Primitive]:
+    """Says above the bar of length which images are seen as slabs: of (look, unit of lengths, name), the lowest first;
+    the first needs no name."""
+    found: list[Primitive] = []
+    y = view.height - 45.0
+    for n, (look, unit, name) in enumerate(shown):
+        words = slab_words(look, unit)
+        if words:
+            words = f"{name}: {words}" if n else words
+            wide = 12 * WIDE * len(words) + 10
+            found += [Panel((8, y - 9, wide, 18), BACKING), Words((13, y), words, 12, PALE, FIGURES, "lm")]
+            y -= 20
+    return found
+
+
 def brush(view: View, world, diameter: float, erasing: bool) -> list[Primitive]:
     """The outline of the brush under the pointer."""
     radius = diameter / 2 / view.pixel

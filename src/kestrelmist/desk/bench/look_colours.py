@@ -11,6 +11,7 @@ from ...scene.colours import MAPS, colour_table
 from ...scene.layer import ImageLook
 from ...scene.showing import display_range
 from ...scene.side_light import steepness
+from ...scene.slab import WAYS
 from ..models.desk_model import Desk
 from ..widgets.number_field import NumberField, number
 from .rows import quietly, row
@@ -77,6 +78,15 @@ class ColoursPanel(QWidget):
         self.lit.setLayout(row("Light", self.light, width=56))
         self.lit.layout().setContentsMargins(0, 0, 0, 0)
         column.addWidget(self.lit)
+        self.slab, self.slab_way = number(0, 1e6, 2, "", "Thickness of the slab that panes show"), QComboBox()
+        self.slab.setSpecialValueText("one slice")
+        self.slab_way.setAccessibleName("Which values of the slab")
+        for way in WAYS:
+            self.slab_way.addItem(way)
+        self.slabbed = QWidget()
+        self.slabbed.setLayout(row("Slab", self.slab, self.slab_way, width=56))
+        self.slabbed.layout().setContentsMargins(0, 0, 0, 0)
+        column.addWidget(self.slabbed)
         self.smooth, self.inverted = QCheckBox("Smooth between voxels"), QCheckBox("Turned round")
         self.bars = QCheckBox("Colour bars")
         column.addWidget(self.smooth)
@@ -102,6 +112,8 @@ class ColoursPanel(QWidget):
         self.below_high.valueChanged.connect(lambda v: layers.set_look(below_high=v))
         self.opacity.valueChanged.connect(self._set_opacity)
         self.light.valueChanged.connect(self._set_light)
+        self.slab.valueChanged.connect(lambda v: layers.set_look(slab=v))
+        self.slab_way.textActivated.connect(lambda way: layers.set_look(slab_way=way))
         self.smooth.toggled.connect(lambda on: layers.set_look(smooth=on))
         self.inverted.toggled.connect(lambda on: layers.set_look(inverted=on))
         self.bars.toggled.connect(lambda on: self.viewing.arrange(bars=on))
@@ -149,7 +161,9 @@ class ColoursPanel(QWidget):
         layer = layers.stack.of(layers.chosen) if layers.chosen is not None else None
         every = [self.hide_below, self.least, self.hide_above, self.most, self.below, self.common, self.below_low]
         self.lit.setVisible(image is not None and image.space.shape[2] == 1)
-        with quietly(*every, self.below_high, self.opacity, self.smooth, self.inverted, self.bars, self.light):
+        self.slabbed.setVisible(image is None or image.space.flat_axis is None)
+        every += [self.below_high, self.opacity, self.smooth, self.inverted, self.bars, self.light]
+        with quietly(*every, self.slab, self.slab_way):
             if image is not None:
                 for field in (self.least, self.most, self.below_low, self.below_high):
                     field.suit_values(*display_range(image))
@@ -175,3 +189,7 @@ class ColoursPanel(QWidget):
         self.light.setValue(round(100 * look.light))
         self.smooth.setChecked(look.smooth)
         self.inverted.setChecked(look.inverted)
+        image = self._image
+        self.slab.setSuffix(f" {image.space.unit}" if image is not None else "")
+        self.slab.setValue(look.slab)
+        self.slab_way.setCurrentText(look.slab_way)

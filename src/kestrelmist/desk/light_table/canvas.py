@@ -10,6 +10,8 @@ from PySide6.QtWidgets import QWidget
 from ...scene import pieces
 from ...scene.compare import Comparison
 from ...scene.drawing import draw
+from ...scene.layer import ImageLook
+from ...scene.layer_type import Drawn
 from ...scene.primitives import Primitive, paint
 from ...scene.view import Plane, View, fitted, is_tilted, plane_axes, through
 from ..models.desk_model import Desk
@@ -41,6 +43,7 @@ class Canvas(QWidget):
         """Whether what is seen is a preview."""
         self._live = False
         self._how = Comparison()
+        self._drawn: list[Drawn] = []
         self.pointer: np.ndarray | None = None
         self._mouse: QPointF | None = None
         self._whole: tuple | None = None
@@ -211,7 +214,8 @@ class Canvas(QWidget):
         self._live = self.sight.leads and self.desk.live.showing
         if self._live:
             parts = self.desk.live.laid_over(parts)
-        self.desk.tiles.want([one.thing for one in (*parts.lower, *parts.upper)], view)
+        self._drawn = [*parts.lower, *parts.upper]
+        self.desk.tiles.want([one.thing for one in self._drawn], view)
         return self.picture.pixels(view, parts)
 
     def paintEvent(self, event) -> None:
@@ -244,6 +248,8 @@ class Canvas(QWidget):
         assert record is not None
         over = self.desk.marks.drawn(flat, sections.drawn_here) if self.sight.leads else []
         over += [*pieces.letters(flat), *pieces.length_bar(flat, record.grid.unit)]
+        images = [d for d in self._drawn if isinstance(d.look, ImageLook)]
+        over += pieces.slabs(flat, [(d.look, record.grid.unit, d.thing.name) for d in images])
         if self._how.way == "swipe":
             over += pieces.swipe_line(flat, self._how.share)
         said = f"Preview: {self.desk.previewing.title}" if self.previewed else "Live" if self._live else ""

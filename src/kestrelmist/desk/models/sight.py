@@ -83,6 +83,14 @@ class Sight(QObject):
         return self.viewing.maps.labels if self.leads else self._labels
 
     @property
+    def look(self) -> ImageLook | None:
+        """How the image itself is shown."""
+        if self.leads or self.key is None:
+            return self.viewing.look
+        own = self._stack().of(self.key)
+        return own.look if own is not None and isinstance(own.look, ImageLook) else None
+
+    @property
     def ready(self) -> bool:
         """Whether there is something to draw."""
         if self.leads:
@@ -116,9 +124,7 @@ class Sight(QObject):
         if self._image is None:
             return Parts()
         assert self.key is not None
-        stack = self._stack()
-        own = stack.of(self.key)
-        shown = own.look if own is not None and isinstance(own.look, ImageLook) else None
+        stack, shown = self._stack(), self.look
         lower = [Drawn(self._image, shown)] if shown is not None else []
         upper = [
             Drawn(self._upper[one.thing], one.look, one.opacity)

@@ -12,6 +12,7 @@ from ..layer import ImageLook
 from ..layer_type import Drawn, LayerType, register
 from ..sampling import sample_colours, sample_values
 from ..side_light import light_from_the_side
+from ..slab import slab_values
 from ..tiles import inner, tiles_of
 from ..view import View
 
@@ -46,11 +47,17 @@ def _draw(view: View, layer: Drawn, look: ImageLook, out: np.ndarray) -> None:
     elif thing.colour:  # limits and colour maps are for measured values
         over_colours(sample_colours(view, thing, look.smooth), layer.opacity, out)
     else:
-        values = sample_values(view, thing, look.smooth)
+        values = _sampled(view, thing, look)
         for sign, one in look.sides():
             table = colour_table(one.colour_map, one.inverted)
             over_values(values, one, table, layer.opacity, out, sign)
         light_from_the_side(values, view.pixel, look.light * layer.opacity, look.steep, out)
+
+
+def _sampled(view: View, image: Image, look: ImageLook) -> np.ndarray:
+    if look.slab > 0 and image.space.flat_axis is None:
+        return slab_values(view, image, look.slab, look.slab_way, look.smooth)
+    return sample_values(view, image, look.smooth)
 
 
 def _values(view: View, layer: Drawn) -> np.ndarray | None:

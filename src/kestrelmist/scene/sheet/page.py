@@ -247,7 +247,9 @@ def _below(laid: Laid, subjects: Sequence[Sequence[SheetStack]], plan: SheetPlan
     long, ink = length / laid.pixel / laid.scale, INK if plan.light else PALE
     y = height - MARGIN
     line = Path(((MARGIN, y), (MARGIN + long, y)), Stroke(ink, 2.0), crisp=True)
-    return [line, Words((MARGIN + long + 6, y + 4), suited(length, unit), 12, ink, "figures", "ls")]
+    looks = [d.look for row in subjects for stack in row for d in stack.layers if isinstance(d.look, ImageLook)]
+    said = [suited(length, unit), *dict.fromkeys(filter(None, (pieces.slab_words(look, unit) for look in looks)))]
+    return [line, Words((MARGIN + long + 6, y + 4), ", ".join(said), 12, ink, "figures", "ls")]
 
 
 def _looks(subjects: Sequence[Sequence[SheetStack]]) -> list[tuple[ImageLook, str, str]]:
