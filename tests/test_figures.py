@@ -198,6 +198,37 @@ class FigureDeskTest(DeskCase):
         self.assertEqual((self.troubles, form.trouble.text()), ([], ""))
         self.assertTrue((self.place / "f.png").exists())
 
+    def test_the_panes_become_panels(self):
+        with Study(self.place / "study", create=True) as study:
+            key = keep_thing(study, two_balls())
+            study.run("threshold", label="Ball", low=500.0, high=2000.0)
+        window = self.open(self.place / "study")
+        window.desk.viewing.show_image(key)
+        window.desk.viewing.set_stage("Report")
+        self.settle(window)
+        window.desk.viewing.go_to((3.0, 5.0, 7.0))
+        window.desk.layers.set_look(slab=4.0, low=10.0, high=900.0)
+        group = window.bench.page("Report").groups["figures"]
+        with mock.patch.object(QInputDialog, "getItem", return_value=("Panes", True)):
+            group.panes.click()
+        self.settle(window)
+        self.assertEqual(self.troubles, [])
+        panels = group.figure.panels
+        self.assertEqual(sorted(p.operation for p in panels), ["picture"] * 3 + ["render"])
+        at = {p.settings["plane"]: p.settings["at"] for p in panels if p.operation == "picture"}
+        np.testing.assert_allclose([at[n] for n in ("sagittal", "coronal", "axial")], window.desk.viewing.crosshair)
+        with Study(self.place / "study") as study:
+            study.run("figure", figure="Panes", to=self.place / "p.svg")
+        text = (self.place / "p.svg").read_text()
+        self.assertEqual(text.count("highest of 4 mm") >= 3, True)
+        self.assertIn("10 to 900", text)
+        window.desk.sheet.change(count=3)
+        window.table.set_sheet(True)
+        with mock.patch.object(QInputDialog, "getItem", return_value=("Panes", True)):
+            group.panes.click()
+        self.settle(window)
+        self.assertIn("These panes are no panels", self.troubles[-1])
+
 
 if __name__ == "__main__":
     unittest.main()

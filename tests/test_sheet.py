@@ -217,7 +217,7 @@ class SheetDeskTest(DeskCase):
         form = window.bench.page(self.desk.viewing.stage).form
         form.fields["to"].field.setText(str(self.place / "w.png"))
         values = form.values()
-        self.assertEqual((values["count"], values["plane"]), (5, "coronal"))
+        self.assertEqual((values["count"], values["plane"], values["high"]), (5, "coronal", 100.0))
         model.change(start=500.0, end=600.0)
         self.settle(window)
         self.assertIn("lie outside", canvas.trouble)

@@ -11,6 +11,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QInputDialog
 
 from kestrelmist.core import person
+from kestrelmist.scene.crop_box import middle_of
 from kestrelmist.scene.solid.scene import SURFACE, VOLUME
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, with_solid_view
@@ -155,6 +156,54 @@ class SolidDeskTest(DeskCase):
         self.assertGreater(self.model.camera.zoom, 1.1)
         self.settle(self.window)
         self.assertEqual(self.troubles, [])
+
+    @with_solid_view
+    def test_the_box_is_dragged_in_the_scene_and_in_panes(self):
+        self.lead()
+        self.model.change(crop=((-5.0, -5.0, -5.0), (20.0, 20.0, 20.0)))
+        self.settle(self.window)
+        eye, here = self.canvas._eye(), self.desk.viewing.crosshair.copy()
+        place = middle_of(self.model.shown.crop, (0, 1))
+        at, to = (eye.to_page(place - np.array((by, 0, 0)))[:2] for by in (0.0, 6.0))
+        at, to = QPointF(*map(float, at)).toPoint(), QPointF(*map(float, to)).toPoint()
+        QTest.mousePress(self.canvas, LEFT, NONE, at)
+        QTest.mouseMove(self.canvas, to)
+        QTest.mouseRelease(self.canvas, LEFT, NONE, to)
+        self.settle(self.window)
+        self.assertAlmostEqual(self.model.shown.crop[1][0], 14.0, delta=0.5)
+        np.testing.assert_array_equal(self.desk.viewing.crosshair, here)  # it was no click
+        pane = next(one for one in self.table.slices if one.name == "Axial")
+        view = pane.canvas.current_view()
+        at, to = (
+            view.to_pixel((4.5, y, view.centre[2]))
+            for y in (self.model.shown.crop[1][1], self.model.shown.crop[1][1] - 5)
+        )
+        at, to = QPointF(*map(float, at)).toPoint(), QPointF(*map(float, to)).toPoint()
+        QTest.mousePress(pane.canvas, LEFT, NONE, at)
+        QTest.mouseMove(pane.canvas, to)
+        QTest.mouseRelease(pane.canvas, LEFT, NONE, to)
+        self.settle(self.window)
+        self.assertAlmostEqual(self.model.shown.crop[1][1], 15.0, delta=2 * view.pixel)
+        self.desk.undoing.undo()
+        self.assertIsNone(self.model.shown.crop)  # what was done in one go is taken back in one
+
+    @with_solid_view
+    def test_what_the_form_shows_is_what_one_sees(self):
+        self.lead()
+        self.panel.image.setCurrentText("Bone")
+        self.panel.image.activated.emit(self.panel.image.currentIndex())
+        self.panel.quality.setCurrentIndex(2)
+        self.panel.quality.activated.emit(2)
+        self.model.change(inside=1, only=1, crop=((0.0, 0.0, 0.0), (30.0, 20.0, 20.0)), apart=0.5)
+        self.settle(self.window)
+        self.assertEqual((self.model.quality, person.remembered()["quality of solid views"]), ("finest", "finest"))
+        for button, name in ((self.panel.picture, "render"), (self.panel.film, "film")):
+            self.lead()
+            button.click()
+            values = self.window.bench.page(self.desk.viewing.stage).form.values_without(("to",))
+            self.assertEqual(values["labels"], self.desk.viewing.maps.map.id, name)
+            told = [values[word] for word in ("only", "inside", "quality", "crop", "apart_by", "look")]
+            self.assertEqual(told, ["Ball", "Ball", "finest", "0, 0, 0, 30, 20, 20", 0.5, "Bone"], name)
 
     @with_solid_view
     def test_looks_are_kept_by_name_and_all_comes_back(self):

@@ -96,7 +96,7 @@ def warm_solid() -> None:
     from .core.surface.inside import voxels_within
     from .core.surface.of_label import surfaces_of
     from .scene.slab import slab_values
-    from .scene.solid.cast_volumes import FINE, Bundle
+    from .scene.solid.cast_volumes import FINENESS, Bundle
     from .scene.solid.coarse_field import image_field
     from .scene.solid.eye import Camera, Eye, Frame
     from .scene.solid.hits import first_hit
@@ -123,7 +123,7 @@ def warm_solid() -> None:
     for way in WAYS:
         drawn = DrawnVolume(levels, VolumeLook(((0.0, "#000000", 0.0), (100.0, "#FFFFFF", 0.9)), way))
         for several in ([drawn], [drawn, drawn]):
-            Bundle(several).cast(eye, FINE, np.zeros((0, 4)))
+            Bundle(several).cast(eye, FINENESS["usual"], np.zeros((0, 4)))
 
 
 def warm_tools() -> None:

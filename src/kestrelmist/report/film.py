@@ -36,7 +36,7 @@ from .made_how import Facts, caption_of, facts_of_scene
 from .numbers import numbers_of
 from .picture import PLANES, ranged, size_of
 from .plane_page import OVER, USUAL, More, PlaneLayers
-from .render import BodyAs, scene_for
+from .render import BodyAs, Quality, scene_for
 
 MOST = 20_000
 """Frames of a film."""
@@ -55,6 +55,10 @@ Through = Literal["", "time", "axial", "coronal", "sagittal", "fade", "path"]
         "axis": "Round",
         "through": "Through",
         "image_as": "Image as",
+        "slices": "Three planes",
+        "apart_by": "Apart",
+        "only": "Only the label",
+        "inside": "Volume only in",
         "seconds": "Long",
         "rate": "Frames a second",
         "at": "Position",
@@ -68,7 +72,8 @@ Through = Literal["", "time", "axial", "coronal", "sagittal", "fade", "path"]
         "replace_file": "In place of another",
     },
     rare=(
-        "axis tilt zoom rate loop plane at path low high colours over_low over_high over_colours opacity written "
+        "axis tilt zoom rate loop plane at path low high colours over_low over_high over_colours opacity slices "
+        "apart_by only inside quality crop cut written "
         "left_on_left image_as replace_file"
     ),
     group="Pictures",
@@ -90,6 +95,13 @@ def film(
     look: str = "",
     image_as: Annotated[BodyAs, LeftOut("outline with labels, else volume")] = None,
     opacity: Annotated[float, Between(0.02, 1)] = 1.0,
+    slices: bool = False,
+    apart_by: Annotated[float, Between(0, 10)] = 0.0,
+    only: str = "",
+    inside: str = "",
+    quality: Quality = "usual",
+    crop: str = "",
+    cut: str = "",
     plane: Literal["axial", "coronal", "sagittal"] = "axial",
     at: Millimetres | None = None,
     path: str = "",
@@ -128,7 +140,7 @@ def film(
         From how far above the horizon the scene is seen.
     zoom : number
         2 is twice as near.
-    look, image_as : text
+    look, image_as, slices, apart_by, only, inside, quality, crop, cut
         As in “Picture of the solid view”.
     opacity : number
         Of labels and surfaces, or of what lies over the plane.
@@ -172,8 +184,10 @@ def film(
         _write(to, (width, height), rate, loop, image.name, first.facts, _rest(first, pages), frames, progress)
     else:
         base = image.frame(tuple(0 for _ in image.axes))
-        scene, things = scene_for(base, [labels] if labels is not None else [], look, image_as, over, opacity=opacity)
-        with drawing(scene, things.__getitem__, progress.part(0.0, 0.2)) as drawn:
+        maps = [labels] if labels is not None else []
+        parts = (slices, opacity, apart_by, only, inside, crop, cut)
+        scene, things = scene_for(base, maps, look, image_as, over, None, None, *parts)
+        with drawing(scene, things.__getitem__, progress.part(0.0, 0.2), quality) as drawn:
             camera = Camera(0.0, tilt, zoom, parallel=True)
             _, eye = drawn.picture(camera, width, height, False, progress)
             facts = (*facts_of_scene(base, scene, things, eye), ("Turn", f"{turn:g}° round {axis}"))

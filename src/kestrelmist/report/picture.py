@@ -30,6 +30,8 @@ from .plane_page import PlaneLayers
 
 PLANES = {"axial": AXIAL, "coronal": CORONAL, "sagittal": SAGITTAL}
 MOST_PIXELS = 100_000_000
+Slab = Annotated[float, Unit("mm"), Between(0, 1e6)]
+SlabWay = Literal["highest", "lowest", "mean"]
 Share = Annotated[float, Between(0, 1)]
 
 
@@ -54,13 +56,15 @@ Share = Annotated[float, Between(0, 1)]
         "compare": "Laid",
         "written": "Letters and bars",
         "square": "Squares",
+        "slab": "Slab",
+        "slab_way": "Of the slab",
         "share": "Share seen",
         "left_on_left": "Left on left",
         "columns": "On paper",
         "wide": "Or so wide",
         "dpi": "Dots an inch",
     },
-    rare="columns wide dpi over_low over_high over_colours below_colours opacity compare share square",
+    rare="slab slab_way columns wide dpi over_low over_high over_colours below_colours opacity compare share square",
     group="Pictures",
 )
 def picture(
@@ -77,6 +81,8 @@ def picture(
     low: ImageValue | None = None,
     high: ImageValue | None = None,
     colours: str = "",
+    slab: Slab = 0.0,
+    slab_way: SlabWay = "highest",
     over_low: ImageValue | None = None,
     over_high: ImageValue | None = None,
     over_colours: str = "",
@@ -113,6 +119,8 @@ def picture(
         Range that the colours span; chosen from the values when left out.
     colours : text
         Colour map of the image; a first one when left out.
+    slab, slab_way : mm, text
+        Highest, lowest or mean values of so much across the plane, in place of one slice.
     over_low, over_high : values
         Range of the images over it; what is nearer to zero than the lower one is not drawn.
     over_colours, below_colours : text
@@ -177,7 +185,7 @@ def picture(
         where = f"{corners.min():.4g} to {corners.max():.4g} {image.space.unit}"
         raise Trouble(f"The plane at {at:g} lies outside “{image.name}”", f"choose a place from {where}")
     view = view.moved(centre=tuple(centre))
-    lower, upper, how = [Drawn(image, ranged(first_look(image), low, high, colours))], [], None
+    lower, upper, how = [Drawn(image, slabbed(ranged(first_look(image), low, high, colours), slab, slab_way))], [], None
     if stack is not None:
         lower, upper, how = [stack.layers[0]], list(stack.layers[1:]), stack.how
     for one in others:
@@ -191,6 +199,11 @@ def picture(
     table.columns += [Column("pixel", unit, decimals_for(0.0, view.pixel) + 3), Column("layers")]
     table.rows.append((target.name, plane, centre[chosen.across], view.pixel, ", ".join(layers.names)))
     return table
+
+
+def slabbed(look: ImageLook, thick: float, way: str) -> ImageLook:
+    """A look as a slab, where one is asked for."""
+    return replace(look, slab=thick, slab_way=way) if thick > 0 else look
 
 
 def size_of(text: str) -> tuple[int, int]:

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_args
 
 from ..core.errors import Trouble
 from ..core.geometry.marks import Marks
@@ -27,7 +26,7 @@ from ..scene.solid.look_text import look_from
 from ..scene.solid.ready_looks import first_name
 from ..scene.solid.rendering import drawing, packed
 from ..scene.solid.scene import Ends, Plane, Solid
-from ..scene.solid.shown import Around, Shown, scene_of
+from ..scene.solid.shown import ANY, QUALITIES, Around, Shown, scene_of
 from .made_how import caption_of, facts_of_scene
 from .numbers import numbers_of
 from .paper import NO_PAPER, Paper
@@ -35,6 +34,8 @@ from .picture import size_of
 from .plane_page import USUAL
 
 Angle = Annotated[float, Unit("deg"), Between(-360, 360)]
+Quality = Literal["quick", "usual", "finest"]
+assert get_args(Quality) == QUALITIES
 Side = Literal["", "front", "back", "left", "right", "top", "bottom"]
 LONGEST = 8000
 """Pixels along a side."""
@@ -58,12 +59,14 @@ BodyAs = Literal["outline", "volume", "none"] | None
         "written": "Cube and bar",
         "parallel": "Parallel",
         "apart_by": "Apart",
+        "only": "Only the label",
+        "inside": "Volume only in",
         "columns": "On paper",
         "wide": "Or so wide",
         "dpi": "Dots an inch",
         "replace_file": "In place of another",
     },
-    rare="roll zoom apart_by crop cut clear written columns wide dpi parallel replace_file",
+    rare="roll zoom apart_by only inside quality crop cut clear written columns wide dpi parallel replace_file",
     group="Pictures",
     once=("solid-picture",),
 )
@@ -88,6 +91,9 @@ def render(
     parallel: bool = False,
     opacity: Annotated[float, Between(0.02, 1)] = 1.0,
     apart_by: Annotated[float, Between(0, 10)] = 0.0,
+    only: str = "",
+    inside: str = "",
+    quality: Quality = "usual",
     crop: str = "",
     cut: str = "",
     clear: bool = False,
@@ -134,6 +140,12 @@ def render(
         Of labels and surfaces, 0 to 1.
     apart_by : number
         Labels are moved away from their middle by this share of the way.
+    only : text
+        The one label that is shown, of the first label map.
+    inside : text
+        The volume is drawn only where this label lies, or "any label".
+    quality : text
+        Of volumes: quick, usual or finest, which takes twice as long as the usual one.
     crop : text
         Lowest x, y, z and highest x, y, z that are shown, six numbers in mm.
     cut : text
@@ -164,11 +176,11 @@ def render(
     if clear and to.suffix.lower() not in (".png", ".tif", ".tiff"):
         raise Trouble(f"A {to.suffix} file has no transparent ground", "name a .png or .tif", to)
     maps = [one for one in (labels, *(others or ())) if one is not None]
-    scene, things = scene_for(image, maps, look, image_as, volumes, surfaces, marks, slices, opacity, apart_by)
-    scene = replace(scene, crop=_box(crop), cut=_plane(cut))
+    parts = (volumes, surfaces, marks, slices, opacity, apart_by, only, inside, crop, cut)
+    scene, things = scene_for(image, maps, look, image_as, *parts)
     camera = Camera(turn, tilt, zoom, roll, parallel=parallel)
     camera = camera.side(from_) if from_ else camera
-    with drawing(scene, things.__getitem__, progress.part(0.0, 0.7)) as drawn:
+    with drawing(scene, things.__getitem__, progress.part(0.0, 0.7), quality) as drawn:
         progress.at(0.7, "Drawing")
         pixels, eye = drawn.picture(camera, width, height, clear, progress)
         triangles = dict(drawn.triangles)
@@ -219,11 +231,18 @@ def scene_for(
     slices: bool = False,
     opacity: float = 1.0,
     apart_by: float = 0.0,
+    only: str = "",
+    inside: str = "",
+    crop: str = "",
+    cut: str = "",
 ) -> tuple[Solid, dict[int | str, Any]]:
     """The scene of what is given, and its things by what they are called in it.
 
-    Raises Trouble when things lie in another world than the image, or nobody knows the look.
+    Raises Trouble when things lie in another world than the image, or nobody knows the look or the label.
     """
+    table = maps[0].table if maps else None
+    if (only or inside) and table is None:
+        raise Trouble("There are no labels to choose from", "name the label map too")
     others: list[Any] = [*maps, *(volumes or ()), *(surfaces or ()), *(marks or ())]
     for one in others:
         here = one.space.world if isinstance(one, (Image, LabelMap)) else one.world
@@ -243,13 +262,17 @@ def scene_for(
         label_opacity=opacity,
         slices=slices,
         apart=apart_by,
+        only=table.named(only).number if only and table else 0,
+        inside=-1 if not inside or table is None else 0 if inside.casefold() == ANY else table.named(inside).number,
+        crop=_box(crop),
+        cut=_plane(cut),
     )
     middle = image.space.corners().mean(0)
     there = Around(
         "image",
         grey,
         first_look(grey),
-        [(f"labels {n}", one) for n, one in enumerate(maps)],
+        [(f"labels {n}", one) for n, one in enumerate(maps)][::-1],
         [(f"volume {n}", one.grey()) for n, one in enumerate(volumes or ())],
         [(f"surface {n}", one) for n, one in enumerate(surfaces or ())],
         [(f"marks {n}", one) for n, one in enumerate(marks or ())],

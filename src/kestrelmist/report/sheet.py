@@ -36,7 +36,7 @@ from ..scene.solid.rendering import drawing, packed
 from .made_how import caption_of, facts_of_planes
 from .numbers import numbers_of
 from .paper import INCH, LETTERS
-from .picture import ranged
+from .picture import Slab, SlabWay, ranged, slabbed
 from .render import scene_for
 
 Share = Annotated[float, Between(0, 1)]
@@ -63,6 +63,8 @@ MANY = 16
         "over_high": "Over: to",
         "over_colours": "Over: colours",
         "below_colours": "Below zero",
+        "slab": "Slab",
+        "slab_way": "Of the slab",
         "compare": "Laid",
         "left_on_left": "Left on left",
         "named": "Names of subjects",
@@ -72,8 +74,8 @@ MANY = 16
         "replace_file": "In place of another",
     },
     rare=(
-        "at every start end within low high colours over_low over_high over_colours below_colours opacity compare "
-        "share left_on_left named gap letters written bars locator trim stacks replace_file"
+        "at every start end within low high colours slab slab_way over_low over_high over_colours below_colours "
+        "opacity compare share left_on_left named gap letters written bars locator trim stacks replace_file"
     ),
     group=GROUP,
     once=("contact-sheet",),
@@ -102,6 +104,8 @@ def sheet(
     low: ImageValue | None = None,
     high: ImageValue | None = None,
     colours: str = "",
+    slab: Slab = 0.0,
+    slab_way: SlabWay = "highest",
     over_low: ImageValue | None = None,
     over_high: ImageValue | None = None,
     over_colours: str = "",
@@ -159,6 +163,8 @@ def sheet(
         Range that the colours span; chosen from the values when left out.
     colours : text
         Colour map of the image.
+    slab, slab_way : mm, text
+        Highest, lowest or mean values of so much across each slice.
     over_low, over_high : values
         Range of what lies over it; what is nearer to zero than the lower one is not drawn.
     over_colours, below_colours : text
@@ -220,7 +226,8 @@ def sheet(
     )
 
     def stack_of(lead: Image, with_layers: bool) -> SheetStack:
-        layers = [Drawn(lead, ranged(first_look(lead), low, high, colours) if not lead.colour else first_look(lead))]
+        own = first_look(lead) if lead.colour else ranged(first_look(lead), low, high, colours)
+        layers = [Drawn(lead, slabbed(own, slab, slab_way))]
         for one in (over or []) if with_layers else []:
             require_overlap(lead, one)
             look = ranged(over_look(one), over_low, over_high, over_colours, below_colours)
@@ -228,8 +235,8 @@ def sheet(
         if labels is not None and with_layers:
             layers.append(Drawn(labels, LabelLook()))
         for drawn in (marks or []) if with_layers else []:
-            own = type_of_thing(drawn).first(drawn, True)[0]
-            layers.append(Drawn(drawn, replace(own, thickness=max(lead.space.spacing))))
+            dots = type_of_thing(drawn).first(drawn, True)[0]
+            layers.append(Drawn(drawn, replace(dots, thickness=max(lead.space.spacing))))
         return SheetStack(layers, labels if with_layers else None, (lead.subject or lead.name) if named else "")
 
     if stacks:

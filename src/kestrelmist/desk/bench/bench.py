@@ -119,7 +119,8 @@ class Bench(QWidget):
         assert operation is not None
         form = self.open_operation(operation)
         form.fill(settings or {})
-        QTimer.singleShot(0, lambda: self.scroll.ensureWidgetVisible(form, 0, 0) if form.isVisible() else None)
+        # with the form as what it belongs to: one that is gone by then is shown no more
+        QTimer.singleShot(0, form, lambda: self.scroll.ensureWidgetVisible(form, 0, 0) if form.isVisible() else None)
 
     def open_operation(self, operation: Operation):
         """Go to an operation's stage and open its form, which is given back."""

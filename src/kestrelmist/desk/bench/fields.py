@@ -246,6 +246,12 @@ class ThingField(NamesBox):
     def value(self) -> int | None:
         return self.currentData()
 
+    def choose(self, key: int | None) -> None:
+        """Choose a thing; none, or what there was where it is not listed."""
+        if key is None or self.findData(key) < 0:
+            self._fill(key)
+        self.setCurrentIndex(max(0, self.findData(key)))
+
     def _fill(self, chosen: int | None) -> None:
         p, kind, before = self.parameter, self.parameter.thing_kind, self.currentData()
         suiting_ones = suiting(p, self.study.items.of_kind(*(() if kind == ANY else (kind,))))
@@ -322,6 +328,13 @@ class ThingsField(QListWidget):
                 self.addItem(item)
         if self.value() != ticked and ticked:
             self.itemChanged.emit(self.item(0))
+
+    def choose(self, keys: list[int] | None) -> None:
+        """Tick these and no others."""
+        for n in range(self.count()):
+            key = self.item(n).data(Qt.ItemDataRole.UserRole)
+            if key is not None:
+                self.item(n).setCheckState(Qt.CheckState.Checked if key in (keys or ()) else Qt.CheckState.Unchecked)
 
     def tick(self, key: int, on: bool = True) -> None:
         for n in range(self.count()):

@@ -85,7 +85,7 @@ def _thing(desk: Desk, operation: Operation, p: Parameter) -> FormField:
     if p.many:
         several = ThingsField(desk.study, p.thing_kind, lead)
         desk.session.shelf_changed.connect(several.follow)
-        return FormField(several, several.value)
+        return FormField(several, several.value, None, several.choose)
     inputs, on_it = operation.inputs, operation.on_lead
     elsewhere = on_it is not None and not p.required and inputs.index(on_it) < inputs.index(p)
     if p == operation.lead and elsewhere:
@@ -96,7 +96,7 @@ def _thing(desk: Desk, operation: Operation, p: Parameter) -> FormField:
         chosen = likely(desk.study, operation, p, desk.lead)
     one = ThingField(desk.study, p, chosen)
     desk.session.shelf_changed.connect(one.follow)
-    return FormField(one, one.value)
+    return FormField(one, one.value, None, one.choose)
 
 
 def _choice(desk: Desk, operation: Operation, p: Parameter) -> FormField:

@@ -23,6 +23,11 @@ PARTS = (
     ("cross", "Crosshair"),
     ("over", "Layers over it"),
 )
+QUALITY = (
+    ("Quick", "Coarser, for large volumes and slow machines", "quick"),
+    ("As usual", "Coarse while it turns, fine at rest", "usual"),
+    ("Finest", "For pictures: twice as slow at rest, and finer while it turns", "finest"),
+)
 SIDES = ("front", "back", "left", "right", "top", "bottom")
 
 
@@ -47,6 +52,11 @@ class SolidPanel(QWidget):
         self.parallel, self.distance = QCheckBox("Parallel"), QCheckBox("Distance")
         self.parallel.setToolTip(plain_tip("Draw what is near as large as what is far, with a scale bar"))
         self.distance.setToolTip(plain_tip("Click two places on surfaces to measure between them"))
+        self.quality = QComboBox()
+        self.quality.setAccessibleName("How finely the Solid view is drawn")
+        for words, tip, word in QUALITY:
+            self.quality.addItem(words, word)
+            self.quality.setItemData(self.quality.count() - 1, plain_tip(tip), Qt.ItemDataRole.ToolTipRole)
         self.measured, self.drawn = soft(), soft()
         self.picture, self.film = QPushButton("Picture …"), QPushButton("Film …")
         column = QVBoxLayout(self)
@@ -84,6 +94,7 @@ class SolidPanel(QWidget):
         out = QHBoxLayout()
         out.addWidget(self.picture)
         out.addWidget(self.film)
+        column.addLayout(row("Quality", self.quality, width=WIDE))
         column.addLayout(out)
         column.addWidget(self.drawn)
         self.image.activated.connect(self._choose)
@@ -100,6 +111,7 @@ class SolidPanel(QWidget):
         self.model.camera_changed.connect(self._camera)
         self.model.measured.connect(self._measured)
         self.model.looks_kept.connect(self.follow)
+        self.quality.activated.connect(lambda n: self.model.set_quality(QUALITY[n][2]))
         viewing = self.viewing
         for signal in (viewing.lead_changed, viewing.lead_ready, viewing.arrangement_changed, viewing.maps.chosen):
             signal.connect(self.follow)
@@ -154,7 +166,8 @@ class SolidPanel(QWidget):
         self.setVisible(self.wanted and self.viewing.record is not None)
         shown = self.model.shown
         flat = self.viewing.record is not None and min(self.viewing.record.grid.shape) < 2
-        with quietly(self.image, self.only, self.opacity, self.apart, *self.parts.values()):
+        with quietly(self.image, self.only, self.opacity, self.apart, self.quality, *self.parts.values()):
+            self.quality.setCurrentIndex(self.quality.findData(self.model.quality))
             self.only.clear()
             self.only.addItem("All that are drawn", 0)
             labels = self.viewing.maps.labels

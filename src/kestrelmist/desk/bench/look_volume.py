@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 
 from ...core.digits import decimals_for
 from ...core.errors import Trouble
+from ...core.quantity import pretty_unit
 from ...scene.histogram import SAMPLE, counts_of
 from ...scene.solid.ready_looks import READY
 from ..models.desk_model import Desk
@@ -200,6 +201,8 @@ class VolumePanel(QWidget):
         value, colour, opacity = look.points[n]
         low, high = self.curve.ends
         with quietly(self.value, self.opacity):
+            record = self.viewing.record
+            self.value.setSuffix(f" {pretty_unit(record.unit)}" if record is not None and record.unit else "")
             self.value.digits = decimals_for(low, high)
             self.value.setValue(value)
             self.opacity.setValue(round(100 * opacity, 1))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, Protocol
 
 import yaml
-from PySide6.QtWidgets import QInputDialog, QPushButton
+from PySide6.QtWidgets import QInputDialog, QPushButton, QWidget
 
 from ...core.errors import Trouble
 from ...core.operation import Operation
@@ -24,6 +24,24 @@ PANELS = ("picture", "sheet", "render", "plot", "table-picture")
 """Operations that make a page (`study.operations.figures.PANELS`, which a form does not wait for)."""
 
 
+def ask_for_figure(parent: QWidget, desk: Desk) -> str:
+    """The name of a figure of the study, or of a new one; "" when nobody wants any."""
+    from ...study.operations.figures import figures  # what operations need is not wanted before
+
+    first = [one.name for one in figures(desk.study)] or ["Figure 1"]
+    name, said = QInputDialog.getItem(parent, "Add to a figure", "Figure", first, len(first) - 1, True)
+    return name.strip() if said else ""
+
+
+def put_panes_on_figure(parent: QWidget, desk: Desk) -> None:
+    """Ask for a figure, and add the panes to it."""
+    record = desk.viewing.record
+    name = ask_for_figure(parent, desk) if record is not None else ""
+    if record is not None and name:
+        desk.save_view()
+        desk.run("panes-on-figure", {"image": record.id, "figure": name})
+
+
 class AddToFigure(QPushButton):
     """Asks for the figure's name, which may be a new one."""
 
@@ -35,18 +53,13 @@ class AddToFigure(QPushButton):
         self.clicked.connect(self.ask)
 
     def ask(self) -> None:
-        study = self.desk.study
-        from ...study.operations.figures import figures  # what operations need is not wanted before
-
-        known = [one.name for one in figures(study)]
         try:
             given = self.given()
         except Trouble as trouble:
             self.desk.session.trouble.emit(str(trouble))
             return
-        first = known or ["Figure 1"]
-        name, said = QInputDialog.getItem(self, "Add to a figure", "Figure", first, len(first) - 1, True)
-        if said and name.strip():
+        name = ask_for_figure(self, self.desk)
+        if name:
             self.desk.run("add-panel", {"figure": name, "panel": self.operation.name, "given": given})
 
     def given(self) -> str:

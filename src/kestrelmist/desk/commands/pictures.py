@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ..bench.to_figure import put_panes_on_figure
 from ..command import command
 
 
@@ -13,6 +14,17 @@ def copy_picture(window) -> None:
 @command("print-picture", "Print the lead picture…", "Window", more="paper printer pdf", order=15)
 def print_picture(window) -> None:
     window.ask_and_print()
+
+
+@command(
+    "panes-on-figure",
+    "Put the panes on a figure…",
+    "Window",
+    more="arrangement picture of all panes multi-panel screenshot",
+    order=15,
+)
+def panes_on_figure(window) -> None:
+    put_panes_on_figure(window, window.desk)
 
 
 @command(

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QWidget
 
 from ...scene import pieces
 from ...scene.compare import Comparison
+from ...scene.crop_box import Ends, in_plane
 from ...scene.drawing import draw
 from ...scene.layer import ImageLook
 from ...scene.layer_type import Drawn
@@ -259,6 +260,8 @@ class Canvas(QWidget):
             frame = pieces.navigator_frame(flat, record.grid)
             right = pieces.SIDE + pieces.MARGIN if frame is not None else 0.0
             over += pieces.bars_of_colour(flat, self.sight.bars(), right)
+        if (crop := self.crop) is not None:
+            over += in_plane(flat, crop)
         over += pieces.navigator(flat, record.grid, small)
         if not self.sight.leads:
             return over
@@ -270,6 +273,12 @@ class Canvas(QWidget):
         if tool.hover is not None and self.pointer is not None:
             over += tool.hover(flat, self.desk, self.pointer)
         return over
+
+    @property
+    def crop(self) -> Ends | None:
+        """The box that the Solid view is cropped to, while that is in view beside this pane."""
+        solid = self.desk.solid
+        return solid.shown.crop if self.sight.leads and solid.in_view else None
 
     def _small_picture(self) -> np.ndarray | None:
         """The whole slice for the navigator; drawn anew when the slice or the look is another one."""

@@ -15,6 +15,7 @@ from ..models.sight import Sight
 from ..tool import ToolEvent, tool_named
 from ..widgets.carrying import key_of
 from .canvas import Canvas
+from .crop_edge import CropEdge
 from .navigating import Navigating
 
 MODIFIERS = {
@@ -41,7 +42,7 @@ class WorkingCanvas(Canvas):
         super().__init__(desk, plane, sight)
         self._press: tuple[str, QPoint] | None = None
         self._start = None
-        self._moving: Navigating | None = None
+        self._moving: Navigating | CropEdge | None = None
         self._faded = False
         self.setAcceptDrops(True)
         self.hand.tool_changed.connect(self._show_cursor)
@@ -61,9 +62,11 @@ class WorkingCanvas(Canvas):
         if self._press is not None and event.buttons() != event.button():
             return  # a second button while one is down
         button = event.button()
-        if button == Qt.MouseButton.LeftButton and (moving := Navigating.at(self, event.position())) is not None:
-            self._moving, self._press = moving, ("part", event.position().toPoint())
-            return
+        if button == Qt.MouseButton.LeftButton:
+            moving = Navigating.at(self, event.position()) or CropEdge.at(self, event.position())
+            if moving is not None:
+                self._moving, self._press = moving, ("part", event.position().toPoint())
+                return
         if not self.sight.leads and button == Qt.MouseButton.LeftButton:
             self._take_lead(world)
             return

@@ -13,6 +13,7 @@ from ...scene.layer_type import Drawn, type_of_thing
 from ...scene.sheet.plan import SheetPlan, SheetStack
 from .drawn_marks import DrawnMarks
 from .layers import Layers
+from .seen_as import seen_as
 from .viewing import Viewing
 
 KEY = "contact sheet"
@@ -59,10 +60,10 @@ class SheetModel(QObject):
         return replace(self.plan, left_on_left=self.viewing.left_on_left, label=number)
 
     def settings(self) -> dict[str, Any]:
-        """The plan as settings of the operation that writes a sheet."""
+        """The plan, and what is seen, as inputs and settings of the operation that writes a sheet."""
         plan, labels = self.showing, self.viewing.maps.labels
         row = labels.table.get(plan.label) if labels is not None and plan.label else None
-        return {
+        return seen_as(self.viewing, self.layers) | {
             "plane": ", ".join(plan.planes),
             "count": plan.count,
             "every": plan.every or None,

@@ -12,16 +12,17 @@ from ...core.errors import Trouble
 from ...core.kind import is_solid
 from ...scene.layer import restored
 from ...scene.solid.eye import Camera
-from ...scene.solid.look_text import text_of
 from ...scene.solid.ready_looks import READY, first_name, fitted
 from ...scene.solid.scene import Solid
-from ...scene.solid.shown import Around, Shown, scene_of
+from ...scene.solid.settings import settings_of
+from ...scene.solid.shown import QUALITIES, Around, Shown, scene_of
 from ...scene.solid.volume_look import VolumeLook
 from .drawn_marks import DrawnMarks
 from .layers import Layers
+from .seen_as import seen_as
 from .viewing import Viewing
 
-KEY, LOOKS = "solid views", "volume looks"
+KEY, LOOKS, QUALITY = "solid views", "volume looks", "quality of solid views"
 MOST = 300
 """Images of which a study remembers it."""
 
@@ -32,6 +33,7 @@ class SolidModel(QObject):
     changed = Signal()
     """Something else is shown, or it looks otherwise."""
     camera_changed = Signal()
+    quality_changed = Signal()
     measured = Signal()
     """Another distance is measured, or none."""
     looks_kept = Signal()
@@ -49,6 +51,10 @@ class SolidModel(QObject):
         }
         self.drawn_by: str | None = None
         """The graphics card by its name, "" for the processor, None while nobody knows."""
+        kept = person.remembered().get(QUALITY)
+        self.quality: str = kept if isinstance(kept, str) and kept in QUALITIES else "usual"
+        self.in_view = False
+        """Whether the Solid view is seen."""
         self.measuring = False
         self.ends: list[tuple[float, float, float]] = []
         """Places between which a distance is measured."""
@@ -75,6 +81,12 @@ class SolidModel(QObject):
     def change(self, **changes: Any) -> None:
         """Show something else, or otherwise."""
         self._put(replace(self.shown, **changes))
+
+    def set_quality(self, word: str) -> None:
+        """Draw so from now on, in all studies of this person."""
+        self.quality = word
+        person.remember(**{QUALITY: word})
+        self.quality_changed.emit()
 
     def set_look(self, look: VolumeLook) -> None:
         """Show the volume so."""
@@ -132,25 +144,16 @@ class SolidModel(QObject):
 
     def settings(self, film: bool = False) -> dict[str, Any]:
         """What is seen as settings of the operation that writes a picture, or a film, of it."""
-        shown, camera = self.shown, self.camera
-        found: dict[str, Any] = {
-            "image_as": shown.image,
-            "look": text_of(self.look) if shown.image == "volume" and self.look is not None else "",
-            "opacity": shown.label_opacity,
-        }
-        if not film:
-            found |= {
-                "slices": shown.slices,
-                "apart_by": shown.apart,
-                "crop": ", ".join(f"{v:.6g}" for end in shown.crop or () for v in end),
-                "cut": ", ".join(f"{v:.9g}" for v in shown.cut or ()),
-                "turn": camera.turn if camera.turn <= 180 else camera.turn - 360,
-                "tilt": camera.tilt,
-                "roll": camera.roll if camera.roll <= 180 else camera.roll - 360,
-                "zoom": camera.zoom,
-                "parallel": camera.parallel,
-            }
-        return found
+        drawn = self.viewing.maps.map if self.shown.labels else None
+        found = seen_as(self.viewing, self.layers) if film else {}
+        found["labels"] = drawn.id if drawn is not None else None
+        return found | settings_of(self.shown, self.look, self._label, self.quality, film)
+
+    def _label(self, number: int) -> str:
+        """The name of a label of the map in hand; "" when it has none of that number."""
+        labels = self.viewing.maps.labels
+        named = labels.table.get(number) if labels is not None and number > 0 else None
+        return named.name if named is not None else ""
 
     def _surfaces(self, key: int) -> list[tuple[int, Any]]:
         found = []

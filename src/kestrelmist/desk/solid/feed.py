@@ -72,6 +72,7 @@ class SolidFeed(QObject):
             signal.connect(self.later)
         viewing.crosshair_moved.connect(self._crosshair)
         desk.session.shelf_changed.connect(self.later)
+        self.model.quality_changed.connect(self._quality)
         self.model.camera_changed.connect(lambda: self.ask(True))
 
     @property
@@ -224,8 +225,14 @@ class SolidFeed(QObject):
         from ...scene.solid.process import SolidProcess  # what talks to processes is not needed for a window
 
         self.process = SolidProcess()
+        self.process.send("quality", self.model.quality)
         self._notifier = QSocketNotifier(self.process.pipe.fileno(), QSocketNotifier.Type.Read, self)
         self._notifier.activated.connect(self._read)
+
+    def _quality(self) -> None:
+        if self.process is not None:
+            self.process.send("quality", self.model.quality)
+            self.ask()
 
     def ask(self, moving: bool = False) -> None:
         """Ask for a picture from the present camera: a quick one while something moves, and a fine one soon after."""

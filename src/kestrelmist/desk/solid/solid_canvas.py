@@ -10,6 +10,7 @@ from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QWidget
 
 from ...core.quantity import pretty_unit
+from ...scene.crop_box import Side, dragged_in_scene, in_scene, taken_in_scene
 from ...scene.primitives import paint
 from ...scene.solid.eye import SIDES, Eye
 from ...scene.solid.figure import cube, ruler, scale
@@ -48,6 +49,7 @@ class SolidCanvas(QWidget):
         self.eye: Eye | None = None
         self._last: QPointF | None = None
         self._pressed: QPointF | None = None
+        self._side: Side | None = None
         self.setMinimumSize(80, 60)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Solid view")
@@ -121,11 +123,9 @@ class SolidCanvas(QWidget):
                 )
 
     def _figures(self, painter: QPainter) -> None:
-        record, eye = self.viewing.record, self.eye
+        record, eye = self.viewing.record, self._eye()
         if record is None or eye is None:
             return
-        # as the camera stands now: the cube does not wait for the picture
-        eye = replace(eye, camera=self.model.camera)
         page = eye.width / max(1, self.width())
         found = (
             cube(eye, self.width(), self.height(), record.grid.sides_known)
@@ -135,7 +135,13 @@ class SolidCanvas(QWidget):
         found += scale(eye, self.width(), self.height(), record.grid.unit, page)
         if len(self.model.ends) == 2:
             found += ruler(eye, self.model.ends, page, self.distance)
+        if self.model.shown.crop is not None:
+            found += in_scene(eye, self.model.shown.crop, page)
         paint(QtPainter(painter), found)
+
+    def _eye(self) -> Eye | None:
+        """The eye of the picture, as the camera stands now: what stands over it does not wait for the next one."""
+        return None if self.eye is None else replace(self.eye, camera=self.model.camera)
 
     @property
     def distance(self) -> str:
@@ -151,7 +157,13 @@ class SolidCanvas(QWidget):
         self.feed.ask(True)
 
     def showEvent(self, event) -> None:
+        self.model.in_view = True
+        self.viewing.looks_changed.emit()
         self.feed.later()
+
+    def hideEvent(self, event) -> None:
+        self.model.in_view = False
+        self._side = None
 
     # hands
 
@@ -159,6 +171,13 @@ class SolidCanvas(QWidget):
         if self.trouble:
             self.feed.try_again()
         self._last = self._pressed = event.position()
+        self._side = None
+        crop, eye = self.model.shown.crop, self._eye()
+        if crop is not None and eye is not None and event.button() == Qt.MouseButton.LeftButton:
+            at, page = event.position(), eye.width / max(1, self.width())
+            self._side = taken_in_scene(eye, crop, at.x(), at.y(), page)
+            if self._side is not None:
+                self._pressed = None  # it is no click
 
     def mouseMoveEvent(self, event) -> None:
         if self._last is None:
@@ -166,6 +185,9 @@ class SolidCanvas(QWidget):
         moved, self._last = event.position() - self._last, event.position()
         if self._pressed is not None and (event.position() - self._pressed).manhattanLength() > STILL:
             self._pressed = None
+        if self._side is not None:
+            self._drag_side(event.position())
+            return
         buttons, keys = event.buttons(), event.modifiers()
         camera = self.model.camera
         if buttons & Qt.MouseButton.MiddleButton or keys & Qt.KeyboardModifier.ShiftModifier:
@@ -183,7 +205,14 @@ class SolidCanvas(QWidget):
         if self._pressed is not None and event.button() == Qt.MouseButton.LeftButton:
             ratio = self.devicePixelRatioF()
             self.feed.pick(event.position().x() * ratio, event.position().y() * ratio)
-        self._last = self._pressed = None
+        self._last = self._pressed = self._side = None
+
+    def _drag_side(self, at: QPointF) -> None:
+        crop, eye = self.model.shown.crop, self._eye()
+        if crop is None or eye is None or self._side is None:
+            return  # taken away meanwhile
+        page = eye.width / max(1, self.width())
+        self.model.change(crop=dragged_in_scene(eye, crop, self._side, at.x(), at.y(), page))
 
     def turn_by(self, turn: float, tilt: float) -> None:
         self.model.set_camera(self.model.camera.turned(turn, tilt))

@@ -51,6 +51,7 @@ QPushButton[kind="link"]:hover {{ text-decoration: underline; }}
 QPushButton:checked {{ background: {t.rust_tint}; border-color: {t.rust}; }}
 QPushButton[kind="small"] {{ padding: 1px 8px; font-size: 13px; }}
 QToolButton {{ background: transparent; border: 1px solid transparent; border-radius: 5px; padding: 3px; }}
+QToolButton::menu-indicator {{ image: none; width: 0; }}
 QToolButton:hover {{ background: {t.ground}; }}
 QToolButton[kind="tool"] {{ padding: 4px 3px; font-size: 13px; }}
 QToolButton[kind="tool"]:checked {{ background: {t.rust_tint}; border: 1px solid {t.rust}; }}

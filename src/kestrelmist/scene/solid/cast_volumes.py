@@ -23,7 +23,9 @@ class Quality:
     step: float = 0.7
 
 
-FINE, TURNING = Quality(), Quality(1.6)
+TURNING = Quality(1.6)
+FINENESS = {"quick": Quality(1.2), "usual": Quality(), "finest": Quality(0.35)}
+"""Of pictures at rest, in plain words."""
 
 
 class Bundle:

@@ -106,6 +106,9 @@ class _Drawing:
     def clear(self) -> None:
         self.scene.clear()
 
+    def quality(self, word) -> None:
+        self.scene.quality = word
+
     def planes(self, planes) -> None:
         self.scene.set_planes(planes)
 

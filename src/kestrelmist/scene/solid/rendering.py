@@ -55,13 +55,16 @@ class Drawing:
 
 
 @contextmanager
-def drawing(solid: Solid, find: Callable[[int | str], Any], progress: Progress) -> Iterator[Drawing]:
+def drawing(
+    solid: Solid, find: Callable[[int | str], Any], progress: Progress, quality: str = "usual"
+) -> Iterator[Drawing]:
     """A scene handed to a process of its own, which ends with the block.
 
     Raises Trouble when there is nothing to be seen, or the process ends before it has drawn.
     """
     process = SolidProcess()
     try:
+        process.send("quality", quality)
         for one in messages(solid, find, progress):
             process.send(*one)
         yield Drawing(process)

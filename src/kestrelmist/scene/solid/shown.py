@@ -29,6 +29,10 @@ from .scene import (
 from .volume_look import VolumeLook
 
 WAYS = ("outline", "volume", "none")
+QUALITIES = ("quick", "usual", "finest")
+"""How finely pictures at rest are drawn."""
+ANY = "any label"
+"""Said for a volume that is drawn in every label."""
 CROSSHAIR = "#C9C49B"
 
 
@@ -47,7 +51,7 @@ class Shown:
     labels : bool
     label_opacity : number
     only : int
-        The one label that is shown; 0 for all.
+        The one label that is shown, of the map in hand, which is the last one; 0 for all.
     surfaces, slices, marks, cross : bool
         Surfaces of the image, the three planes through the crosshair, its marks, the crosshair.
     apart : number
@@ -132,9 +136,8 @@ def scene_of(shown: Shown, there: Around) -> tuple[Solid, dict[int | str, Any]]:
             bodies.append(Body(key, 0, VOLUME, onto=there.key if image.through is not None else None))
     for key, labels in there.maps:
         things[key] = labels
-        if shown.labels:
-            only = shown.only or None
-            bodies += bodies_of_labels(key, labels, only, shown.label_opacity, shown.apart)
+        if shown.labels and (not shown.only or key == there.maps[-1][0]):
+            bodies += bodies_of_labels(key, labels, shown.only or None, shown.label_opacity, shown.apart)
     for key, surfaces in there.surfaces if shown.surfaces else ():
         things[key] = surfaces
         bodies += bodies_of_surfaces(key, surfaces, shown.label_opacity)

@@ -13,7 +13,7 @@ from vtkmodules.vtkCommonCore import vtkObject, vtkUnsignedCharArray
 from vtkmodules.vtkCommonDataModel import vtkPlane, vtkPlaneCollection
 from vtkmodules.vtkRenderingCore import vtkLight, vtkProp, vtkRenderer, vtkRenderWindow
 
-from .cast_volumes import FINE, TURNING, Bundle, Quality
+from .cast_volumes import FINENESS, TURNING, Bundle, Quality
 from .eye import Camera, Eye, Frame, around
 from .flat import lines_of, picture_of
 from .meshes import Finish, Mesh
@@ -29,6 +29,8 @@ LIGHTS = (((-0.6, 0.7, 1.0), 0.95), ((0.8, -0.2, 0.8), 0.35), ((0.0, -1.0, 0.3),
 """Where lights stand beside the eye, and how strong they are."""
 SLOW, QUICK = 0.06, 0.02
 """Seconds of a picture of a scene that moves above which the next one is coarser, and below which finer."""
+COARSEST = {"quick": 6, "usual": 4, "finest": 2}
+"""By the quality that is asked for: how many columns and rows one stands for at most while the scene moves."""
 SOFTWARE = ("llvmpipe", "softpipe", "swrast", "swr", "software")
 """Words in the names of what draws without a graphics card."""
 SEEN = 0.3
@@ -65,6 +67,8 @@ class SolidScene:
         """What world positions are less of in the drawing library, whose numbers are single ones."""
         self._bundles: dict[bool, Bundle] = {}
         self._drawn_by: str | None = None
+        self.quality = "usual"
+        """Of pictures at rest; a quick one may be coarser while the scene moves too, and the finest one finer."""
         self.coarseness = 2
         """Columns and rows that one of a picture stands for while the scene moves."""
         self.on_card: dict[Any, Any] = {}
@@ -235,9 +239,9 @@ class SolidScene:
                 whole[top : top + part[3], left : left + part[2]] = self._tile(eye, part, moving, clear)
         took = time.perf_counter() - started
         if moving and took > SLOW:
-            self.coarseness = min(4, self.coarseness + 1)
+            self.coarseness = min(COARSEST[self.quality], self.coarseness + 1)
         elif moving and took < QUICK:
-            self.coarseness = max(2, self.coarseness - 1)
+            self.coarseness = max(1 if self.quality == "finest" else 2, self.coarseness - 1)
         return whole
 
     def _tile(self, eye: Eye, part: tuple[int, int, int, int], moving: bool, clear: bool) -> np.ndarray:
@@ -260,7 +264,7 @@ class SolidScene:
             solid = self._library(eye, part).astype(np.float32) / 255
         colours = solid + (1 - solid[..., 3:]) * ground[:, None, :]
         if self.volumes and not self.on_card:
-            quality = TURNING if moving else FINE
+            quality = TURNING if moving else FINENESS[self.quality]
             backs = self._backs(eye, part) if drawn else None
             light, _ = self._bundle(moving).cast(eye, quality, self.planes, backs, part)
             colours = light + (1 - light[..., 3:]) * colours

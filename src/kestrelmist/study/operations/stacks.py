@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from ...core.errors import Trouble
 from ...core.names import plain_name
 from ...core.operation import operation
@@ -34,6 +36,11 @@ def save_stack(study: Study, image: AnyImage, name: str, over: list[AnyImage] | 
     Trouble
         When there is no name.
     """
+    seen_stack(study, image, name, over)
+
+
+def seen_stack(study: Study, image: Record, name: str, over: Sequence[Record] | None = None) -> int:
+    """What `save_stack` does; returns the stack's id."""
     view = study.catalogue.recall("view", {})
     view = view if isinstance(view, dict) else {}
     stacks = view.get("stacks")
@@ -41,8 +48,7 @@ def save_stack(study: Study, image: AnyImage, name: str, over: list[AnyImage] | 
     stack = Stack.from_list([row for row in rows or () if isinstance(row, dict)])
     if over or stack.of(image.id) is None:
         rows = [{"thing": one.id} for one in (image, *(over or []))]
-        keep_stack(study, image, name, rows, Comparison())
-        return
+        return keep_stack(study, image, name, rows, Comparison())
     places = view.get("places") if isinstance(view.get("places"), dict) else {}
     layers = []
     for layer in stack.layers:
@@ -58,7 +64,7 @@ def save_stack(study: Study, image: AnyImage, name: str, over: list[AnyImage] | 
     marks = None if drawn_on is None else study.marks.open(drawn_on)
     if drawn_on is not None and marks:
         layers.append(Layer(drawn_on, look=MarkLook(colours=study.marks.class_colours(marks))).as_dict())
-    keep_stack(study, image, name, layers, restored(Comparison, view.get("comparison")))
+    return keep_stack(study, image, name, layers, restored(Comparison, view.get("comparison")))
 
 
 def keep_stack(study: Study, image: Record, name: str, layers: list[dict], how: Comparison) -> int:

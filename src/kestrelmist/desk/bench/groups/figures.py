@@ -10,6 +10,7 @@ from ....study.operations.figures import figures
 from ...widgets.plain_text import plain_tip
 from ..page import GROUPS, BenchContext, Group
 from ..rows import Shaded, quietly, row, section, soft
+from ..to_figure import put_panes_on_figure
 
 EMPTY = "Open the form of a picture, a contact sheet, the solid view or a plot, and add it to a figure there."
 
@@ -29,6 +30,13 @@ class FiguresGroup(Shaded):
         self.empty = soft(EMPTY)
         self.up, self.down, self.away, self.write = (QPushButton(w) for w in ("Up", "Down", "Leave out", "Write …"))
         self.column.addWidget(section("Figures"))
+        self.panes = QPushButton("Put these panes on a figure …")
+        self.panes.setProperty("kind", "link")
+        self.panes.setToolTip(
+            plain_tip("Planes and solid view as they are seen; drawn anew when the figure is written")
+        )
+        self.panes.clicked.connect(lambda: put_panes_on_figure(self, self.desk))
+        self.column.addWidget(self.panes)
         self.column.addWidget(self.empty)
         self.column.addLayout(row("Figure", self.which, width=66))
         self.column.addWidget(self.panels)
