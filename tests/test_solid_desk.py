@@ -194,6 +194,7 @@ class SolidDeskTest(DeskCase):
         self.panel.image.activated.emit(self.panel.image.currentIndex())
         self.panel.quality.setCurrentIndex(2)
         self.panel.quality.activated.emit(2)
+        self.addCleanup(person.remember, **{"quality of solid views": "usual"})
         self.model.change(inside=1, only=1, crop=((0.0, 0.0, 0.0), (30.0, 20.0, 20.0)), apart=0.5)
         self.settle(self.window)
         self.assertEqual((self.model.quality, person.remembered()["quality of solid views"]), ("finest", "finest"))

@@ -47,7 +47,7 @@ Through = Literal["", "time", "axial", "coronal", "sagittal", "fade", "path"]
     "report",
     "Film",
     name="film",
-    keywords="movie video animation turn rotate spin fly through cine mp4 gif apng time lapse scroll slices",
+    keywords="movie video animation turn rotate spin turntable fly through fade cine mp4 gif apng time lapse slices",
     takes="series",
     called={
         "over": "Over it",

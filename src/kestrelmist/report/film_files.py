@@ -66,7 +66,7 @@ def _mp4(path: Path, size: tuple[int, int], rate: float, title: str, words: str)
             codec="libx264",
             quality=None,
             macro_block_size=2,
-            ffmpeg_log_level="error",
+            ffmpeg_log_level="quiet",
             output_params=["-crf", "18", "-preset", "superfast", "-movflags", "+faststart", *told],
         )
         film.send(None)

@@ -41,7 +41,7 @@ Share = Annotated[float, Between(0, 1)]
     name="picture",
     keywords=(
         "figure png export layers overlay screenshot save picture montage export figure snapshot save image "
-        "jpeg tiff scale bar"
+        "jpeg tiff scale bar svg pdf vector graphics"
     ),
     takes="colour",
     called={
@@ -209,7 +209,9 @@ def slabbed(look: ImageLook, thick: float, way: str) -> ImageLook:
 def size_of(text: str) -> tuple[int, int]:
     found = re.fullmatch(r"\s*(\d+)\s*[x×,]\s*(\d+)\s*", text)
     wide, high = map(int, found.groups()) if found else (0, 0)
-    if not (16 <= wide and 16 <= high and wide * high <= MOST_PIXELS):
+    if wide * high > MOST_PIXELS:
+        raise Trouble(f"A picture of {wide} × {high} pixels is too large", f"ask for {MOST_PIXELS:,} in all at most")
+    if wide < 16 or high < 16:
         raise Trouble(f"“{text[:40]}” is no size of a picture", "give width and height in pixels, as in 900x700")
     return wide, high
 

@@ -46,7 +46,10 @@ BodyAs = Literal["outline", "volume", "none"] | None
     "report",
     "Picture of the solid view",
     name="render",
-    keywords="3d three-dimensional surface volume rendering mesh screenshot labels scene solid view picture",
+    keywords=(
+        "3d three-dimensional surface volume rendering mesh screenshot labels scene solid view picture transparent "
+        "background high resolution"
+    ),
     called={
         "others": "More label maps",
         "volumes": "More volumes",
@@ -209,6 +212,10 @@ def _box(text: str) -> Ends | None:
     return (found[0], found[1], found[2]), (found[3], found[4], found[5])
 
 
+def _told(place: Any) -> str:
+    return ", ".join(f"{v:.4g}" for v in place)
+
+
 def _plane(text: str) -> Plane | None:
     """A plane of four numbers, its direction of length 1. Raises Trouble when it is none."""
     if not text.strip():
@@ -254,6 +261,11 @@ def scene_for(
         if look or image_as:
             raise Trouble(f"“{image.name}” is one slice, and no volume", "leave the look out, or choose a volume")
         way = "outline"
+    ends, box = image.space.corners(), _box(crop)
+    if box is not None and not surfaces and ((ends.max(0) < box[0]) | (ends.min(0) > box[1])).any():
+        raise Trouble(
+            "Nothing lies in this box", f"“{image.name}” lies from {_told(ends.min(0))} to {_told(ends.max(0))}"
+        )
     grey = image.grey()
     shown = Shown(
         image=way,
@@ -264,10 +276,10 @@ def scene_for(
         apart=apart_by,
         only=table.named(only).number if only and table else 0,
         inside=-1 if not inside or table is None else 0 if inside.casefold() == ANY else table.named(inside).number,
-        crop=_box(crop),
+        crop=box,
         cut=_plane(cut),
     )
-    middle = image.space.corners().mean(0)
+    middle = ends.mean(0)
     there = Around(
         "image",
         grey,

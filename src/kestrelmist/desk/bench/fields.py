@@ -300,7 +300,6 @@ class ThingsField(QListWidget):
         super().__init__()
         self.study, self.kind, self.without = study, kind, without
         self._listed: list[tuple[str, int]] = []
-        self.setFixedHeight(116)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         self.follow()
@@ -313,6 +312,7 @@ class ThingsField(QListWidget):
         if listed == self._listed and self.count():
             return
         self._listed = listed
+        self.setFixedHeight(116 if len(records) > 2 else 34 + 26 * max(0, len(records) - 1))
         with QSignalBlocker(self):
             self.clear()
             for record in records:
@@ -322,7 +322,7 @@ class ThingsField(QListWidget):
                 item.setCheckState(Qt.CheckState.Checked if record.id in ticked else Qt.CheckState.Unchecked)
                 item.setToolTip(plain_tip(f"{record.reference}\n{record.short_facts}"))
                 self.addItem(item)
-            for words in ([_left(left)] if left else []) + ([] if records else [f"There is no other {self.kind} yet"]):
+            for words in ([_left(left)] if left else []) + ([] if records else ["None yet"]):
                 item = QListWidgetItem(words)
                 item.setFlags(Qt.ItemFlag.NoItemFlags)
                 self.addItem(item)

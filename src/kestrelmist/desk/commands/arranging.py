@@ -128,7 +128,10 @@ def last_image(window) -> None:
     "solid",
     "Solid view, large",
     "Panes",
-    more="3d view volume rendering surface mesh model render three dimensions",
+    more=(
+        "3d view volume rendering surface mesh model render three dimensions transfer function opacity curve clipping "
+        "plane crop box explode apart perspective orthographic parallel quality distance between surfaces"
+    ),
     order=19,
 )
 def solid(window) -> None:

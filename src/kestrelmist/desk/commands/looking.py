@@ -135,6 +135,19 @@ def colours(window) -> None:
 
 
 @command(
+    "slab",
+    "Slab",
+    "Looking",
+    more="thick slab thickness mip minip maximum minimum mean intensity projection panes several slices",
+    order=25,
+)
+def slab(window) -> None:
+    window.bench.look.more.setChecked(True)
+    window.bench.look.rest.slab.setFocus()
+    window.bench.look.rest.slab.selectAll()
+
+
+@command(
     "invert", "Turn the colours round", "Looking", "I", more="invert negative inverted lookup", pane=True, order=25
 )
 def invert(part) -> None:

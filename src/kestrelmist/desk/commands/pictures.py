@@ -18,7 +18,7 @@ def print_picture(window) -> None:
 
 @command(
     "panes-on-figure",
-    "Put the panes on a figure…",
+    "These panes as panels of a figure…",
     "Window",
     more="arrangement picture of all panes multi-panel screenshot",
     order=15,

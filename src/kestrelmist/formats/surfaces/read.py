@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import re
 from pathlib import Path
 
@@ -16,6 +17,7 @@ HEAD = 4096
 """Bytes in which a file tells its unit."""
 
 
+@np.errstate(all="ignore")
 def read_surfaces(path: Path) -> Surfaces:
     """The surfaces of a file, by its ending. The unit is "" when the file does not tell it; glTF is brought to mm, x
     right, y front, z up.
@@ -27,6 +29,7 @@ def read_surfaces(path: Path) -> Surfaces:
     """
     import trimesh
 
+    logging.getLogger("trimesh").setLevel(logging.CRITICAL)  # what matters of it is said in our own words
     kind = path.suffix.lower().lstrip(".")
     with open(path, "rb") as stream:
         start = stream.read(HEAD)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QListWidget, QPushButton, QSpinBox
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QListWidget, QPushButton, QSpinBox, QVBoxLayout, QWidget
 
 from ....core.figure import Figure
 from ....report.figure_page import letter
@@ -38,9 +38,13 @@ class FiguresGroup(Shaded):
         self.panes.clicked.connect(lambda: put_panes_on_figure(self, self.desk))
         self.column.addWidget(self.panes)
         self.column.addWidget(self.empty)
-        self.column.addLayout(row("Figure", self.which, width=66))
-        self.column.addWidget(self.panels)
-        self.column.addLayout(row("Beside", self.columns, width=66))
+        self.rest = QWidget()
+        self.column.addWidget(self.rest)
+        rest = QVBoxLayout(self.rest)
+        rest.setContentsMargins(0, 0, 0, 0)
+        rest.addLayout(row("Figure", self.which, width=66))
+        rest.addWidget(self.panels)
+        rest.addLayout(row("Beside", self.columns, width=66))
         line = QHBoxLayout()
         for button, tip in (
             (self.up, "The chosen panel comes before the one over it"),
@@ -51,7 +55,7 @@ class FiguresGroup(Shaded):
             button.setProperty("kind", "small")
             button.setToolTip(plain_tip(tip))
             line.addWidget(button)
-        self.column.addLayout(line)
+        rest.addLayout(line)
         self.which.activated.connect(lambda _: self.follow())
         self.columns.valueChanged.connect(lambda n: self._change({"columns": n}))
         self.up.clicked.connect(lambda: self._move(-1))
@@ -87,8 +91,7 @@ class FiguresGroup(Shaded):
                 self.panels.addItem(f"{letter(n)}   {panel.operation.replace('-', ' ')}: {of}")
             self.panels.setCurrentRow(min(at, self.panels.count() - 1))
             self.columns.setValue(figure.columns if figure is not None else 2)
-        for widget in (self.which, self.panels, self.columns, self.up, self.down, self.away, self.write):
-            widget.setEnabled(bool(known))
+        self.rest.setVisible(bool(known))
         self.empty.setVisible(not known)
 
     def _change(self, given: dict) -> None:
