@@ -14,7 +14,7 @@ from PySide6.QtTest import QTest
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import Label, LabelMap, LabelTable
-from kestrelmist.core.space import Space
+from kestrelmist.core.space import Space, picture_space
 from kestrelmist.report.sheet import sheet
 from kestrelmist.scene.layer import ImageLook
 from kestrelmist.scene.layer_type import Drawn
@@ -64,6 +64,11 @@ class PlanTest(unittest.TestCase):
         labels = LabelMap(self.image.space, numbers, LabelTable([Label(4, "Part", "#FF0000")]))
         over = places_of(SheetPlan(count=5, label=4), AXIAL, self.image, labels, self.box)
         np.testing.assert_allclose(over, np.arange(10, 15) * 0.8)
+
+    def test_of_one_slice_there_is_one(self):
+        flat = Image(np.ones((20, 10, 1), np.float32), picture_space(20, 10, (0.1, 0.1)), "Flat")
+        found = places_of(SheetPlan(count=12), AXIAL, flat, None, subject_box(flat, True))
+        self.assertEqual(len(found), 1)
 
     def test_what_is_no_place_is_said(self):
         for plan, said in (

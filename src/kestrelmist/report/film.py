@@ -36,7 +36,7 @@ from .made_how import Facts, caption_of, facts_of_scene
 from .numbers import numbers_of
 from .picture import PLANES, ranged, size_of
 from .plane_page import OVER, USUAL, More, PlaneLayers
-from .render import BodyAs, Quality, scene_for
+from .render import BodyAs, Quality, require_seen, scene_for
 
 MOST = 20_000
 """Frames of a film."""
@@ -190,6 +190,7 @@ def film(
         with drawing(scene, things.__getitem__, progress.part(0.0, 0.2), quality) as drawn:
             camera = Camera(0.0, tilt, zoom, parallel=True)
             _, eye = drawn.picture(camera, width, height, False, progress)
+            require_seen(base, scene, drawn.triangles)
             facts = (*facts_of_scene(base, scene, things, eye), ("Turn", f"{turn:g}° round {axis}"))
 
             def turning() -> Iterator[Page]:

@@ -25,7 +25,7 @@ from ..scene.solid.figure import cube, scale
 from ..scene.solid.look_text import look_from
 from ..scene.solid.ready_looks import first_name
 from ..scene.solid.rendering import drawing, packed
-from ..scene.solid.scene import Ends, Plane, Solid
+from ..scene.solid.scene import MESH, OUTLINE, RELIEF, SURFACE, Ends, Plane, Solid
 from ..scene.solid.shown import ANY, QUALITIES, Around, Shown, scene_of
 from .made_how import caption_of, facts_of_scene
 from .numbers import numbers_of
@@ -187,6 +187,7 @@ def render(
         progress.at(0.7, "Drawing")
         pixels, eye = drawn.picture(camera, width, height, clear, progress)
         triangles = dict(drawn.triangles)
+        require_seen(image, scene, triangles)
     units = paper.scale or max(1.0, min(width, height) / USUAL)
     over = []
     if written:
@@ -291,6 +292,13 @@ def scene_for(
         (float(middle[0]), float(middle[1]), float(middle[2])),
     )
     return scene_of(shown, there)
+
+
+def require_seen(image: Image, scene: Solid, triangles: dict[tuple, int]) -> None:
+    """Raises Trouble when a scene is made of surfaces without triangles alone, as that of one slice."""
+    made = (OUTLINE, SURFACE, MESH, RELIEF)
+    if all(body.way in made and not triangles.get(body.key) for body in scene.bodies):
+        raise Trouble(f"Nothing of “{image.name}” is solid", "choose a volume, or write a picture of a plane")
 
 
 def told(image: Image, scene: Solid, things: dict, triangles: dict[tuple, int], file: str) -> Table:

@@ -131,6 +131,8 @@ def places_of(plan: SheetPlan, plane: Plane, image: Image, labels: LabelMap | No
             where = f"{lowest:.4g} to {highest:.4g} {unit}"
             raise Trouble(f"The plane at {outside[0]:g} lies outside “{image.name}”", f"choose places from {where}")
         return list(plan.places)
+    if image.space.flat_axis == axis:  # there is one slice, however many are asked for
+        return [(lowest + highest) / 2]
     start, end = box.low[axis], box.high[axis]
     if plan.label:
         start, end = _label_ends(labels, plan.label, axis)
