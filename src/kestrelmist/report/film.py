@@ -140,7 +140,7 @@ def film(
         From how far above the horizon the scene is seen.
     zoom : number
         2 is twice as near.
-    look, image_as, slices, apart_by, only, inside, quality, crop, cut
+    look, image_as, slices, apart_by, only, inside, quality, crop, cut : text
         As in “Picture of the solid view”.
     opacity : number
         Of labels and surfaces, or of what lies over the plane.
