@@ -8,7 +8,7 @@ from unittest import mock
 import numpy as np
 import pypdf
 from PIL import Image as Picture
-from PySide6.QtWidgets import QInputDialog
+from PySide6.QtWidgets import QInputDialog, QLabel
 
 from kestrelmist.core.curve import Curve
 from kestrelmist.core.errors import Trouble
@@ -190,6 +190,10 @@ class FigureDeskTest(DeskCase):
         window.desk.undoing.undo()
         self.settle(window)
         self.assertEqual([p.operation for p in group.figure.panels], ["sheet", "picture"])
+        group.preview.click()
+        self.settle(window)
+        self.assertGreater(group.shown.findChild(QLabel).pixmap().width(), 300)
+        group.shown.close()
         group.write.click()
         form = window.bench.page("Report").form
         form.fields["to"].field.setText(str(self.place / "f.png"))

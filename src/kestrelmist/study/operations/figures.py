@@ -20,6 +20,7 @@ from ...report.figure_page import figure_page, letter
 from ...report.numbers import numbers_of
 from ...report.paper import INCH, LETTERS
 from ...scene.painting import pages_taken, painter_for, write_page
+from ...scene.primitives import Page
 from ..inputs import settle
 from ..items import Record
 from ..journal.changes import ItemChange
@@ -200,7 +201,26 @@ def figure(
     """
     painter_for(to)
     require_new(to, replace_file)
+    page = drawn_figure(study, figure, wide, dpi, letters, ground, gap, progress)
+    write_page(page, to)
     record = _required(study, figure)
+    table = table_of(study, study.thing(record.id))
+    table.title = f"{record.name} as {to.name}"
+    return table
+
+
+def drawn_figure(
+    study: Study,
+    name: str,
+    wide: float = 174.0,
+    dpi: float = 300.0,
+    letters: bool = True,
+    ground: str = "light",
+    gap: float = 2.5,
+    progress: Progress = silent(),
+) -> Page:
+    """The page of a figure, its panels drawn anew; see `figure`. Raises Trouble as that does."""
+    record = _required(study, name)
     whole: Figure = study.thing(record.id)
     if not whole.panels:
         raise Trouble(f"“{record.name}” has no panels", "add one first")
@@ -210,14 +230,10 @@ def figure(
     pages = []
     for n, panel in enumerate(progress.over(whole.panels, what="Drawing panels")):
         pages.append(_page_of(study, panel, across, dpi, f"{record.name} {letter(n)}", progress))
-    page = figure_page(
+    return figure_page(
         *(pages, columns, max(64, round(wide / millimetres)), LETTERS / millimetres, millimetres),
         *(gap / LETTERS, letters, ground, record.name),
     )
-    write_page(page, to)
-    table = table_of(study, whole)
-    table.title = f"{record.name} as {to.name}"
-    return table
 
 
 def _page_of(study: Study, panel: Panel, across: float, dpi: float, called: str, progress: Progress) -> Any:

@@ -2,16 +2,34 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QListWidget, QPushButton, QSpinBox, QVBoxLayout, QWidget
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtGui import QPixmap
+from PySide6.QtWidgets import (
+    QComboBox,
+    QDialog,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QPushButton,
+    QSpinBox,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ....core.figure import Figure
 from ....report.figure_page import letter
-from ....study.operations.figures import figures
+from ....scene.painting import write_page
+from ....study.operations.figures import drawn_figure, figures
 from ...widgets.plain_text import plain_tip
 from ..page import GROUPS, BenchContext, Group
 from ..rows import Shaded, quietly, row, section, soft
 from ..to_figure import put_panes_on_figure
 
+PREVIEW = 150.0
+"""Dots an inch of a preview."""
 EMPTY = "Open the form of a picture, a contact sheet, the solid view or a plot, and add it to a figure there."
 
 
@@ -24,11 +42,14 @@ class FiguresGroup(Shaded):
         self.which, self.panels, self.columns = QComboBox(), QListWidget(), QSpinBox()
         self.which.setAccessibleName("Figures of the study")
         self.panels.setAccessibleName("Panels of the figure")
-        self.panels.setFixedHeight(96)
+        self.panels.setFixedHeight(116)
+        self.panels.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.columns.setRange(1, 12)
         self.columns.setAccessibleName("Panels beside each other")
         self.empty = soft(EMPTY)
-        self.up, self.down, self.away, self.write = (QPushButton(w) for w in ("Up", "Down", "Leave out", "Write …"))
+        self.up, self.down, self.away = (QPushButton(w) for w in ("Up", "Down", "Leave out"))
+        self.preview, self.write = QPushButton("Preview"), QPushButton("Write …")
+        self.shown: QDialog | None = None
         self.column.addWidget(section("Figures"))
         self.panes = QPushButton("Put these panes on a figure …")
         self.panes.setProperty("kind", "link")
@@ -50,18 +71,26 @@ class FiguresGroup(Shaded):
             (self.up, "The chosen panel comes before the one over it"),
             (self.down, "The chosen panel comes behind the one below it"),
             (self.away, "Leave the chosen panel out; undo brings it back"),
-            (self.write, "Write the figure, its panels drawn anew"),
         ):
             button.setProperty("kind", "small")
             button.setToolTip(plain_tip(tip))
             line.addWidget(button)
         rest.addLayout(line)
+        out = QHBoxLayout()
+        for button, tip in (
+            (self.preview, "See the figure as it would be written"),
+            (self.write, "Write the figure, its panels drawn anew"),
+        ):
+            button.setToolTip(plain_tip(tip))
+            out.addWidget(button)
+        rest.addLayout(out)
         self.which.activated.connect(lambda _: self.follow())
         self.columns.valueChanged.connect(lambda n: self._change({"columns": n}))
         self.up.clicked.connect(lambda: self._move(-1))
         self.down.clicked.connect(lambda: self._move(1))
         self.away.clicked.connect(self._leave_out)
         self.write.clicked.connect(self._write)
+        self.preview.clicked.connect(self._preview)
         self.desk.session.things_changed.connect(lambda _: self.follow())
         self.desk.session.history_changed.connect(self.follow)
         self.follow()
@@ -88,7 +117,9 @@ class FiguresGroup(Shaded):
             for n, panel in enumerate(figure.panels if figure is not None else ()):
                 names = [self.study.items.get(k) for keys in panel.inputs.values() for k in keys]
                 of = ", ".join(dict.fromkeys(one.name for one in names if one is not None))
-                self.panels.addItem(f"{letter(n)}   {panel.operation.replace('-', ' ')}: {of}")
+                plane = f", {panel.settings['plane']}" if panel.settings.get("plane") else ""
+                self.panels.addItem(f"{letter(n)}   {panel.operation.replace('-', ' ')}{plane}: {of}")
+                self.panels.item(n).setToolTip(plain_tip(of))
             self.panels.setCurrentRow(min(at, self.panels.count() - 1))
             self.columns.setValue(figure.columns if figure is not None else 2)
         self.rest.setVisible(bool(known))
@@ -111,6 +142,40 @@ class FiguresGroup(Shaded):
         at, count = self.panels.currentRow(), self.panels.count()
         if at >= 0 and count > 1:
             self._change({"order": ", ".join(str(n) for n in range(1, count + 1) if n != at + 1)})
+
+    def _preview(self) -> None:
+        """Draw the figure as it would be written, and show it."""
+        figure = self.figure
+        if figure is None:
+            return
+        name, study = figure.name, self.study
+
+        def work(progress):
+            page = drawn_figure(study, name, dpi=PREVIEW, progress=progress)
+            with TemporaryDirectory() as place:
+                write_page(page, Path(place) / "figure.png")
+                return (Path(place) / "figure.png").read_bytes()
+
+        def show(data: bytes) -> None:
+            picture = QPixmap()
+            picture.loadFromData(data)
+            sheet, room = QDialog(self.window()), self.window().size()
+            sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+            sheet.setWindowTitle(name)
+            seen, column = QLabel(), QVBoxLayout(sheet)
+            small = QSize(round(room.width() * 0.8), round(room.height() * 0.8))
+            smooth = Qt.TransformationMode.SmoothTransformation
+            if picture.width() > small.width() or picture.height() > small.height():
+                picture = picture.scaled(small, Qt.AspectRatioMode.KeepAspectRatio, smooth)
+            seen.setPixmap(picture)
+            seen.setAccessibleName("Preview of the figure")
+            column.addWidget(seen)
+            sheet.open()
+            self.shown = sheet
+
+        self.desk.session.work.start(
+            f"Drawing {name}", work, show, lambda error: self.desk.session.trouble.emit(str(error)), "batch"
+        )
 
     def _write(self) -> None:
         from ....core.operation import operation_called
