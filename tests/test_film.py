@@ -18,6 +18,7 @@ from kestrelmist.core.progress import Progress, silent
 from kestrelmist.core.space import Space
 from kestrelmist.report import film_files
 from kestrelmist.report.film import _turned, film
+from kestrelmist.report.scene_choice import SceneChoice
 from kestrelmist.scene.solid.eye import Camera, Eye, Frame
 from tests.command import kestrelmist
 from tests.making import PlaceCase, two_balls
@@ -68,7 +69,18 @@ class FilmTest(PlaceCase):
         image = ramp()
         other = image.like(100 - image.data, name="Other")
         path = self.place / "f.mp4"
-        film(image, None, [other], to=path, through="fade", at=4.0, seconds=1.0, rate=9, size="120x90", opacity=1.0)
+        film(
+            image,
+            None,
+            [other],
+            to=path,
+            through="fade",
+            at=4.0,
+            seconds=1.0,
+            rate=9,
+            size="120x90",
+            choice=SceneChoice(opacity=1.0),
+        )
         found = frames_of(path)[:, 45, 60, 0].astype(float)
         self.assertLess(abs(found[0] - found[-1]), 6)  # there and back
         self.assertGreater(abs(found[0] - found[4]), 40)
@@ -80,7 +92,7 @@ class FilmTest(PlaceCase):
 
     def test_a_scene_turns(self):
         path = self.place / "s.gif"
-        film(two_balls(), to=path, look="Bone", seconds=0.8, rate=10, turn=360.0, size="100x80")
+        film(two_balls(), to=path, choice=SceneChoice(look="Bone"), seconds=0.8, rate=10, turn=360.0, size="100x80")
         with Picture.open(path) as moving:
             self.assertEqual(moving.n_frames, 8)
             frames = []

@@ -51,6 +51,28 @@ class SlabTest(unittest.TestCase):
         beyond = plane_view(AXIAL, (10, 10, 90.0), 1.0, 21, 21)
         self.assertTrue(np.isnan(slab_values(beyond, image, 3.0, "mean", False)).all())
 
+    def test_across_the_grid_no_slice_is_passed_over(self):
+        rng = np.random.default_rng(3)
+        for spacing in (1.0, 0.2):
+            affine = np.diag([spacing, spacing, spacing, 1.0])
+            values = np.zeros((60, 60, 60), np.float32)
+            dots = rng.integers(15, 45, (12, 3))
+            values[tuple(dots.T)] = 100.0
+            image = Image(np.asfortranarray(values), Space((60, 60, 60), affine), "Dots")
+            turn = np.radians(7.0)
+            right, down = (float(np.cos(turn)), float(np.sin(turn)), 0.0), (0.0, 0.0, -1.0)
+            centre = tuple(float(v) for v in affine[:3, :3] @ (30.0, 30.0, 30.0))
+            for pixel in (0.13 * spacing, 0.4 * spacing, 2.0 * spacing):
+                view = View(centre, right, down, pixel, *(2 * [round(60 * spacing / pixel)]))
+                found = slab_values(view, image, 60 * spacing, "highest", False)
+                # each dot is one of the true values where a plane meets it: a coarse picture may pass beside it
+                seen = [found[round(y), round(x)] for x, y in (view.to_pixel(affine[:3, :3] @ dot) for dot in dots)]
+                if pixel <= spacing:
+                    self.assertEqual(seen, [100.0] * len(dots), (spacing, pixel))
+                mean = slab_values(view, image, 60 * spacing, "mean", False)
+                self.assertGreater(float(np.nanmax(mean)), 100 / 90)
+                self.assertLess(float(np.nanmax(mean)), 100 / 12)
+
     def test_it_is_drawn_and_said(self):
         values = np.zeros((20, 20, 20), np.float32)
         values[10, 10, 13] = 100.0
@@ -59,7 +81,7 @@ class SlabTest(unittest.TestCase):
         bright = [int((draw(view, [Drawn(image, ImageLook(0, 100, slab=s))]) & 255).max()) for s in (0.0, 4.0, 8.0)]
         self.assertEqual(bright[0], bright[1])
         self.assertGreater(bright[2], bright[0] + 150)
-        self.assertEqual(range_words(ImageLook(0, 100, slab=8.0), "HU"), "0 to 100 HU, Grey, highest of 8 mm")
+        self.assertEqual(range_words(ImageLook(0, 100, slab=8.0), image, "mm"), "0 to 100 HU, Grey, highest of 8 mm")
 
 
 if __name__ == "__main__":

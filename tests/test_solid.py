@@ -16,7 +16,8 @@ from kestrelmist.core.progress import silent
 from kestrelmist.core.space import Space
 from kestrelmist.core.surface.blocks import block_surface, changed_blocks, states_of
 from kestrelmist.core.world import World
-from kestrelmist.report.render import render, scene_for
+from kestrelmist.report.render import render
+from kestrelmist.report.scene_choice import SceneChoice, scene_for
 from kestrelmist.scene.layer import ImageLook
 from kestrelmist.scene.solid.eye import SIDES, Camera, Eye, Frame
 from kestrelmist.scene.solid.figure import cube
@@ -302,7 +303,7 @@ class RenderTest(unittest.TestCase):
             study.run("solid-picture", to=place / "old.png")  # as it was called in older recipes
         empty = LabelMap(self.image.space)
         with self.assertRaisesRegex(Trouble, "There is nothing to be seen"):
-            render(self.image, empty, to=place / "n.png", image_as="none")
+            render(self.image, empty, to=place / "n.png", choice=SceneChoice(image_as="none"))
         self.assertFalse((place / "n.png").exists())
         here = self.image.like(self.image.data)
         here.space = replace(here.space, world=World("1.2"))
@@ -311,13 +312,21 @@ class RenderTest(unittest.TestCase):
         with self.assertRaisesRegex(Trouble, "lies in another space"):
             render(here, red, to=place / "n.png")
         with self.assertRaisesRegex(Trouble, "There is no look “Nose”: choose one of: Skin, Bone"):
-            render(self.image, look="Nose", to=place / "n.png")
+            render(self.image, choice=SceneChoice(look="Nose"), to=place / "n.png")
         with self.assertRaisesRegex(Trouble, "is too large: ask for 8000"):
-            render(self.image, look="Bone", to=place / "n.png", size="9000x100")
+            render(self.image, choice=SceneChoice(look="Bone"), to=place / "n.png", size="9000x100")
 
     def test_a_clear_ground_and_what_the_file_tells(self):
         file = self.place / "c.png"
-        render(self.image, look="bone", to=file, clear=True, parallel=True, from_="left", size="240x200")
+        render(
+            self.image,
+            choice=SceneChoice(look="bone"),
+            to=file,
+            clear=True,
+            parallel=True,
+            from_="left",
+            size="240x200",
+        )
         picture = Picture.open(file)
         pixels = np.asarray(picture)
         self.assertEqual((picture.mode, pixels[0, 0, 3], pixels[..., 3].max()), ("RGBA", 0, 255))
@@ -329,12 +338,12 @@ class RenderTest(unittest.TestCase):
         pixel = float(words.partition("<k:PixelSize>")[2].partition("<")[0])
         self.assertAlmostEqual(1000 / a_metre / pixel, 1, delta=0.01)
         with self.assertRaisesRegex(Trouble, "has no transparent ground"):
-            render(self.image, look="bone", to=self.place / "c.pdf", clear=True)
+            render(self.image, to=self.place / "c.pdf", clear=True)
 
     def test_what_a_scene_holds(self):
-        scene, _ = scene_for(self.image, [], "Skin")
+        scene, _ = scene_for(self.image, SceneChoice("Skin"))
         self.assertEqual([b.way for b in scene.bodies], ["volume"])
-        scene, _ = scene_for(self.image, [], slices=True)
+        scene, _ = scene_for(self.image, SceneChoice(slices=True))
         self.assertEqual([b.way for b in scene.bodies], ["volume", "slice", "slice", "slice"])
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from unittest import mock
 
 import numpy as np
@@ -205,6 +206,35 @@ class SolidDeskTest(DeskCase):
             self.assertEqual(values["labels"], self.desk.viewing.maps.map.id, name)
             told = [values[word] for word in ("only", "inside", "quality", "crop", "apart_by", "look")]
             self.assertEqual(told, ["Ball", "Ball", "finest", "0, 0, 0, 30, 20, 20", 0.5, "Bone"], name)
+        # labels that only say where the volume is, what is seen from the side, and a label that is gone
+        self.model.change(labels=False, inside=0, only=77, crop=None, slices=True)
+        self.model.set_camera(replace(self.model.camera, across=0.25, up=-0.5))
+        self.settle(self.window)
+        self.assertEqual([body.way for body in self.model.scene()[0].bodies], ["volume"] + 3 * ["slice"])
+        self.lead()
+        self.panel.picture.click()
+        values = self.window.bench.page(self.desk.viewing.stage).form.values_without(("to",))
+        self.assertEqual(values["labels"], self.desk.viewing.maps.map.id)
+        told = [values[word] for word in ("draw_labels", "only", "inside", "across", "up")]
+        self.assertEqual(told, [False, "", "any label", 0.25, -0.5])
+        np.testing.assert_allclose(
+            [float(v) for v in values["crosshair"].split(",")], self.desk.viewing.crosshair, atol=1e-4
+        )
+
+    @with_solid_view
+    def test_another_image_leads_in_the_middle_of_a_drag(self):
+        with_box = ((0.0, 0.0, 0.0), (20.0, 20.0, 20.0))
+        self.lead()
+        self.model.change(crop=with_box)
+        self.settle(self.window)
+        eye = self.canvas._eye()
+        x, y, _ = eye.to_page(middle_of(with_box, (0, 1)))
+        at = QPointF(float(x), float(y)).toPoint()
+        QTest.mousePress(self.canvas, LEFT, NONE, at)
+        self.desk.viewing.lead_changed.emit()
+        QTest.mouseMove(self.canvas, at + QPointF(40, 30).toPoint())
+        QTest.mouseRelease(self.canvas, LEFT, NONE, at)
+        self.assertEqual(self.model.shown.crop, with_box)
 
     @with_solid_view
     def test_looks_are_kept_by_name_and_all_comes_back(self):

@@ -102,7 +102,7 @@ def warm_solid() -> None:
     from .scene.solid.hits import first_hit
     from .scene.solid.volume import DrawnVolume, coarser, levels_of
     from .scene.solid.volume_look import WAYS, VolumeLook
-    from .scene.view import AXIAL, CORONAL, SAGITTAL, plane_view
+    from .scene.view import AXIAL, CORONAL, SAGITTAL, View, plane_view
 
     space = Space((12, 12, 12), np.eye(4))
     ball = ((np.indices((12, 12, 12)) - 5.5) ** 2).sum(0) < 16
@@ -118,6 +118,8 @@ def warm_solid() -> None:
         image_field(image)
         for plane in (AXIAL, CORONAL, SAGITTAL):
             slab_values(plane_view(plane, (5.5, 5.5, 5.5), 1.0, 12, 12), image, 3.0, "highest", True)
+        askew = View((5.5, 5.5, 5.5), (0.8, 0.6, 0.0), (0.0, 0.0, -1.0), 1.0, 12, 12)
+        slab_values(askew, image, 3.0, "highest", True)
         levels = levels_of(image, labels)
         coarser(levels, 6)
     for way in WAYS:

@@ -11,15 +11,17 @@ import numpy as np
 
 from ..core.axis import Axis
 from ..core.errors import Trouble
+from ..core.geometry.marks import Marks
 from ..core.image import Image
 from ..core.kernel import used_here
 from ..core.labels import LabelMap
-from ..core.left_out import LeftOut, SeenFrom
+from ..core.left_out import SeenFrom
 from ..core.operation import operation
 from ..core.overlap import require_overlap
 from ..core.parameter import Between, ImageValue, Millimetres, NewPath, Unit
 from ..core.progress import Progress, silent
 from ..core.safe_write import require_new
+from ..core.surface.surface import Surfaces
 from ..core.table import Column, Table
 from ..scene.compare import Comparison
 from ..scene.first_look import first_look, over_look, over_opacity
@@ -36,7 +38,7 @@ from .made_how import Facts, caption_of, facts_of_scene
 from .numbers import numbers_of
 from .picture import PLANES, ranged, size_of
 from .plane_page import OVER, USUAL, More, PlaneLayers
-from .render import BodyAs, Quality, require_seen, scene_for
+from .scene_choice import AS_USUAL, CALLED, RARE, Given, SceneChoice, require_seen, scene_for
 
 MOST = 20_000
 """Frames of a film."""
@@ -49,16 +51,12 @@ Through = Literal["", "time", "axial", "coronal", "sagittal", "fade", "path"]
     name="film",
     keywords="movie video animation turn rotate spin turntable fly through fade cine mp4 gif apng time lapse slices",
     takes="series",
-    called={
+    called=CALLED
+    | {
         "over": "Over it",
         "turn": "Turned by",
         "axis": "Round",
         "through": "Through",
-        "image_as": "Image as",
-        "slices": "Three planes",
-        "apart_by": "Apart",
-        "only": "Only the label",
-        "inside": "Volume only in",
         "seconds": "Long",
         "rate": "Frames a second",
         "at": "Position",
@@ -73,8 +71,7 @@ Through = Literal["", "time", "axial", "coronal", "sagittal", "fade", "path"]
     },
     rare=(
         "axis tilt zoom rate loop plane at path low high colours over_low over_high over_colours opacity slices "
-        "apart_by only inside quality crop cut written "
-        "left_on_left image_as replace_file"
+        f"written left_on_left image_as replace_file {RARE}"
     ),
     group="Pictures",
 )
@@ -82,6 +79,8 @@ def film(
     image: Image,
     labels: LabelMap | None = None,
     over: Annotated[list[Image] | None, SeenFrom("image")] = None,
+    surfaces: list[Surfaces] | None = None,
+    marks: list[Marks] | None = None,
     *,
     to: NewPath,
     turn: Annotated[float, Unit("deg"), Between(-36000, 36000)] = 360.0,
@@ -92,16 +91,7 @@ def film(
     axis: Literal["up", "right", "towards"] = "up",
     tilt: Annotated[float, Unit("deg"), Between(-90, 90)] = 15.0,
     zoom: Annotated[float, Between(0.1, 50)] = 1.0,
-    look: str = "",
-    image_as: Annotated[BodyAs, LeftOut("outline with labels, else volume")] = None,
-    opacity: Annotated[float, Between(0.02, 1)] = 1.0,
-    slices: bool = False,
-    apart_by: Annotated[float, Between(0, 10)] = 0.0,
-    only: str = "",
-    inside: str = "",
-    quality: Quality = "usual",
-    crop: str = "",
-    cut: str = "",
+    choice: SceneChoice = AS_USUAL,
     plane: Literal["axial", "coronal", "sagittal"] = "axial",
     at: Millimetres | None = None,
     path: str = "",
@@ -140,10 +130,6 @@ def film(
         From how far above the horizon the scene is seen.
     zoom : number
         2 is twice as near.
-    look, image_as, slices, apart_by, only, inside, quality, crop, cut : text
-        As in “Picture of the solid view”.
-    opacity : number
-        Of labels and surfaces, or of what lies over the plane.
     left_on_left, written : bool
         The subject's left on the picture's left; letters, bars and the cube.
     plane, at : text, mm
@@ -178,17 +164,17 @@ def film(
     if through:
         ranges = (low, high, colours, over_low, over_high, over_colours)
         chosen = _plane_of(through, plane)
-        made = _Planes(image, labels, over or [], ranges, opacity, chosen, at, left_on_left, written, (width, height))
+        size_on = (left_on_left, written, (width, height))
+        made = _Planes(image, labels, over or [], ranges, choice.opacity, chosen, at, *size_on)
         pages = made.pages(through, shares, path)
         first = next(pages)
         _write(to, (width, height), rate, loop, image.name, first.facts, _rest(first, pages), frames, progress)
     else:
         base = image.frame(tuple(0 for _ in image.axes))
         maps = [labels] if labels is not None else []
-        parts = (slices, opacity, apart_by, only, inside, crop, cut)
-        scene, things = scene_for(base, maps, look, image_as, over, None, None, *parts)
-        with drawing(scene, things.__getitem__, progress.part(0.0, 0.2), quality) as drawn:
-            camera = Camera(0.0, tilt, zoom, parallel=True)
+        scene, things = scene_for(base, choice, Given(maps, over or (), surfaces or (), marks or ()))
+        with drawing(scene, things.__getitem__, progress.part(0.0, 0.2), choice.quality) as drawn:
+            camera = Camera(0.0, tilt, zoom, 0.0, choice.across, choice.up, True)
             _, eye = drawn.picture(camera, width, height, False, progress)
             require_seen(base, scene, drawn.triangles)
             facts = (*facts_of_scene(base, scene, things, eye), ("Turn", f"{turn:g}° round {axis}"))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import shutil
 from collections.abc import Callable, Iterator
@@ -56,6 +57,7 @@ def film_file(path: Path, size: tuple[int, int], rate: float, loop: bool, title:
 def _mp4(path: Path, size: tuple[int, int], rate: float, title: str, words: str) -> Iterator[Add]:
     import imageio_ffmpeg
 
+    logging.getLogger("imageio_ffmpeg").setLevel(logging.CRITICAL)  # what matters of it is said in our own words
     wide, tall = (n + n % 2 for n in size)  # the codec wants even numbers
     with written_whole_path(path) as beside:
         told = ["-metadata", f"title={title}", "-metadata", f"comment={words}"]

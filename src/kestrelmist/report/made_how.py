@@ -11,7 +11,7 @@ from ..core.image import Image
 from ..core.quantity import pretty_unit
 from ..scene.layer import ImageLook
 from ..scene.layer_type import Drawn
-from ..scene.pieces import slab_words
+from ..scene.slab import slab_words
 from ..scene.solid.eye import Eye
 from ..scene.solid.scene import Solid
 from ..scene.solid.volume_look import VolumeLook
@@ -19,11 +19,11 @@ from ..scene.solid.volume_look import VolumeLook
 Facts = tuple[tuple[str, str], ...]
 
 
-def range_words(look: ImageLook, unit: str, lengths: str = "mm") -> str:
-    """A display range in words: "−100 to 900 HU, Grey"; `lengths` is the unit of the image's grid."""
-    words = f"{look.low:.4g} to {look.high:.4g} {pretty_unit(unit)}".replace("-", "−").strip()
+def range_words(look: ImageLook, image: Image, lengths: str) -> str:
+    """A display range in words: "−100 to 900 HU, Grey"; `lengths` is the unit of lengths."""
+    words = f"{look.low:.4g} to {look.high:.4g} {pretty_unit(image.unit)}".replace("-", "−").strip()
     words += f", {look.colour_map}" + (f", below zero {look.below_map}" if look.below_map else "")
-    return words + (f", {slab_words(look, lengths)}" if look.slab > 0 else "")
+    return words + (f", {slab}" if (slab := slab_words(look, image, lengths)) else "")
 
 
 def facts_of_planes(
@@ -45,7 +45,7 @@ def facts_of_planes(
     rows = [("Image", lead.name)]
     for n, one in enumerate(layers):
         if isinstance(one.look, ImageLook) and not one.thing.colour:
-            words = range_words(one.look, one.thing.unit, lead.space.unit)
+            words = range_words(one.look, one.thing, lead.space.unit)
             rows.append((("Range" if n == 0 else f"Over it, {one.thing.name}"), words))
         elif n:
             rows.append(("Over it", one.thing.name))
@@ -66,6 +66,13 @@ def facts_of_scene(image: Image, scene: Solid, things: dict[int | str, Any], eye
         elif thing is not image and thing.name not in names:
             names.append(thing.name)
     rows += [("Shown", ", ".join(names))] if names else []
+    if any(any(body.shift) for body in scene.bodies):
+        rows.append(("Moved apart", "parts do not lie where they are"))
+    for body in scene.bodies:
+        if body.inside is not None:
+            mask, number = things[body.inside[0]], body.inside[1]
+            row = mask.table.get(number) if number else None
+            rows.append(("Only in", row.name if row is not None else f"labels of “{mask.name}”"))
     camera = eye.camera
     rows.append(("Camera", f"turned {camera.turn:.4g}°, {camera.tilt:.4g}° from above, {camera.roll:.4g}° rolled"))
     rows.append(("Projection", "parallel" if camera.parallel else "perspective"))
@@ -74,6 +81,8 @@ def facts_of_scene(image: Image, scene: Solid, things: dict[int | str, Any], eye
     if scene.crop is not None:
         low, high = (", ".join(signed(v, 2) for v in end) for end in scene.crop)
         rows.append(("Cropped to", f"{low} – {high} {pretty_unit(image.space.unit)}"))
+    if scene.cut is not None:
+        rows.append(("Cut by", f"a plane across {', '.join(signed(v, 2) for v in scene.cut[:3])}"))
     return tuple(rows)
 
 

@@ -76,8 +76,7 @@ class PlaneLayers:
         if written:
             over += pieces.letters(flat) + pieces.length_bar(flat, lead.space.unit)
             over += pieces.caption(flat, where) if where else []
-            pictures = [d for d in (*self.lower, *self.upper) if isinstance(d.look, ImageLook)]
-            over += pieces.slabs(flat, [(d.look, lead.space.unit, d.thing.name) for d in pictures])
+            over += pieces.slabs(flat, [*self.lower, *self.upper], lead.space.unit)
             barred = [d for d in self.upper if isinstance(d.look, ImageLook) and not d.thing.colour]
             shown = barred if self.how.way != "edges" else []
             over += pieces.bars_of_colour(flat, [(d.look, d.thing.unit, d.thing.name) for d in shown], named=True)

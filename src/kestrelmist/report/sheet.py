@@ -37,7 +37,7 @@ from .made_how import caption_of, facts_of_planes
 from .numbers import numbers_of
 from .paper import INCH, LETTERS
 from .picture import Slab, SlabWay, ranged, slabbed
-from .render import scene_for
+from .scene_choice import AS_USUAL, Given, scene_for
 
 Share = Annotated[float, Between(0, 1)]
 GROUP = "Pictures"
@@ -280,7 +280,7 @@ def _told(page: Page, laid: Laid, stack: SheetStack, millimetres: float) -> Page
 
 
 def _rendered(stack: SheetStack, labels: LabelMap | None, progress: Progress) -> np.ndarray:
-    scene, things = scene_for(stack.image, [labels] if labels is not None else [])
+    scene, things = scene_for(stack.image, AS_USUAL, Given([labels] if labels is not None else []))
     with drawing(scene, things.__getitem__, progress) as drawn:
         pixels, _ = drawn.picture(Camera(), 600, 520, False, progress)
     return packed(pixels)

@@ -13,6 +13,7 @@ from ..core.quantity import pretty_unit, suited
 from ..core.space import Space
 from .colour_bars import WIDTH, colour_bars
 from .layer import ImageLook
+from .layer_type import Drawn
 from .primitives import (
     BACKING,
     CHIP,
@@ -31,6 +32,7 @@ from .primitives import (
     Words,
     haloed,
 )
+from .slab import slab_words
 from .view import View
 
 LINE = "#C9C49B"
@@ -168,20 +170,15 @@ def tag(text: str, wide: float) -> list[Primitive]:
     return [Panel((8, 6, wide + 18, 20), CHIP, 3), Words((17 + wide / 2, 16), text, 12, NIGHT)]
 
 
-def slab_words(look: ImageLook, unit: str) -> str:
-    """What a slab shows: "highest of 8 mm"; "" of a slice."""
-    return f"{look.slab_way} of {look.slab:g} {pretty_unit(unit)}" if look.slab > 0 else ""
-
-
-def slabs(view: View, shown: Sequence[tuple[ImageLook, str, str]]) -> list[Primitive]:
-    """Says above the bar of length which images are seen as slabs: of (look, unit of lengths, name), the lowest first;
-    the first needs no name."""
+def slabs(view: View, drawn: Sequence[Drawn], unit: str) -> list[Primitive]:
+    """Says above the bar of length which images are seen as slabs, the lowest first, which needs no name; `unit` is
+    that of lengths."""
     found: list[Primitive] = []
     y = view.height - 45.0
-    for n, (look, unit, name) in enumerate(shown):
-        words = slab_words(look, unit)
+    for n, one in enumerate(drawn):
+        words = slab_words(one.look, one.thing, unit) if isinstance(one.look, ImageLook) else ""
         if words:
-            words = f"{name}: {words}" if n else words
+            words = f"{one.thing.name}: {words}" if n else words
             wide = 12 * WIDE * len(words) + 10
             found += [Panel((8, y - 9, wide, 18), BACKING), Words((13, y), words, 12, PALE, FIGURES, "lm")]
             y -= 20

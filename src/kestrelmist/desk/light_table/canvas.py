@@ -11,7 +11,6 @@ from ...scene import pieces
 from ...scene.compare import Comparison
 from ...scene.crop_box import Ends, in_plane
 from ...scene.drawing import draw
-from ...scene.layer import ImageLook
 from ...scene.layer_type import Drawn
 from ...scene.primitives import Primitive, paint
 from ...scene.view import Plane, View, fitted, is_tilted, plane_axes, through
@@ -249,8 +248,7 @@ class Canvas(QWidget):
         assert record is not None
         over = self.desk.marks.drawn(flat, sections.drawn_here) if self.sight.leads else []
         over += [*pieces.letters(flat), *pieces.length_bar(flat, record.grid.unit)]
-        images = [d for d in self._drawn if isinstance(d.look, ImageLook)]
-        over += pieces.slabs(flat, [(d.look, record.grid.unit, d.thing.name) for d in images])
+        over += pieces.slabs(flat, self._drawn, record.grid.unit)
         if self._how.way == "swipe":
             over += pieces.swipe_line(flat, self._how.share)
         said = f"Preview: {self.desk.previewing.title}" if self.previewed else "Live" if self._live else ""

@@ -23,7 +23,7 @@ class CropEdge:
     """The drag of one side."""
 
     def __init__(self, canvas: Canvas, side: Side):
-        self.canvas, self.side = canvas, side
+        self.canvas, self.side, self.record = canvas, side, canvas.sight.record
 
     @classmethod
     def at(cls, canvas: Canvas, point: QPointF) -> CropEdge | None:
@@ -34,8 +34,8 @@ class CropEdge:
 
     def move(self, point: QPointF) -> None:
         canvas, crop, view = self.canvas, self.canvas.crop, flat_view(self.canvas)
-        if crop is None or view is None:
-            return  # taken away meanwhile
+        if crop is None or view is None or canvas.sight.record is not self.record:
+            return  # taken away meanwhile, or it is the box of another image
         place = np.asarray(view.to_world(point.x() - 0.5, point.y() - 0.5))
         box: Ends = moved(crop, self.side, float(place[self.side[0]]))
         canvas.desk.solid.change(crop=box)

@@ -63,7 +63,9 @@ class SheetModel(QObject):
         """The plan, and what is seen, as inputs and settings of the operation that writes a sheet."""
         plan, labels = self.showing, self.viewing.maps.labels
         row = labels.table.get(plan.label) if labels is not None and plan.label else None
+        drawn_on = self.marks.key if self.marks.shown else None
         return seen_as(self.viewing, self.layers) | {
+            "marks": [drawn_on] if drawn_on is not None else [],
             "plane": ", ".join(plan.planes),
             "count": plan.count,
             "every": plan.every or None,

@@ -17,6 +17,7 @@ from ...scene.solid.scene import Solid
 from ...scene.solid.settings import settings_of
 from ...scene.solid.shown import QUALITIES, Around, Shown, scene_of
 from ...scene.solid.volume_look import VolumeLook
+from ...study.solid_inputs import solid_inputs
 from .drawn_marks import DrawnMarks
 from .layers import Layers
 from .seen_as import seen_as
@@ -144,10 +145,14 @@ class SolidModel(QObject):
 
     def settings(self, film: bool = False) -> dict[str, Any]:
         """What is seen as settings of the operation that writes a picture, or a film, of it."""
-        drawn = self.viewing.maps.map if self.shown.labels else None
-        found = seen_as(self.viewing, self.layers) if film else {}
-        found["labels"] = drawn.id if drawn is not None else None
-        return found | settings_of(self.shown, self.look, self._label, self.quality, film)
+        record, maps = self.viewing.record, self.viewing.maps
+        if record is None:
+            return {}
+        over = [row.record.id for row in reversed(self.layers.rows) if not row.leads and row.layer.shown]
+        inputs = solid_inputs(self.study, record.id, self.shown, over, [key for key, _ in maps.seen_others()])
+        found = seen_as(self.viewing, self.layers) | {"over": inputs["volumes"]} if film else {}
+        here = self.viewing.crosshair.tolist()
+        return found | inputs | settings_of(self.shown, self.look, self._label, here, self.quality, film)
 
     def _label(self, number: int) -> str:
         """The name of a label of the map in hand; "" when it has none of that number."""

@@ -60,6 +60,7 @@ class SolidCanvas(QWidget):
         self.feed.met.connect(self.model.met)
         self.model.measured.connect(self.update)
         self.model.changed.connect(self._count)
+        self.viewing.lead_changed.connect(self._let_go)
 
     # what tests and the window ask
 
@@ -205,6 +206,10 @@ class SolidCanvas(QWidget):
         if self._pressed is not None and event.button() == Qt.MouseButton.LeftButton:
             ratio = self.devicePixelRatioF()
             self.feed.pick(event.position().x() * ratio, event.position().y() * ratio)
+        self._let_go()
+
+    def _let_go(self) -> None:
+        """Another image leads: what was pressed before does nothing to it."""
         self._last = self._pressed = self._side = None
 
     def _drag_side(self, at: QPointF) -> None:

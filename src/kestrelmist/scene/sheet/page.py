@@ -19,6 +19,7 @@ from ..drawing import draw_over
 from ..layer import ImageLook, MarkLook
 from ..layer_type import Drawn, primitives_of
 from ..primitives import INK, NIGHT, PALE, SOFT, Bitmap, Page, Path, Primitive, Stroke, Words, shifted
+from ..slab import slab_words
 from ..view import Plane, View, plane_view
 from .plan import PLANES, Box, SheetPlan, SheetStack, places_of, subject_box
 
@@ -247,8 +248,8 @@ def _below(laid: Laid, subjects: Sequence[Sequence[SheetStack]], plan: SheetPlan
     long, ink = length / laid.pixel / laid.scale, INK if plan.light else PALE
     y = height - MARGIN
     line = Path(((MARGIN, y), (MARGIN + long, y)), Stroke(ink, 2.0), crisp=True)
-    looks = [d.look for row in subjects for stack in row for d in stack.layers if isinstance(d.look, ImageLook)]
-    said = [suited(length, unit), *dict.fromkeys(filter(None, (pieces.slab_words(look, unit) for look in looks)))]
+    layers = [d for row in subjects for stack in row for d in stack.layers if isinstance(d.look, ImageLook)]
+    said = [suited(length, unit), *dict.fromkeys(filter(None, (slab_words(d.look, d.thing, unit) for d in layers)))]
     return [line, Words((MARGIN + long + 6, y + 4), ", ".join(said), 12, ink, "figures", "ls")]
 
 

@@ -172,7 +172,8 @@ def _apart(labels: LabelMap, numbers: list[int], share: float) -> dict[int, tupl
         n: labels.space.to_world([(s.start + s.stop - 1) / 2 for s in boxes[n][::-1]]) for n in numbers if n in boxes
     }
     centre = np.mean(list(middles.values()), 0)
-    return {n: tuple(float(v) for v in share * (middle - centre)) for n, middle in middles.items()}  # type: ignore[misc]
+    away = {n: share * (middle - centre) for n, middle in middles.items()}
+    return {n: (float(x), float(y), float(z)) for n, (x, y, z) in away.items()}
 
 
 def bodies_of_surfaces(key: int | str, surfaces: Surfaces, opacity: float = 1.0) -> list[Body]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from .look_text import text_of
@@ -11,7 +11,12 @@ from .volume_look import VolumeLook
 
 
 def settings_of(
-    shown: Shown, look: VolumeLook | None, label: Callable[[int], str], quality: str = "usual", film: bool = False
+    shown: Shown,
+    look: VolumeLook | None,
+    label: Callable[[int], str],
+    crosshair: Sequence[float] = (),
+    quality: str = "usual",
+    film: bool = False,
 ) -> dict[str, Any]:
     """Settings by their names.
 
@@ -21,6 +26,8 @@ def settings_of(
         Of the volume, as it is seen.
     label : callable
         The name of a label of the map in hand; "" where it has none of that number.
+    crosshair : three numbers
+        Where the three planes cross.
     quality : str
         Of `QUALITIES`.
     film : bool
@@ -32,7 +39,9 @@ def settings_of(
         "look": text_of(look) if shown.image == "volume" and look is not None else "",
         "opacity": shown.label_opacity,
         "slices": shown.slices,
+        "crosshair": ", ".join(f"{v:.6g}" for v in crosshair) if shown.slices else "",
         "apart_by": shown.apart,
+        "draw_labels": shown.labels,
         "only": label(shown.only),
         "inside": ANY if not shown.inside else label(shown.inside),
         "quality": quality,
@@ -40,6 +49,8 @@ def settings_of(
         "cut": ", ".join(f"{v:.9g}" for v in shown.cut or ()),
         "tilt": camera.tilt,
         "zoom": camera.zoom,
+        "across": camera.across,
+        "up": camera.up,
     }
     if not film:
         found |= {

@@ -117,6 +117,12 @@ class Around:
     crosshair: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
 
+def _drawn(there: Around, number: int) -> bool:
+    """Whether the map in hand has voxels of a label: one that is gone is chosen no more."""
+    labels = there.maps[-1][1] if there.maps else None
+    return labels is not None and number > 0 and labels.table.get(number) is not None and labels.counts[number] > 0
+
+
 def scene_of(shown: Shown, there: Around) -> tuple[Solid, dict[int | str, Any]]:
     """The scene of a choice, and its things by what they are called in it."""
     things: dict[int | str, Any] = {there.key: there.image}
@@ -124,7 +130,8 @@ def scene_of(shown: Shown, there: Around) -> tuple[Solid, dict[int | str, Any]]:
     flat = min(there.image.space.shape) < 2
     heights = is_height_map(there.image)
     inside = None
-    if shown.inside >= 0 and there.maps:
+    only = shown.only if _drawn(there, shown.only) else 0
+    if there.maps and (shown.inside == 0 or _drawn(there, shown.inside)):
         inside = (there.maps[-1][0], shown.inside)
     if shown.image == "volume" and not flat and not there.image.colour:
         bodies.append(Body(there.key, 0, VOLUME, look=shown.look, inside=inside))
@@ -136,8 +143,8 @@ def scene_of(shown: Shown, there: Around) -> tuple[Solid, dict[int | str, Any]]:
             bodies.append(Body(key, 0, VOLUME, onto=there.key if image.through is not None else None))
     for key, labels in there.maps:
         things[key] = labels
-        if shown.labels and (not shown.only or key == there.maps[-1][0]):
-            bodies += bodies_of_labels(key, labels, shown.only or None, shown.label_opacity, shown.apart)
+        if shown.labels and (not only or key == there.maps[-1][0]):
+            bodies += bodies_of_labels(key, labels, only or None, shown.label_opacity, shown.apart)
     for key, surfaces in there.surfaces if shown.surfaces else ():
         things[key] = surfaces
         bodies += bodies_of_surfaces(key, surfaces, shown.label_opacity)

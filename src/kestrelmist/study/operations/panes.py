@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 from ...core.errors import Trouble
-from ...core.kind import is_solid
 from ...core.names import plain_name
 from ...core.operation import operation
 from ...core.table import Table
-from ...scene.layer import Arrangement, restored
+from ...scene.layer import Arrangement, Stack, restored
 from ...scene.solid.settings import settings_of
 from ...scene.solid.shown import Shown
 from ..kinds import AnyImage
+from ..solid_inputs import solid_inputs
 from ..study import Study
 from .figures import GROUP, keep_panel, table_of
 from .stacks import seen_stack
@@ -57,11 +59,15 @@ def panes_on_figure(study: Study, image: AnyImage, figure: str) -> Table:
     flat = image.grid.flat_axis is not None
     planes = [n for n in names if n != SOLID]
     whole = None
+    stacks = view.get("stacks")
+    rows = stacks.get(str(image.id)) if isinstance(stacks, dict) else None
+    lying = Stack.from_list([row for row in rows or () if isinstance(row, dict)]).layers
+    over = [one.thing for one in lying if one.shown and isinstance(one.thing, int) and one.thing != image.id]
     stack = seen_stack(study, image, f"{wanted}, panes of {image.name}") if planes else None
     for name in names:
         if name == SOLID:
             if not flat:
-                whole = keep_panel(study, wanted, "render", _solid(study, image))
+                whole = keep_panel(study, wanted, "render", _solid(study, image, over, view, here))
             continue
         across = "xyz".index({"Sagittal": "x", "Coronal": "y", "Axial": "z"}[name])
         if flat and across != image.grid.flat_axis:
@@ -75,26 +81,19 @@ def panes_on_figure(study: Study, image: AnyImage, figure: str) -> Table:
     return table_of(study, whole)
 
 
-def _solid(study: Study, image: Any) -> dict[str, Any]:
+def _solid(study: Study, image: Any, over: list[int], view: dict[str, Any], here: Sequence[float]) -> dict[str, Any]:
     """What the solid view shows of an image, as inputs and settings of its picture."""
     kept = study.catalogue.recall("solid views", {})
     shown = Shown.from_dict(kept.get(str(image.id)) if isinstance(kept, dict) else None)
     hand = study.in_hand(image.id)
-    labels = study.labels(image.id) if hand is not None else None
+    table = study.labels(image.id).table if hand is not None else None
 
     def label(number: int) -> str:
-        named = labels.table.get(number) if labels is not None and number > 0 else None
+        named = table.get(number) if table is not None and number > 0 else None
         return named.name if named is not None else ""
 
-    given = {"image": image.id, **settings_of(shown, shown.look, label)}
-    if hand is not None and shown.labels:
-        given["labels"] = hand
-    owned = [one for one in study.items.owned(image.id) if not one.removed]
-    if shown.surfaces and (surfaces := [one.id for one in owned if is_solid(one.kind)]):
-        given["surfaces"] = surfaces
-    drawn_on = study.marks.in_hand(image.id)
-    if shown.marks and drawn_on is not None:
-        given["marks"] = [drawn_on]
-    if "labels" not in given:
-        given |= {"only": "", "inside": ""}
-    return given
+    others = [one.id for one in study.label_maps(image.id) if one.id != hand] if view.get("show_others") else []
+    inputs = solid_inputs(study, image.id, shown, over, others)
+    if inputs["labels"] is None:
+        shown = replace(shown, only=0, inside=-1)
+    return {"image": image.id, **settings_of(shown, shown.look, label, here)} | {k: v for k, v in inputs.items() if v}
