@@ -18,6 +18,8 @@ LONGEST = (
     *("guides", "alignment_files", "align", "alignment_run"),
 )
 """Files that are begun first, so that none of them is left for the end."""
+STUCK = 900.0
+"""Seconds after which a file that has not ended will not: its process says where it is and ends, which is a failure."""
 
 
 def modules(package: str = "tests") -> list[str]:
@@ -40,7 +42,9 @@ def work(to_main) -> None:
     with contextlib.suppress(EOFError):
         while True:
             name, said, started = to_main.recv(), io.StringIO(), time.monotonic()
+            faulthandler.dump_traceback_later(STUCK, exit=True)
             counts = run([name], said)
+            faulthandler.cancel_dump_traceback_later()
             said.write(f"In {time.monotonic() - started:.0f} s.\n")
             to_main.send((counts, said.getvalue()))
     leave(0)

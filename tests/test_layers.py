@@ -210,7 +210,7 @@ class PictureTest(PlaceCase):
             ({"over": [far]}, r"does not overlap.* mm lie between"),
             ({"at": 900.0}, "lies outside"),
             ({"size": "900"}, "no size"),
-            ({"size": "900000x900000"}, "no size"),
+            ({"size": "900000x900000"}, "too large"),
             ({"colours": "Rainbows"}, "no colour map"),
             ({"low": 5.0, "high": 1.0}, "range from 5 to 1 is none"),
             ({"over": [self.map], "over_low": 9.0, "over_high": 1.0}, "range from 9 to 1 is none"),

@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
     QHBoxLayout,
-    QLabel,
     QListWidget,
     QPushButton,
     QSpinBox,
@@ -23,7 +22,7 @@ from ....core.figure import Figure
 from ....report.figure_page import letter
 from ....scene.painting import write_page
 from ....study.operations.figures import drawn_figure, figures
-from ...widgets.plain_text import plain_tip
+from ...widgets.plain_text import Words, plain_tip
 from ..page import GROUPS, BenchContext, Group
 from ..rows import Shaded, quietly, row, section, soft
 from ..to_figure import put_panes_on_figure
@@ -162,7 +161,7 @@ class FiguresGroup(Shaded):
             sheet, room = QDialog(self.window()), self.window().size()
             sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
             sheet.setWindowTitle(name)
-            seen, column = QLabel(), QVBoxLayout(sheet)
+            seen, column = Words(), QVBoxLayout(sheet)
             small = QSize(round(room.width() * 0.8), round(room.height() * 0.8))
             smooth = Qt.TransformationMode.SmoothTransformation
             if picture.width() > small.width() or picture.height() > small.height():
