@@ -18,7 +18,7 @@ LONGEST = (
     *("guides", "alignment_files", "align", "alignment_run"),
 )
 """Files that are begun first, so that none of them is left for the end."""
-STUCK = 900.0
+STUCK = 600.0
 """Seconds after which a file that has not ended will not: its process says where it is and ends, which is a failure."""
 
 

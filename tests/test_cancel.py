@@ -160,7 +160,10 @@ class LeftTest(DeskCase):
             self.assertTrue(session.work.idle)
             job.progress.stop[0] = 0  # as if it never looked
             gate.set()
-            pause(1500)
+            end = time.monotonic() + 20
+            pause(500)
+            while any((self.place / "study").glob(".side-*")) and time.monotonic() < end:
+                pause(100)
         self.assertEqual([p.name for p in (self.place / "study").glob(".side-*")], [])
         self.assertEqual(len(window.desk.study.records()), 1)
 

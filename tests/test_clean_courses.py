@@ -16,8 +16,8 @@ from kestrelmist.formats.curve_files import read_curve, read_curves
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image, save_thing
 from kestrelmist.prepare.series.clean_courses import clean_courses
-from kestrelmist.study.recipe import recipe_of
-from kestrelmist.study.repeating import run_recipe
+from kestrelmist.study.recipes.of_logbook import recipe_of
+from kestrelmist.study.recipes.one_subject import run_recipe
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase, straight_space

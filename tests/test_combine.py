@@ -13,8 +13,8 @@ from kestrelmist.core.world import World
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.prepare.intensity import combine as room
 from kestrelmist.prepare.intensity.combine import combine
-from kestrelmist.study.recipe import read_recipe
-from kestrelmist.study.repeating import run_recipe
+from kestrelmist.study.recipes.one_subject import run_recipe
+from kestrelmist.study.recipes.text import read_recipe
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.desk_case import DeskCase

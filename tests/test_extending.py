@@ -42,7 +42,7 @@ from kestrelmist.scene.laid import laid
 from kestrelmist.scene.layer import Layer
 from kestrelmist.scene.layer_type import LAYER_TYPES
 from kestrelmist.scene.painting import PAINTERS
-from kestrelmist.study.recipe import recipe_of
+from kestrelmist.study.recipes.of_logbook import recipe_of
 from kestrelmist.study.store import STORES
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase

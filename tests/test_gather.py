@@ -30,8 +30,8 @@ from kestrelmist.gather.plan import plan_folder
 from kestrelmist.gather.reorient import reorient
 from kestrelmist.gather.subject_rule import UNNAMED, SubjectRule
 from kestrelmist.study.gathering import take_lines
-from kestrelmist.study.recipe import recipe_of
-from kestrelmist.study.repeating import run_recipe
+from kestrelmist.study.recipes.of_logbook import recipe_of
+from kestrelmist.study.recipes.one_subject import run_recipe
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.dicom_making import item, stack
@@ -205,8 +205,8 @@ class PlanTest(PlaceCase):
         self.assertEqual(sorted(table.column("series")), ["T-1 brain", "Two balls", "lapse", "section"])
 
     def test_a_recipe_takes_it_in_again(self):
-        from kestrelmist.study.recipe import recipe_of
-        from kestrelmist.study.repeating import run_recipe
+        from kestrelmist.study.recipes.of_logbook import recipe_of
+        from kestrelmist.study.recipes.one_subject import run_recipe
 
         folder = self.mixed()
         with Study(self.place / "one", create=True) as study:

@@ -130,8 +130,12 @@ class KindsTest(PlaceCase):
             motion.to(points)
         with self.assertRaisesRegex(Trouble, "has 4 transforms, and none for volume 5"):
             motion.at(4)
-        with self.assertRaisesRegex(Trouble, "joins affine ones only"):
-            joined(motion, bent())
+        both = joined(bent(), motion)
+        self.assertTrue(both.each_volume)
+        for n, move in enumerate(moves):
+            np.testing.assert_allclose(both.of_volume(n).to(points), move.to(bent().to(points)))
+        with self.assertRaisesRegex(Trouble, "and one is wanted"):
+            both.to(points)
 
     def test_each_kind_is_read_back_from_what_it_tells(self):
         for made in (turned(), bent(), bent().inverse(), joined(turned(), bent()), PerVolume(np.eye(4)[None])):

@@ -7,8 +7,8 @@ from kestrelmist.core.name_pattern import filled, has_places, with_place
 from kestrelmist.core.operation import find_operation
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.formats.opening import open_image
-from kestrelmist.study.recipe import read_recipe
-from kestrelmist.study.repeating import run_recipe
+from kestrelmist.study.recipes.one_subject import run_recipe
+from kestrelmist.study.recipes.text import read_recipe
 from tests.command import kestrelmist
 from tests.desk_case import DeskCase
 from tests.making import two_balls

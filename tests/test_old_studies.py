@@ -15,7 +15,8 @@ from kestrelmist.core.errors import Asks, DiskFull, Trouble
 from kestrelmist.study import catalogue
 from kestrelmist.study import rebuild as rebuilding
 from kestrelmist.study.rebuild import rebuild
-from kestrelmist.study.recipe import recipe_from, recipe_of
+from kestrelmist.study.recipes.of_logbook import recipe_of
+from kestrelmist.study.recipes.text import recipe_from
 from kestrelmist.study.schema import CURRENT, bring_up_to_date, version_of
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase

@@ -15,8 +15,8 @@ from kestrelmist.core.world import World
 from kestrelmist.demo.regions import names
 from kestrelmist.formats.pack import STANDARD, read_pack
 from kestrelmist.formats.saving import save_image
-from kestrelmist.study.cohort import run_cohort
-from kestrelmist.study.recipe import recipe_of
+from kestrelmist.study.recipes.cohort import run_cohort
+from kestrelmist.study.recipes.of_logbook import recipe_of
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.desk_case import DeskCase

@@ -11,11 +11,12 @@ from kestrelmist.core.labels import LabelMap
 from kestrelmist.core.operation import OPERATIONS, operation
 from kestrelmist.core.table import Column, Table
 from kestrelmist.formats.nifti import write_nifti
-from kestrelmist.study.cohort import run_cohort
 from kestrelmist.study.items import Record
-from kestrelmist.study.recipe import as_yaml, read_recipe, recipe_of
-from kestrelmist.study.repeating import run_recipe
-from kestrelmist.study.slot_pattern import fitting, pattern_of
+from kestrelmist.study.recipes.cohort import run_cohort
+from kestrelmist.study.recipes.of_logbook import recipe_of
+from kestrelmist.study.recipes.one_subject import run_recipe
+from kestrelmist.study.recipes.slot_pattern import fitting, pattern_of
+from kestrelmist.study.recipes.text import as_yaml, read_recipe
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
 from tests.making import PlaceCase, two_balls
@@ -173,7 +174,7 @@ class NextSubjectTest(RecipeCase):
             ([step | {"inputs": {"image": "$3.image"}}], "3"),
             ([step | {"inputs": "x"}], "Step 1"),
             ([step | {"settings": [1]}], "Step 1"),
-            ([step | {"operation": "fly"}], "no operation called .fly"),
+            ([step | {"operation": "fly"}], "“fly”, which this version does not know"),
             ([step | {"settings": {"fwhm": "wide"}}], "fwhm"),
             ([step | {"settings": {"speed": 1}}], "no setting called speed"),
         ):
@@ -432,8 +433,8 @@ class FinalTest(RecipeCase):
         with self.subjects("T-1", "T-2") as study:
             path = self.foreign(smooth, delete)
             for run in (
-                lambda: study.run("recipe", file=path, subject="T-1"),
-                lambda: study.run("recipe", file=path, each_subject=True, workers=0),
+                lambda: study.run("recipe", recipe=path, subject="T-1"),
+                lambda: study.run("recipe", recipe=path, each_subject=True, workers=0),
                 lambda: run_recipe(study, read_recipe(path), "T-1"),
             ):
                 try:
@@ -444,7 +445,7 @@ class FinalTest(RecipeCase):
                     said = str(trouble)
                 self.assertIn("cannot be undone: “Delete for good” ($image 1)", said)
                 self.assertEqual(len(study.records()), 2)  # nothing was begun
-            study.run("recipe", file=path, subject="T-1", allow_deleting=True)
+            study.run("recipe", recipe=path, subject="T-1", allow_deleting=True)
             self.assertEqual([(r.subject, r.name) for r in study.records()], [
                 ("T-1", "Head CT, smooth 1 mm"), ("T-2", "Head CT"),
             ])  # fmt: skip
@@ -456,5 +457,5 @@ class FinalTest(RecipeCase):
         with self.subjects("T-1") as study:
             path = self.foreign({"operation": "recipe", "settings": allowed})
             with self.assertRaisesRegex(Trouble, "runs another recipe"):
-                study.run("recipe", file=path, allow_deleting=True, allow_writing=True)
+                study.run("recipe", recipe=path, allow_deleting=True, allow_writing=True)
             self.assertEqual(len(study.records()), 1)

@@ -7,6 +7,7 @@ import numpy as np
 from scipy import ndimage
 
 from kestrelmist.core.axis import Axis
+from kestrelmist.core.displacement import DisplacementField
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap
@@ -16,6 +17,7 @@ from kestrelmist.core.space import Space
 from kestrelmist.formats.opening import open_image
 from kestrelmist.formats.saving import save_image
 from kestrelmist.formats.sidecar import KEY
+from kestrelmist.prepare.grid.apply_transform import apply_transform
 from kestrelmist.prepare.series.motion import SHIFTS, TURNS, correct_motion
 from kestrelmist.prepare.series.one_series import bright_part
 from kestrelmist.prepare.series.volumes_of import drop_volumes, time_slices
@@ -85,7 +87,7 @@ class RigidTest(PlaceCase):
 class MotionTest(PlaceCase):
     def test_the_motion_is_found_and_taken_out(self):
         made = Moved()
-        still, table, curves = correct_motion(made.image)
+        still, table, curves, moves = correct_motion(made.image)
         found = np.array([table.column(name) for name in (*SHIFTS, *TURNS)]).T
         errors = [error(f, t, made.space) for f, t in zip(found, made.moved)]
         self.assertLess(np.mean(errors), 0.05)
@@ -108,11 +110,23 @@ class MotionTest(PlaceCase):
                 self.assertAlmostEqual(column[n], wanted, places=3)
         self.assertLess(np.mean(table.column("dvars_after")[1:]), 0.6 * np.mean(table.column("dvars_before")[1:]))
         np.testing.assert_allclose(curves[1].values, found[:, 1])
+        through = apply_transform(made.image, [moves], made.image)  # the same with everything else there may be
+        for n in (0, COUNT - 1):
+            np.testing.assert_allclose(through.frame((n,)).data, still.frame((n,)).data, atol=0.5)
+        bent = DisplacementField(np.zeros((*made.space.shape, 3), np.float32), made.image.space, name="Nothing")
+        both = apply_transform(made.image, [bent, moves], made.image)
+        inside = np.isfinite(both.frame((3,)).data)
+        self.assertGreater(inside.mean(), 0.05)
+        np.testing.assert_allclose(both.frame((3,)).data[inside], still.frame((3,)).data[inside], atol=0.5)
+        with self.assertRaisesRegex(Trouble, f"is of {COUNT} volumes, and .* has 2: take the series"):
+            apply_transform(drop_volumes(made.image, first=COUNT - 2), [moves], made.image)
+        with self.assertRaisesRegex(Trouble, "another one for every volume of a series: .* is one volume"):
+            apply_transform(made.image.frame((0,)), [moves], made.image)
 
     def test_against_other_references_and_in_a_mask(self):
         made = Moved()
         for given in ({"reference": "mean"}, {"reference": "1"}, {"reference": "last"}):
-            _, table, _ = correct_motion(made.image, **given)
+            table = correct_motion(made.image, **given).motion
             found = np.array([table.column(name) for name in (*SHIFTS, *TURNS)]).T
             at = {"1": 0, "last": COUNT - 1, "mean": None}[given["reference"]]
             if at is None:
@@ -125,7 +139,7 @@ class MotionTest(PlaceCase):
         separate = Image(made.still.T, made.space, "Reference")
         made.labels.data[8:28, 8:32, 4:20] = 1
         made.labels.recount()
-        _, table, _ = correct_motion(made.image, separate=separate, mask=made.labels)
+        table = correct_motion(made.image, separate=separate, mask=made.labels).motion
         found = np.array([table.column(name) for name in (*SHIFTS, *TURNS)]).T
         self.assertLess(np.mean([error(f, t, made.space) for f, t in zip(found, made.moved)]), 0.06)
 

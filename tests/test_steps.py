@@ -12,8 +12,9 @@ from kestrelmist.core.errors import Trouble
 from kestrelmist.core.home import home, identity_key
 from kestrelmist.core.operation import all_operations, find_operation
 from kestrelmist.core.parameter import Parameter
-from kestrelmist.study.recipe import as_yaml, read_recipe, recipe_of
-from kestrelmist.study.repeating import run_recipe
+from kestrelmist.study.recipes.of_logbook import recipe_of
+from kestrelmist.study.recipes.one_subject import run_recipe
+from kestrelmist.study.recipes.text import as_yaml, read_recipe
 from kestrelmist.study.stores.images import picked
 from kestrelmist.study.study import Study
 from tests.dicom_making import stack

@@ -12,8 +12,9 @@ import numpy as np
 from kestrelmist.core.errors import Trouble
 from kestrelmist.study import schema
 from kestrelmist.study.journal import versions
-from kestrelmist.study.recipe import as_yaml, read_recipe, recipe_of
-from kestrelmist.study.repeating import run_recipe
+from kestrelmist.study.recipes.of_logbook import recipe_of
+from kestrelmist.study.recipes.one_subject import run_recipe
+from kestrelmist.study.recipes.text import as_yaml, read_recipe
 from kestrelmist.study.stores.label_maps import LABELS
 from kestrelmist.study.study import Study
 from tests.making import PlaceCase, two_balls

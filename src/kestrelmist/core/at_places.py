@@ -96,11 +96,21 @@ class Places:
         self._kept = found
 
     def look(
-        self, values: np.ndarray, how: str, outside: float = np.nan, progress: Progress | None = None
+        self,
+        values: np.ndarray,
+        how: str,
+        outside: float = np.nan,
+        progress: Progress | None = None,
+        moved: np.ndarray | None = None,
     ) -> np.ndarray:
-        """A volume at the voxels of the grid, [k, j, i]; see `Looked`."""
+        """A volume at the voxels of the grid, [k, j, i]; see `Looked`. `moved`, (4, 4), leads on from a place in the
+        world of the volume to where that is found in this one."""
         looked = Looked(values, how, outside)
-        return np.concatenate([looked(at) for at in self.slabs(progress or silent())])
+        slabs = self.slabs(progress or silent())
+        if moved is not None:
+            on = (self.source.inverse @ moved @ self.source.affine).astype(np.float32)
+            slabs = (at @ on[:3, :3].T + on[:3, 3] for at in slabs)
+        return np.concatenate([looked(at) for at in slabs])
 
 
 @kernel

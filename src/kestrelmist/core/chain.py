@@ -64,6 +64,15 @@ class Chain(Mapping):
         """The way back."""
         return replace(self, steps=tuple(step.inverse() for step in reversed(self.steps)))
 
+    @property
+    def each_volume(self) -> bool:
+        """See `Mapping`."""
+        return any(step.each_volume for step in self.steps)
+
+    def of_volume(self, volume: int) -> Mapping:
+        """See `Mapping`."""
+        return replace(self, steps=tuple(step.of_volume(volume) for step in self.steps)) if self.each_volume else self
+
     def between(self, source: World, target: World) -> Chain:
         """The same between two worlds."""
         first, last = self.steps[0], self.steps[-1]
@@ -137,6 +146,15 @@ class PerVolume(Mapping):
             )
         return Transform(self.matrices[volume], self.source, self.target, self.name, self.subject)
 
+    @property
+    def each_volume(self) -> bool:
+        """See `Mapping`."""
+        return True
+
+    def of_volume(self, volume: int) -> Transform:
+        """See `Mapping`."""
+        return self.at(volume)
+
     def to(self, points) -> np.ndarray:
         """Positions of `target` for positions of `source`; see `Mapping`."""
         raise self._many()
@@ -180,9 +198,6 @@ def joined(first: Mapping, second: Mapping) -> Mapping:
         return replace(first, matrices=second.matrix @ first.matrices, target=second.target)
     if isinstance(first, Transform) and isinstance(second, PerVolume):
         return replace(second, matrices=second.matrices @ first.matrix, source=first.source)
-    if isinstance(first, PerVolume) or isinstance(second, PerVolume):
-        one, other = (first, second) if isinstance(first, PerVolume) else (second, first)
-        raise Trouble(f"“{one.name}” is {one.words}, which joins affine ones only", f"leave “{other.name}” out")
     steps: list[Mapping] = []
     for part in (*first.parts, *second.parts):
         if steps and isinstance(steps[-1], Transform) and isinstance(part, Transform):

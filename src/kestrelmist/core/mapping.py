@@ -55,6 +55,15 @@ class Mapping(ABC):
         """The same, with all worked out that it needs to be asked for many places at once; may take a second."""
         return self
 
+    @property
+    def each_volume(self) -> bool:
+        """Whether it is another one for every volume of a series."""
+        return False
+
+    def of_volume(self, volume: int) -> Mapping:
+        """That of one volume, counted from 0; the same for all where it is one for all."""
+        return self
+
     def bend(self) -> Bend | None:
         """The same as one bend between two affine transforms, where it is that."""
         return None

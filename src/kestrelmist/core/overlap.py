@@ -60,7 +60,7 @@ def require_overlap(image: Image, other: Image, way: Mapping | None = None) -> N
 def gap_through(one: Space, other: Space, way: Mapping) -> float:
     """The same for grids in two worlds: `way` leads from that of the first to that of the other."""
     ends = np.stack(np.meshgrid(*(np.linspace(0, n - 1, 4) for n in one.shape), indexing="ij"), axis=-1).reshape(-1, 3)
-    a, b = way.to(one.to_world(ends)), other.corners()
+    a, b = way.of_volume(0).to(one.to_world(ends)), other.corners()
     a = a[np.isfinite(a).all(axis=1)]
     if not len(a):
         return float("inf")

@@ -77,6 +77,7 @@ SOURCES: dict[str, str] = {
     ),
     "Student 1908": "Student, The probable error of a mean, Biometrika 6, 1908",
     "Hyndman 1996": "R. J. Hyndman and Y. Fan, Sample quantiles in statistical packages, Am. Stat. 50, 1996",
+    "Iglewicz 1993": "B. Iglewicz and D. C. Hoaglin, How to Detect and Handle Outliers, ASQC Quality Press, 1993",
     "ISO 16610-21": (
         "ISO 16610-21, Geometrical product specifications: filtration, linear profile filters, Gaussian filters, 2011"
     ),

@@ -100,7 +100,7 @@ def plotted(
     y0, y1 = (y0 - room if low is None else low), (y1 + room if high is None else high)
     if not y1 > y0:
         raise Trouble(f"From {y0:g} to {y1:g} there is nothing", "give the lower end first")
-    box = LEFT, TOP, wide - LEFT - RIGHT, tall - TOP - BOTTOM - 14 * (len(curves) > 1)
+    box = LEFT, TOP, wide - LEFT - RIGHT, tall - TOP - BOTTOM - 20 * (len(curves) > 1)
 
     def at(x: float, y: float) -> tuple[float, float]:
         return box[0] + (x - x0) / (x1 - x0) * box[2], box[1] + (1 - (y - y0) / (y1 - y0)) * box[3]

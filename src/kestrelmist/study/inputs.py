@@ -51,7 +51,9 @@ class Lead:
 NOTHING = Lead()
 
 
-def settle(study: OpenStudy | None, name: str, given: dict[str, Any], lead: Lead = NOTHING) -> Task:
+def settle(
+    study: OpenStudy | None, name: str, given: dict[str, Any], lead: Lead = NOTHING, *, look_for_ways: bool = True
+) -> Task:
     """Find the inputs and check the settings; raises Trouble when something is missing or wrong.
 
     Inputs may be references in text, ids, paths, or things themselves. One that is not named is, in this order: what
@@ -79,7 +81,7 @@ def settle(study: OpenStudy | None, name: str, given: dict[str, Any], lead: Lead
         if p.name not in inputs and p.required:
             inputs[p.name] = finding.filled(p, inputs)
     for p in operation.inputs:
-        if p.leads is not None and not inputs.get(p.name):
+        if p.leads is not None and look_for_ways and not inputs.get(p.name):
             way = finding.way(p.leads, inputs)
             if way is not None:
                 inputs[p.name] = (way,)

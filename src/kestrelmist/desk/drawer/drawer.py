@@ -23,7 +23,8 @@ from PySide6.QtWidgets import (
 from ...core.cells import harmless
 from ...core.errors import Trouble
 from ...core.table import Column, Table
-from ...study.recipe import as_yaml, recipe_of
+from ...study.recipes.of_logbook import recipe_of
+from ...study.recipes.text import as_yaml
 from ..models.desk_model import Desk
 from ..theme.theme import icon
 from ..widgets.folding_row import FoldingRow

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Annotated, Literal
 
 import numpy as np
 
 from ...core.at_places import Places
+from ...core.chain import Chain, PerVolume
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.left_out import Leads
@@ -17,6 +19,7 @@ from ...core.operation import operation
 from ...core.overlap import require_overlap
 from ...core.parameter import Spacing
 from ...core.progress import Progress, silent
+from ...core.resampling import How
 from ...core.space import Space
 from ...core.through import resampled_through
 from ...core.transform import Transform
@@ -106,24 +109,57 @@ def resample(
         raise Trouble(f"The new grid would have {voxels} voxels", "choose larger voxels")
     require_room(4 * voxels, f"“{name}”")
     way = through if through is not None else Transform(np.eye(4))
-    turned = as_seen(target, way)
+    turned = as_seen(target, way.of_volume(0))
     facts = image.facts if image.space.same_grid(target) else on_another_grid(image, turned)
     widths = softening(image.space, turned) if soften and how != "nearest" else (0.0, 0.0, 0.0)
 
-    places = Places(image.space, target, way) if not isinstance(way, Transform) else None
+    if way.each_volume and not image.axes:
+        raise Trouble(f"“{way.name}” is another one for every volume of a series", f"“{image.name}” is one volume")
+    for one in way.parts:
+        if isinstance(one, PerVolume) and len(one.matrices) != image.axes[0].size:
+            raise Trouble(
+                f"“{one.name}” is of {len(one.matrices)} volumes, and “{image.name}” has {image.axes[0].size}",
+                "take the series that it was found in",
+            )
+    look = (
+        _each_volume(image.space, target, way, how) if way.each_volume else _one_for_all(image.space, target, way, how)
+    )
 
-    def work(values: np.ndarray, progress: Progress) -> np.ndarray:
-        given = softened(values.T, widths), image.space, target, way, how
-        return resampled_through(*given, progress=progress, places=places).T
+    def work(values: np.ndarray, volume: int, progress: Progress) -> np.ndarray:
+        return look(softened(values.T, widths), volume, progress).T
 
     if image.axes:
         return image.like(
-            lambda index, progress: work(image.frame(index).fetch(progress), progress),
+            lambda index, progress: work(image.frame(index).fetch(progress), index[0], progress),
             space=target,
             name=name,
             facts=facts,
         )
-    return image.like(work(image.data, progress), space=target, name=name, facts=facts)
+    return image.like(work(image.data, 0, progress), space=target, name=name, facts=facts)
+
+
+Look = Callable[[np.ndarray, int, Progress], np.ndarray]
+"""From a volume [k, j, i] and its number to its values on the grid."""
+
+
+def _one_for_all(source: Space, target: Space, way: Mapping, how: How) -> Look:
+    places = Places(source, target, way) if not isinstance(way, Transform) else None
+    return lambda values, volume, progress: resampled_through(
+        values, source, target, way, how, progress=progress, places=places
+    )
+
+
+def _each_volume(source: Space, target: Space, way: Mapping, how: How) -> Look:
+    """Through a mapping that is another one for every volume: what is the same for all is followed once."""
+    *before, last = way.parts
+    if not before or not isinstance(last, PerVolume) or any(one.each_volume for one in before):
+        return lambda values, volume, progress: resampled_through(
+            values, source, target, way.of_volume(volume), how, progress=progress
+        )
+    if how == "sinc" and not all(isinstance(one, Transform) for one in before):
+        raise Trouble(f"“{way.name}” bends space, and a sinc cannot follow it", "take cubic interpolation")
+    places = Places(source, target, Chain(tuple(before)))
+    return lambda values, volume, progress: places.look(values, how, progress=progress, moved=last.at(volume).matrix)
 
 
 def as_seen(target: Space, way: Mapping) -> Space:

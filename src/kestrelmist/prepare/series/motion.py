@@ -8,11 +8,13 @@ from typing import Annotated, Literal, NamedTuple
 import numpy as np
 
 from ...align.rigid_fit import Reference
+from ...core.chain import PerVolume
 from ...core.curve import COLOURS, Curve
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.labels import LabelMap
 from ...core.left_out import LeftOut
+from ...core.mapping import Mapping
 from ...core.on_grid import require_same_grid
 from ...core.operation import operation
 from ...core.parameter import Between, NewPath, OrThing, Unit
@@ -39,6 +41,7 @@ class Still(NamedTuple):
     image: Image
     motion: Table
     curves: list[Curve]
+    moves: Mapping
 
 
 @operation(
@@ -50,7 +53,7 @@ class Still(NamedTuple):
         "motion volume registration"
     ),
     takes="series",
-    version=2,
+    version=3,
     group="Series",
     called={
         "separate": "Reference image",
@@ -118,6 +121,9 @@ def correct_motion(
         global_mean (of the series as it came).
     curves : Curve
         The same through time.
+    moves : Mapping
+        From a place of the reference to where it is found in each volume: the last one of a chain that brings the
+        series as it was taken elsewhere, with one interpolation for all.
 
     Raises
     ------
@@ -163,7 +169,9 @@ def correct_motion(
         made.save_csv(target)
     if listed is not None:
         write_transform_list(listed, found)
-    return Still(still, made, _curves(image, made))
+    world = image.space.world
+    moves = PerVolume(np.array(found), world, world, f"{image.name}, motion", image.subject)
+    return Still(still, made, _curves(image, made), moves)
 
 
 def _reference(image: Image, wanted: str, separate: Image | None, progress: Progress) -> np.ndarray:

@@ -51,7 +51,7 @@ class PdfPainter:
 
     def words(self, words: Words) -> None:
         x, y = words.at
-        name = _font(words.weight)
+        name = font_name(words.weight)
         down = self.height - y - RISE[words.anchor[1]] * words.size
         draws = {"l": "drawString", "m": "drawCentredString", "r": "drawRightString"}[words.anchor[0]]
         with _Kept(self.canvas):
@@ -95,7 +95,7 @@ class _Kept:
         self.canvas.restoreState()
 
 
-def _font(weight: str) -> str:
+def font_name(weight: str) -> str:
     """Name of a font of ours as reportlab knows it."""
     from reportlab.pdfbase import pdfmetrics
     from reportlab.pdfbase.ttfonts import TTFont

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Collection
 from typing import Any
 
 from ...core.errors import Trouble
@@ -13,6 +14,7 @@ from ...core.sources import cited
 from ...core.table import Column, Table
 from ..journal.logbook import Step
 from ..study import Study
+from ..subjects import standard_spaces
 from ..used import shown
 
 PLACE = re.compile(r"\{(\w+)\}")
@@ -53,7 +55,7 @@ def methods_text(study: Study, to: NewPath | None = None, *, subject: str = "") 
         raise Trouble("A text is written as .md or .txt", "end the name in one of these", to)
     if to is not None and to.exists():
         raise Trouble("There is something of this name already", "name a new file", to)
-    told, sources = sentences_of(study.logbook.entries(), subject)
+    told, sources = sentences_of(study.logbook.entries(), subject, standard_spaces(study))
     if not told:
         whose = f" of {subject}" if subject else ""
         raise Trouble(f"Nothing was done{whose} yet that a methods text tells", "do it first", study.folder)
@@ -68,8 +70,11 @@ def methods_text(study: Study, to: NewPath | None = None, *, subject: str = "") 
     return table
 
 
-def sentences_of(steps: list[Step], subject: str = "") -> tuple[list[tuple[str, list[int]]], list[str]]:
-    """Sentences in the order of the first such step, each with the numbers of its sources; and the sources."""
+def sentences_of(
+    steps: list[Step], subject: str = "", standard: Collection[str] = ()
+) -> tuple[list[tuple[str, list[int]]], list[str]]:
+    """Sentences in the order of the first such step, each with the numbers of its sources; and the sources. What is of
+    a `standard` space is of no subject."""
     whose: dict[str, list[set[str]]] = {}
     keys: dict[str, tuple[str, ...]] = {}
     counts: dict[str, int] = {}
@@ -78,9 +83,9 @@ def sentences_of(steps: list[Step], subject: str = "") -> tuple[list[tuple[str, 
         if step.undone or about is None or not about.methods or (subject and step.subject != subject):
             continue
         text = sentence_of(about, step)
-        whose.setdefault(text, [set()])[0].add(step.subject)
+        whose.setdefault(text, [set()])[0].add("" if step.subject in standard else step.subject)
         keys[text], counts[text] = about.cites, counts.get(text, 0) + 1
-    subjects = {step.subject for step in steps if step.subject and not step.undone}
+    subjects = {step.subject for step in steps if step.subject and not step.undone} - set(standard)
     sources: list[str] = []
     told = []
     for text, (those,) in whose.items():
@@ -90,7 +95,7 @@ def sentences_of(steps: list[Step], subject: str = "") -> tuple[list[tuple[str, 
             if full not in sources:
                 sources.append(full)
             numbers.append(sources.index(full) + 1)
-        few = not subject and len(those - {""}) < len(subjects)
+        few = not subject and 0 < len(those - {""}) < len(subjects)
         of = f" (in {len(those)} of {len(subjects)} subjects)" if few else ""
         told.append((f"{text}{of}.", numbers))
     return told, sources
@@ -103,6 +108,9 @@ def sentence_of(about: Operation, step: Step) -> str:
     def put(match: re.Match) -> str:
         name = match.group(1)
         value: Any = step.settings.get(name)
+        p = known.get(name)
+        if p is not None and p.or_thing is not None and step.inputs.get(p.or_thing.input):
+            return "a separate image"
         if value in (None, "") and name in step.found:
             value = step.found[name][0]
         if value in (None, "") or name not in known:

@@ -6,8 +6,8 @@ import fnmatch
 import re
 from collections.abc import Sequence
 
-from ..formats.bids_names import BidsName, parsed, parsed_rest
-from .items import Record
+from ...formats.bids_names import BidsName, parsed, parsed_rest
+from ..items import Record
 
 OWN = "{subject}"
 """Stands in a pattern for the subject's own part of a name."""

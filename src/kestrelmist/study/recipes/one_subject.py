@@ -1,5 +1,4 @@
-"""Running a recipe: slots are filled and checked first, work that is done already is found, inner results follow the
-graph."""
+"""A recipe on one subject or run: work that is done already is found, inner results follow the graph."""
 
 from __future__ import annotations
 
@@ -9,25 +8,24 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ..core.errors import Trouble
-from ..core.kind import is_edited
-from ..core.progress import Progress, silent
-from ..core.sentence import is_none
-from .given import Given, still_to_be_made
-from .inputs import settle
-from .items import Record
-from .journal.history import Stale
-from .journal.logbook import Step, Thing
-from .keeping import keep_and_tell
-from .recipe import Recipe, RecipeStep, Slot, pointer_of
-from .referring import meant
-from .slot_pattern import fitting, shown
-from .store import store_for
-from .subjects import standard_spaces
-from .task import Made, Task, compute
+from ...core.errors import Trouble
+from ...core.kind import is_edited
+from ...core.parameter import Parameter
+from ...core.progress import Progress, silent
+from ..given import Given, still_to_be_made
+from ..inputs import settle
+from ..items import Record
+from ..journal.history import Stale
+from ..journal.logbook import Step, Thing
+from ..keeping import keep_and_tell
+from ..referring import meant
+from ..store import store_for
+from ..task import Made, Task, compute
+from .recipe import Recipe, RecipeStep, pointer_of
+from .units import Cohort, Unit, require_filled
 
 if TYPE_CHECKING:
-    from .study import Study
+    from ..study import Study
 
 
 @dataclass(frozen=True)
@@ -37,67 +35,13 @@ class Done:
     title: str
     found: bool
     result: Any = None
-
-
-def fill_slots(study: Study, recipe: Recipe, subject: str | None = None) -> dict[str, Record]:
-    """The things of a subject that fill the slots of a recipe; those of the subject it was made on when none is named.
-
-    Raises
-    ------
-    Trouble
-        Naming everything that is missing, or that fits more than once.
-    """
-    filled: dict[str, Record] = {}
-    missing: list[str] = []
-    for slot in recipe.slots:
-        fits = _fitting(study, slot, subject or slot.subject or None)
-        if len(fits) == 1:
-            filled[slot.name] = fits[0]
-        elif fits:
-            told = ", ".join(str(r.reference) for r in fits[:6])
-            missing.append(f"“{shown(slot.pattern)}” fits {len(fits)} {slot.kind}s ({told})")
-        else:
-            missing.append(f"there {is_none(slot.kind)} “{shown(slot.pattern)}”")
-    missing += _maps_missing(study, recipe, filled)
-    if missing:
-        whose = f"{subject or recipe.subject or 'this study'}: "
-        raise Trouble(f"This recipe cannot run on {whose}{'; '.join(missing)}", "gather or rename what is missing")
-    return filled
-
-
-def _maps_missing(study: Study, recipe: Recipe, filled: dict[str, Record]) -> list[str]:
-    """Label maps that steps look for by name, which neither the subject has nor an earlier step makes by drawing on
-    them."""
-    from ..core.operation import find_operation
-
-    missing, drawn = [], set()
-    for step in recipe.steps:
-        about = find_operation(step.operation)
-        target = about.edited
-        for p in about.inputs:
-            for text in step.inputs.get(p.name, ()):
-                pointer = pointer_of(text)
-                if pointer is None or pointer[0] not in filled or pointer[2].part is None:
-                    continue
-                image, part = filled[str(pointer[0])], pointer[2].part
-                there = {m.name.casefold() for m in study.label_maps(image.id)}
-                sought = image.id, part.casefold()
-                if target is not None and p.name == target.name:
-                    drawn.add(sought)
-                elif part.casefold() not in there and sought not in drawn:
-                    missing.append(f"there is no label map “{part}” on “{image.name}”")
-    return list(dict.fromkeys(missing))
-
-
-def _fitting(study: Study, slot: Slot, subject: str | None) -> list[Record]:
-    if slot.subject in standard_spaces(study):  # it is the same one for all
-        subject = slot.subject
-    pool = [r for r in study.items.of_kind(slot.kind) if subject is None or r.subject.casefold() == subject.casefold()]
-    return fitting(slot.pattern, pool)
+    line: int | None = None
+    """Id of its line in the logbook."""
 
 
 class RecipeRun:
-    """One recipe on one subject, a step at a time: `next` gives the task to compute, `take` keeps what it made.
+    """One recipe on one unit, a step at a time: `next` gives the task to compute, `take` keeps what it made. The recipe
+    is one as it runs (see `Recipe.running`).
 
     Raises
     ------
@@ -106,10 +50,10 @@ class RecipeRun:
         before anything runs.
     """
 
-    def __init__(self, study: Study, recipe: Recipe, subject: str | None = None, allow_deleting: bool = False):
+    def __init__(self, study: Study, recipe: Recipe, unit: Unit, allow_deleting: bool = False):
         recipe.require_allowed(writing=True, deleting=allow_deleting)
-        self.study, self.recipe, self.subject = study, recipe, subject
-        self.filled = fill_slots(study, recipe, subject)
+        self.study, self.recipe, self.unit = study, recipe, unit
+        self.filled = require_filled(unit)
         for step in recipe.steps:
             self._require_outside(step)
         self.at = 0
@@ -120,7 +64,7 @@ class RecipeRun:
 
     def _require_outside(self, step: RecipeStep) -> None:
         """Raises Trouble when something that is named outright is not there."""
-        from ..core.operation import find_operation
+        from ...core.operation import find_operation
 
         for p in find_operation(step.operation).inputs:
             for text in step.inputs.get(p.name, ()):
@@ -139,7 +83,7 @@ class RecipeRun:
             before = self._done_before(task)
             if before is None:
                 return task
-            self._note(task, before.outputs, True, None)
+            self._note(task, before.outputs, True, None, before.id)
         return None
 
     def take(self, task: Task, made: Made) -> None:
@@ -148,24 +92,39 @@ class RecipeRun:
         Raises Stale when its label map has changed meanwhile; `next` then gives the task anew.
         """
         result, outputs = keep_and_tell(self.study, task, made)
-        self._note(task, outputs, False, result if len(result) != 1 else next(iter(result.values())))
+        line = next((step.id for step in self.study.logbook.last(20) if step.operation == task.operation), None)
+        self._note(task, outputs, False, result if len(result) != 1 else next(iter(result.values())), line)
 
-    def _note(self, task: Task, outputs: dict[str, tuple[Thing, ...]], found: bool, result: Any) -> None:
+    def _note(
+        self, task: Task, outputs: dict[str, tuple[Thing, ...]], found: bool, result: Any, line: int | None
+    ) -> None:
         self._made.append({name: list(things) for name, things in outputs.items()})
-        self.done.append(Done(task.title, found, result))
+        self.done.append(Done(task.title, found, result, line))
         self.at += 1
 
     # from pointers to things
 
     def _task(self, step: RecipeStep) -> Task:
-        from ..core.operation import find_operation
+        from ...core.operation import find_operation
 
+        about = find_operation(step.operation)
         given: dict[str, Any] = dict(step.settings)
-        for p in find_operation(step.operation).inputs:
-            told = [self._input(text, p.thing_kind) for text in step.inputs.get(p.name, ())]
+        # what finds a way begins with none that it has found itself before: the second time gives what the first gave
+        finds = any(result.kind.name == "transform" for result in about.results)
+        for p in about.inputs:
+            told = [one for text in step.inputs.get(p.name, ()) for one in self._inputs(text, p)]
             if told:
                 given[p.name] = told if p.many else told[0]
-        return settle(self.study, step.operation, given)
+        return settle(self.study, step.operation, given, look_for_ways=not finds)
+
+    def _inputs(self, text: str, p: Parameter) -> list[str | int | Given]:
+        """What an input is; of an input for many, all that a step gives under a name."""
+        pointer = pointer_of(text)
+        if p.many and pointer is not None and isinstance(pointer[0], int):
+            things = self._made[pointer[0] - 1].get(pointer[1], [])
+            if len(things) > 1:
+                return [self._here(pointer[0], pointer[1], thing).id for thing in things]
+        return [self._input(text, p.thing_kind)]
 
     def _input(self, text: str, kind: str) -> str | int | Given:
         """What an input is: the text of a reference, or what is still to be made."""
@@ -188,10 +147,14 @@ class RecipeRun:
         things = self._made[step - 1]
         named, _, which = name.rpartition(" ")
         several = things.get(name) or (things.get(named, [])[int(which) - 1 :] if which.isdigit() else [])
-        item = several[0].item if several else None
-        record = self.study.items.get(item) if item is not None else None
-        if record is None:
+        if not several:
             raise Trouble(f"Step {step} of this recipe has given no “{name}”", "run it without the step that needs it")
+        return self._here(step, name, several[0])
+
+    def _here(self, step: int, name: str, thing: Thing) -> Record:
+        record = self.study.items.get(thing.item) if thing.item is not None else None
+        if record is None or record.removed:
+            raise Trouble(f"What step {step} of this recipe gave as “{name}” is gone", "run the recipe again")
         return record
 
     # work that is done already
@@ -259,7 +222,8 @@ def run_recipe(
     Parameters
     ----------
     subject : str, optional
-        Whose things fill the slots; the subject the recipe was made on when left out.
+        Whose things fill the slots; the subject the recipe was made on when left out. Where the steps are done for each
+        run, they are done for all of the subject's.
     told : callable, optional
         Called with each step that is done.
     allow_deleting : bool
@@ -270,19 +234,21 @@ def run_recipe(
     Trouble
         Before anything runs when something is missing; else from a step. What earlier steps made stays.
     """
-    progress = progress or silent()
-    run = RecipeRun(study, recipe, subject, allow_deleting)
-    while (task := run.next()) is not None:
-        n = run.at
-        part = progress.part(n / len(recipe.steps), (n + 1) / len(recipe.steps))
-        made = compute(study, task, part)
-        try:
-            run.take(task, made)
-        except Stale:
-            continue
-        if told:
-            told(run.done[-1])
-    return run.done
+    progress, recipe = progress or silent(), recipe.running()
+    units = Cohort(study, recipe).of(subject)
+    runs = [RecipeRun(study, recipe, unit, allow_deleting) for unit in units]
+    total = max(1, len(runs) * len(recipe.steps))
+    for k, run in enumerate(runs):
+        while (task := run.next()) is not None:
+            n = k * len(recipe.steps) + run.at
+            made = compute(study, task, progress.part(n / total, (n + 1) / total))
+            try:
+                run.take(task, made)
+            except Stale:
+                continue
+            if told:
+                told(run.done[-1])
+    return [done for run in runs for done in run.done]
 
 
-__all__ = ["Done", "RecipeRun", "fill_slots", "run_recipe"]
+__all__ = ["Done", "RecipeRun", "run_recipe"]

@@ -1,0 +1,1 @@
+"""Recipes: what can be done again, on whom, checked, run and reported."""

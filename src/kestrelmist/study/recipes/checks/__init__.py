@@ -1,0 +1,1 @@
+"""Checks of a recipe before it starts: one small function a check."""

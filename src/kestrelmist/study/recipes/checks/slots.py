@@ -1,0 +1,96 @@
+"""Whether everybody has what the recipe needs, and whether it belongs together."""
+
+from __future__ import annotations
+
+from ....core.caveat import SIDES_NOT_GIVEN, SIDES_UNKNOWN
+from ....formats.bids_names import parsed, parsed_rest
+from ...items import ImageRecord, Record
+from ...subjects import subject_of, visit_of
+from ..plan_notice import LOOK, WRONG, Looked, PlanMend, PlanNotice, plan_check
+from ..slot_pattern import fitting
+from ..units import CHOSEN, Unit
+
+OFFERED = 3
+"""Things that are offered for a slot."""
+LEAVE_OUT = PlanMend("Leave it out", "leave out")
+SAME = ("ses", "run", "task")
+"""Parts of a BIDS name that tell what belongs to which run."""
+
+
+@plan_check
+def what_comes_in(looked: Looked) -> list[PlanNotice]:
+    """Slots that nothing fits, or several things do."""
+    found = []
+    for unit in looked.units:
+        for lack in unit.lacks:
+            fits = list(lack.fits) or _of_other_visits(looked, unit, lack.slot.name)
+            mends = [PlanMend(f"Use “{r.name}”", "use", lack.slot.name, r.id) for r in fits[:OFFERED]]
+            sentence = f"{unit.words}: {lack.sentence}."
+            found.append(PlanNotice("what comes in", WRONG, sentence, unit.key, (LEAVE_OUT, *mends)))
+    return found
+
+
+def _of_other_visits(looked: Looked, unit: Unit, slot: str) -> list[Record]:
+    """What could stand in: things of the same subject that fill the slot of another of its runs."""
+    others = [u for u in looked.units if u.subject == unit.subject and u.key != unit.key]
+    return [u.filled[slot].record for u in others if slot in u.filled]
+
+
+@plan_check
+def belongs_together(looked: Looked) -> list[PlanNotice]:
+    """Things whose names or visits say that they are of another run than the one they are used with."""
+    each = looked.recipe.each
+    if each is None:
+        return []
+    found = []
+    for unit in looked.whole:
+        run = unit.filled[each.name].record
+        for slot in looked.recipe.slots:
+            one = unit.filled[slot.name]
+            if slot.each or one.record.id == run.id or one.record.subject != run.subject:
+                continue
+            words = _differs(looked, run, one.record)
+            if words:
+                mends = [] if one.whence == CHOSEN else [LEAVE_OUT]
+                others = looked.study.items.of_kind(slot.kind)
+                fits = fitting(slot.pattern, [r for r in others if r.subject == run.subject and r.id != one.record.id])
+                mends += [PlanMend(f"Use “{r.name}”", "use", slot.name, r.id) for r in fits[:OFFERED]]
+                sentence = f"{unit.words}: “{one.record.name}” ({slot.name}) is of {words}."
+                found.append(PlanNotice("belongs together", LOOK, sentence, unit.key, tuple(mends)))
+    return found
+
+
+def _differs(looked: Looked, run: Record, other: Record) -> str:
+    """How names or visits of two things contradict each other; empty where they do not."""
+    mine, theirs = (parsed(r.name) or parsed_rest(r.name) for r in (run, other))
+    if mine is not None and theirs is not None:
+        for key in SAME:
+            a, b = mine.entities.get(key), theirs.entities.get(key)
+            if a and b and a != b and not (key != "run" and theirs.suffix in ("T1w", "T2w")):
+                return f"{ {'ses': 'visit', 'run': 'run', 'task': 'task'}[key] } {b}, and the run of {a}"
+    visits = [_visit(looked, r) for r in (run, other)]
+    return f"the visit “{visits[1]}”, and the run of “{visits[0]}”" if all(visits) and visits[0] != visits[1] else ""
+
+
+def _visit(looked: Looked, record: Record) -> str:
+    if not isinstance(record, ImageRecord):
+        return ""
+    visit = visit_of(looked.study, record, subject_of(looked.study, record.subject))
+    return "" if visit is None else visit.name
+
+
+@plan_check
+def sides_known(looked: Looked) -> list[PlanNotice]:
+    """Images of which nobody knows which side is left."""
+    found = []
+    for unit in looked.whole:
+        told = [
+            f"“{one.record.name}”"
+            for one in unit.filled.values()
+            if isinstance(one.record, ImageRecord)
+            and any(c.code in (SIDES_UNKNOWN, SIDES_NOT_GIVEN) for c in one.record.caveats)
+        ]
+        if told:
+            sentence = f"{unit.words}: which side of {', '.join(told)} is left is not known."
+            found.append(PlanNotice("sides known", LOOK, sentence, unit.key, (LEAVE_OUT,)))
+    return found

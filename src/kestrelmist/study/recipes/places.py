@@ -1,0 +1,112 @@
+"""Where tasks are done: in this process, in processes of this machine, or on a cluster that is there already.
+Operations know nothing of it."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from concurrent.futures import Future
+from typing import Any
+
+from ...core.errors import Cancelled, Trouble
+from ...core.progress import Progress
+from .parcel import Parcel, done_afar
+from .place import Lost, Place
+
+
+class Here:
+    """This process: a task is done when it is sent."""
+
+    width, words = 1, "here"
+
+    def __init__(self, progress: Progress | None = None):
+        self.progress = progress
+
+    def send(self, parcel: Parcel) -> Future:
+        future: Future = Future()
+        try:
+            part = None if self.progress is None else self.progress.part(self.progress.fraction, self.progress.fraction)
+            future.set_result(done_afar(parcel, part))
+        except Cancelled:
+            raise
+        except Exception as error:
+            future.set_exception(error)
+        return future
+
+    def wait(self, futures: Collection[Future], seconds: float) -> set[Future]:
+        return set(futures)
+
+    def outcome(self, future: Future) -> Any:
+        return future.result()
+
+    def close(self, at_once: bool) -> None:
+        return
+
+
+class Processes:
+    """Processes of this machine, which end with this one."""
+
+    def __init__(self, count: int):
+        self.width, self.words = count, f"here, {count} at a time"
+        self._pool: Any = None
+
+    def send(self, parcel: Parcel) -> Future:
+        from concurrent.futures.process import BrokenProcessPool
+
+        from ...core.workers import worker_pool
+
+        for _ in range(2):
+            if self._pool is None:
+                self._pool = worker_pool(self.width)
+            try:
+                return self._pool.submit(done_afar, parcel)
+            except BrokenProcessPool:
+                self._pool.shutdown(wait=False)
+                self._pool = None
+        raise Trouble("No process can be begun on this machine", "close other programs")
+
+    def wait(self, futures: Collection[Future], seconds: float) -> set[Future]:
+        from concurrent.futures import FIRST_COMPLETED, wait
+
+        return wait(futures, timeout=seconds, return_when=FIRST_COMPLETED).done
+
+    def outcome(self, future: Future) -> Any:
+        from concurrent.futures.process import BrokenProcessPool
+
+        try:
+            return future.result()
+        except BrokenProcessPool as error:
+            self._pool = None  # all its processes are gone with the one
+            raise Lost from error
+
+    def close(self, at_once: bool) -> None:
+        if self._pool is None:
+            return
+        if at_once:
+            for process in list((self._pool._processes or {}).values()):  # a kernel in another process knows no cancel
+                process.kill()
+        self._pool.shutdown(wait=True, cancel_futures=True)
+        self._pool = None
+
+
+def place_for(workers: int, cluster: str = "", folder: Any = None, progress: Progress | None = None) -> Place:
+    """Where a run is done.
+
+    Parameters
+    ----------
+    workers : int
+        Processes; none where 0.
+    cluster : text
+        Address of a scheduler, as in tcp://127.0.0.1:8786; counts before `workers`.
+    folder : path
+        That of the study, which every worker of the cluster has to see.
+
+    Raises
+    ------
+    Trouble
+        When the cluster does not answer, does not see the folder, or has another version of the program.
+    """
+    if cluster:
+        from .cluster import Cluster
+
+        return Cluster(cluster, folder)
+    return Processes(workers) if workers > 0 else Here(progress)

@@ -1,0 +1,1 @@
+"""Recipes that come with the program."""
