@@ -16,6 +16,7 @@ from .look import LookPanel
 from .look_sheet import SheetPanel
 from .look_solid import SolidPanel
 from .page import PAGES, BenchContext, OperationPages
+from .recipe_panel import RecipePanel
 from .rows import OnePage
 from .under_way import UnderWayPanel
 
@@ -41,10 +42,17 @@ class Bench(QWidget):
         inner.setContentsMargins(0, 0, 10, 0)
         inner.setSpacing(10)
         self.solid, self.sheet = SolidPanel(desk, self.open_filled), SheetPanel(desk, self.open_filled)
+        self.recipe = RecipePanel(desk)
+        self.recipe.hide()
+        inner.addWidget(self.recipe)
         inner.addWidget(self.solid)
         inner.addWidget(self.sheet)
         inner.addWidget(self.stack)
-        inner.addWidget(self.look)
+        self.of_look = QWidget()
+        look = QVBoxLayout(self.of_look)
+        look.setContentsMargins(0, 0, 0, 0)
+        look.addWidget(self.look)
+        inner.addWidget(self.of_look)
         inner.addStretch(1)
         inside.setFixedWidth(WIDTH - 23)
         self.scroll = scroll = QScrollArea(widgetResizable=True)
@@ -62,8 +70,13 @@ class Bench(QWidget):
         self.under_way = UnderWayPanel(desk)
         foot.addWidget(self.under_way)
         self.here = HerePanel(desk)  # in view whatever the page is scrolled to
-        foot.addWidget(self.here)
-        foot.addWidget(self.checks)
+        self.of_image = QWidget()
+        below = QVBoxLayout(self.of_image)
+        below.setContentsMargins(0, 0, 0, 0)
+        below.setSpacing(8)
+        below.addWidget(self.here)
+        below.addWidget(self.checks)
+        foot.addWidget(self.of_image)
         self.surfaces, self.go_measure = QPushButton("Solid view large"), QPushButton("Measure these")
         self.go_measure.setProperty("kind", "primary")
         buttons = QHBoxLayout()
@@ -76,6 +89,7 @@ class Bench(QWidget):
         column.addLayout(foot)
         self.go_measure.clicked.connect(self._measure)
         self.viewing.stage_changed.connect(self._stage)
+        desk.recipes.opened.connect(self._stage)
         self.viewing.plan_shown.connect(lambda on: self.look.setVisible(not on and self.viewing.look is not None))
         self._stage()
 
@@ -106,6 +120,11 @@ class Bench(QWidget):
             page.dress()
 
     def _stage(self) -> None:
+        recipe = self.viewing.stage == "Report" and self.desk.recipes.is_open
+        self.recipe.setVisible(recipe)
+        self.stack.setVisible(not recipe)
+        self.of_image.setVisible(not recipe)
+        self.of_look.setVisible(not recipe)
         self.stack.show_page(self.page(self.viewing.stage))
         self.outline_buttons.setVisible(self.viewing.stage == "Outline")
 

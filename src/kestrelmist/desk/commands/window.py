@@ -52,6 +52,20 @@ def tables(window) -> None:
     window.toggle_drawer("tables")
 
 
+@command(
+    "recipes",
+    "Recipes: set up, check, run on all",
+    "Window",
+    "Ctrl+R",
+    more="recipe cohort batch pipeline workflow subjects run all",
+    order=6,
+)
+def recipes(window) -> None:
+    window.viewing.set_stage("Report")
+    model = window.desk.recipes
+    model.open(model.name or model.names()[0])
+
+
 @command("mist", "Theme mist", "Window", more="light colours light mode", order=7)
 def mist(window) -> None:
     window.set_theme("mist")

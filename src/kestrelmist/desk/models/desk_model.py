@@ -36,6 +36,7 @@ from .laying import Laying
 from .live_camera import LiveCamera
 from .object_strokes import ObjectStrokes
 from .previewing import Previewing
+from .recipe_model import RecipeModel
 from .sections import Sections
 from .session import Session
 from .sheet_model import SheetModel
@@ -79,6 +80,7 @@ class Desk(QObject):
         self.strokes = ObjectStrokes(self.marks, self.run)
         self.sections = Sections(self.viewing, self.marks)
         self.collection = Collection(self.session)
+        self.recipes = RecipeModel(self.session)
         self.bridged_seen = BridgedSeen(self.viewing, self.hand, self.run_now)
         self.viewing.stage_changed.connect(self._drop_tool)
         self._save = QTimer(self, singleShot=True, interval=400)

@@ -30,6 +30,7 @@ from ..light_table.plan_table import PlanPage
 from ..light_table.strip import Strip
 from ..models.desk_model import Desk
 from ..pictures.page import PicturesPage
+from ..recipes.page import RecipePage
 from ..shelf.on_table import OnTable
 from ..shelf.shelf import Shelf
 from ..theme.theme import THEMES, Theme, apply_theme, mark
@@ -116,7 +117,10 @@ class Window(QMainWindow):
         self.middle.addWidget(self.plan)
         self.pictures = PicturesPage(self.desk.collection)
         self.middle.addWidget(self.pictures)
+        self.recipes = RecipePage(self.desk.recipes)
+        self.middle.addWidget(self.recipes)
         self.desk.collection.opened.connect(self._lay_over)
+        self.desk.recipes.opened.connect(self._lay_over)
         self.session, self.viewing, self.hand = self.desk.session, self.desk.viewing, self.desk.hand
         self.viewing.plan_shown.connect(self._lay_over)
         self.viewing.stage_changed.connect(self._lay_over)
@@ -188,13 +192,17 @@ class Window(QMainWindow):
             self.table.lead.canvas.setFocus()
 
     def _lay_over(self, *_) -> None:
-        """The plan lies over the panes in Gather, as long as there is one; so do the pictures of a table in Prepare."""
+        """The plan lies over the panes in Gather, as long as there is one; so do pictures in Prepare, a recipe in
+        Report."""
         stage, over = self.viewing.stage, self.table
         if stage == "Gather" and self.plan.model.lines:
             over = self.plan
         elif stage == "Prepare" and self.desk.collection.is_open:
             over = self.pictures
+        elif stage == "Report" and self.desk.recipes.is_open:
+            over = self.recipes
         self.middle.setCurrentWidget(over)
+        self.strip.setVisible(over is not self.recipes)
         self._make_room()
 
     def _make_room(self) -> None:
@@ -220,6 +228,7 @@ class Window(QMainWindow):
         solid = self.table.solid.canvas.settled or not self.viewing.ready
         calm = self.session.work.idle and self.desk.tiles.idle and self.desk.previewing.settled
         calm = calm and self.pictures.reader.idle and self.session.following.settled
+        calm = calm and self.desk.recipes.settled
         return calm and self.bench.checks.settled and solid and self.table.sheet.canvas.settled
 
     def _shortcuts(self) -> None:
@@ -272,7 +281,7 @@ class Window(QMainWindow):
     def set_theme(self, name: str) -> None:
         """Dress the whole window in "mist" or "dusk"."""
         apply_theme(QApplication.instance(), name)
-        for part in (self.path, self.drawer, self.bench, self.plan, self.pictures, self.strip):
+        for part in (self.path, self.drawer, self.bench, self.plan, self.pictures, self.recipes, self.strip):
             part.dress()
         self.shelf.fill()
         self.on_table.dress()

@@ -48,6 +48,8 @@ QPushButton[kind="heading"] {{ background: transparent; border: 1px solid transp
     font-size: 13px; font-weight: 600; text-align: left; padding: 1px 0; }}
 QPushButton[kind="heading"]:hover {{ color: {t.ink}; }}
 QPushButton[kind="link"]:hover {{ text-decoration: underline; }}
+QPushButton[kind="card"] {{ background: {t.panel}; border: 1px solid {t.hairline}; padding: 0; }}
+QPushButton[kind="card"][off="true"] {{ border-style: dashed; border-color: {t.soft}; }}
 QPushButton:checked {{ background: {t.rust_tint}; border-color: {t.rust}; }}
 QPushButton[kind="small"] {{ padding: 1px 8px; font-size: 13px; }}
 QToolButton {{ background: transparent; border: 1px solid transparent; border-radius: 5px; padding: 3px; }}

@@ -182,6 +182,12 @@ class Logbook:
             return []
         return self._steps("SELECT * FROM step WHERE key = ? AND NOT undone ORDER BY id DESC", key)
 
+    def changing(self, item: int) -> list[Step]:
+        """Steps that came with a change of a thing, oldest first."""
+        return self._steps(
+            "SELECT * FROM step WHERE id IN (SELECT step_id FROM change WHERE item_id = ?) ORDER BY id", item
+        )
+
     def _steps(self, query: str, *values) -> list[Step]:
         rows = self.catalogue.rows(query, *values)
         with rows_understood(self.catalogue.path):

@@ -17,14 +17,20 @@ from ..recipes import book as states
 from ..recipes.book import RunBook, begin, book, books
 from ..recipes.cohort import Runner, order_of, table_of
 from ..recipes.one_subject import run_recipe
+from ..recipes.part import begin_part, parts_left, take_part, wait_for
 from ..recipes.places import place_for
 from ..recipes.plan import Plan, plan_of, plan_table
 from ..recipes.ready import recipe_called
+from ..recipes.recipe import Recipe
+from ..recipes.text import as_yaml
+from ..store import hash_of
 from ..study import Study
 from ._results import keep_table
 from .recipes import RecipeName
 
 GROUP = "Steps"
+PATIENCE = 600.0
+"""Seconds that a part waits for the study."""
 RunNumber = Annotated[int, Between(0, 1_000_000)]
 PART = re.compile(r"^\s*(\d+)\s*/\s*(\d+)\s*$")
 
@@ -188,15 +194,17 @@ def recipe(
         raise Trouble(trouble.what, trouble.do, None if name else recipe) from None
     if subject and (each_subject or subjects):
         raise Trouble("A recipe runs on one subject or on each, not both", "leave one of them out")
-    if each_subject or subjects or part or cluster:
+    if part.strip():
+        return _part(
+            study, found, name or found.title or recipe, part, subjects, waive, workers, allow_deleting, progress
+        )
+    if each_subject or subjects or cluster:
         study.catalogue.require_writable()
-        k_of_n = part_of(part)
         plan = plan_of(study, found, named_subjects(study, subjects), workers=workers)
         order = order_of(
             study,
             found,
             named_subjects(study, subjects),
-            k_of_n,
             name=name,
             version=version,
             noticed={n.key: (n.unit, n.sentence, waive.strip()) for n in plan.open},
@@ -206,7 +214,7 @@ def recipe(
         count = min(workers, 4 * (os.cpu_count() or 1))
         place = place_for(count, cluster, study.folder, progress)
         made = begin(study.folder, replace(order, where=place.words))
-        _run(study, Runner(study, made, place, progress))
+        _run(Runner(study, made, place, progress))
         step = Step("recipe", f"Recipe “{found.title or recipe}” on all subjects",
                     {"recipe": recipe, "run": made.number, "workers": count, "cluster": cluster})  # fmt: skip
         return _ended(study, made, keep_table(study, table_of(made), step))
@@ -215,7 +223,75 @@ def recipe(
     return Table(f"Recipe {found.title or recipe}", [Column("step"), Column("operation"), Column("state")], rows)
 
 
-def _run(study: Study, runner: Runner) -> None:
+def _part(
+    study: Study,
+    found: Recipe,
+    name: str,
+    part: str,
+    subjects: str,
+    waive: str,
+    workers: int,
+    allow_deleting: bool,
+    progress: Progress,
+) -> Table:
+    """A part by itself, beside the study; taken in at the end, when nobody else holds it by then."""
+    k, n = part_of(part)
+    plan = plan_of(study, found, named_subjects(study, subjects), workers=workers)
+    noticed = {one.key: (one.unit, one.sentence, waive.strip()) for one in plan.open}
+    facts = {"name": name, "noticed": noticed, "passed": plan.passed, "allow_deleting": allow_deleting}
+    order = order_of(study, found, named_subjects(study, subjects), (k, n), **facts)
+    text = hash_of(as_yaml(found) + repr(order.units))[:8]
+    home = begin_part(study.folder, f"{k} of {n}, {text}")
+    with Study(home) as beside:
+        beside.catalogue.require_writable()
+        there = books(home)
+        place = place_for(min(workers, 4 * (os.cpu_count() or 1)), folder=home, progress=progress)
+        made = there[0] if there else begin(home, replace(order, where=f"part {k} of {n}, {place.words}"))
+        _run(Runner(beside, made, place, progress))
+        table = table_of(made)
+    if not study.read_only:
+        take_part(study, home)
+    else:
+        free = wait_for(study.folder, PATIENCE, progress)
+        if free is None:
+            study.notice("The study is held by another; “Take parts in” takes this part in later")
+        else:
+            with free:
+                take_part(free, home)
+    return _ended(study, made, table)
+
+
+@operation(
+    "report",
+    "Take parts in",
+    name="take-parts",
+    keywords="recipe batch parts cluster collect merge results",
+    repeats=False,
+    slow=True,
+    edits="label map",
+    group=GROUP,
+)
+def take_parts(study: Study, *, progress: Progress = silent()) -> Table:
+    """Take in what parts of runs have made that a batch system has done and that could not be taken in then.
+
+    Returns
+    -------
+    Table
+        The runs that came.
+
+    Raises
+    ------
+    Trouble
+        When a part is damaged, or the study cannot be written.
+    """
+    study.catalogue.require_writable()
+    came = [one.number for path in progress.over(parts_left(study.folder)) for one in take_part(study, path)]
+    table = list_runs(study)
+    table.rows = [row for row in table.rows if row[0] in came]
+    return table
+
+
+def _run(runner: Runner) -> None:
     try:
         runner.run()
     except Cancelled:
@@ -281,7 +357,7 @@ def resume_run(
     names = named_subjects(study, subjects)
     only = None if names is None else {u for u, s, _ in made.order.units if s in names}
     count = min(workers, 4 * (os.cpu_count() or 1))
-    _run(study, Runner(study, made, place_for(count, cluster, study.folder, progress), progress, only=only))
+    _run(Runner(study, made, place_for(count, cluster, study.folder, progress), progress, only=only))
     step = Step("resume-run", f"Resume run {made.number}", {"run": made.number, "workers": count, "cluster": cluster})
     return _ended(study, made, keep_table(study, table_of(made), step))
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from ...core.errors import Trouble
 from ...core.kind import is_edited
+from ...core.one_thread import blas_in_one_thread
 from ...core.parameter import Parameter
 from ...core.progress import Progress, silent
 from ..given import Given, still_to_be_made
@@ -21,6 +22,7 @@ from ..keeping import keep_and_tell
 from ..referring import meant
 from ..store import store_for
 from ..task import Made, Task, compute
+from .drawn_on import DrawnOn
 from .recipe import Recipe, RecipeStep, pointer_of
 from .units import Cohort, Unit, require_filled
 
@@ -59,6 +61,7 @@ class RecipeRun:
         self.at = 0
         self.done: list[Done] = []
         self._made: list[dict[str, list[Thing]]] = []
+        self._drawn_on = DrawnOn(study, recipe)
         self._matched: dict[int, int] = {}
         """For each label map, the last of its steps that a step of the recipe was found to be."""
 
@@ -134,11 +137,12 @@ class RecipeRun:
         where, result, reference = pointer
         record = self._result(where, result) if isinstance(where, int) else self.filled[where]
         if reference.part is not None:
-            fits = [r for r in self.study.items.on(record.id, kind) if r.name.casefold() == reference.part.casefold()]
+            name = self._drawn_on.name(text, record, reference.part, kind, self.at)
+            fits = [r for r in self.study.items.on(record.id, kind) if r.name.casefold() == name.casefold()]
             if fits:
                 return fits[0].id
             # made when the first step that draws on it is kept; until then nothing of the study changes
-            return still_to_be_made(record, kind, store_for(kind).blank(record, reference.part))
+            return still_to_be_made(record, kind, store_for(kind).blank(record, name))
         if reference.place:
             return str(replace(record.reference, place=reference.place))
         return record.id
@@ -241,7 +245,8 @@ def run_recipe(
     for k, run in enumerate(runs):
         while (task := run.next()) is not None:
             n = k * len(recipe.steps) + run.at
-            made = compute(study, task, progress.part(n / total, (n + 1) / total))
+            with blas_in_one_thread():
+                made = compute(study, task, progress.part(n / total, (n + 1) / total))
             try:
                 run.take(task, made)
             except Stale:

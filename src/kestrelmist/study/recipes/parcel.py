@@ -16,6 +16,7 @@ from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.kind import KINDS, is_edited
 from ...core.labels import LabelMap, LabelTable
+from ...core.one_thread import blas_in_one_thread
 from ...core.progress import Progress
 from ...core.space import Space
 from ...core.world import World
@@ -175,7 +176,8 @@ def done_afar(parcel: Parcel, progress: Progress | None = None) -> Made:
         name: tuple(replace(g, value=g.value.opened()) if isinstance(g.value, PackedLabels) else g for g in several)
         for name, several in task.inputs.items()
     }
-    made = compute(Afar(parcel), replace(task, inputs=opened), progress or Progress())  # type: ignore[arg-type]
+    with blas_in_one_thread():
+        made = compute(Afar(parcel), replace(task, inputs=opened), progress or Progress())  # type: ignore[arg-type]
     for name, several in made.prepared.items():
         # things stay in their side folders; what is sent back is small
         result = next(r for r in task.about.results if r.name == name)

@@ -12,6 +12,9 @@ from ...core.progress import Progress
 from .parcel import Parcel, done_afar
 from .place import Lost, Place
 
+TRIES = 3
+"""Pools that are begun for a task before that is given up."""
+
 
 class Here:
     """This process: a task is done when it is sent."""
@@ -43,39 +46,56 @@ class Here:
 
 
 class Processes:
-    """Processes of this machine, which end with this one."""
+    """Processes of this machine, which end with this one. When one is killed, its pool is: all its tasks are lost and
+    can be sent again, to another pool."""
 
     def __init__(self, count: int):
         self.width, self.words = count, f"here, {count} at a time"
         self._pool: Any = None
+        self._pools: dict[Future, Any] = {}
 
     def send(self, parcel: Parcel) -> Future:
         from concurrent.futures.process import BrokenProcessPool
 
         from ...core.workers import worker_pool
 
-        for _ in range(2):
+        for _ in range(TRIES):
             if self._pool is None:
                 self._pool = worker_pool(self.width)
             try:
-                return self._pool.submit(done_afar, parcel)
-            except BrokenProcessPool:
-                self._pool.shutdown(wait=False)
-                self._pool = None
+                future = self._pool.submit(done_afar, parcel)
+            except (BrokenProcessPool, OSError, RuntimeError):  # it ends in the midst of this
+                self._leave()
+                continue
+            self._pools[future] = self._pool
+            return future
         raise Trouble("No process can be begun on this machine", "close other programs")
+
+    def _leave(self) -> None:
+        """Go on without a pool that is broken."""
+        pool, self._pool = self._pool, None
+        for process in list((pool._processes or {}).values()):
+            process.kill()
+        pool.shutdown(wait=False, cancel_futures=True)
 
     def wait(self, futures: Collection[Future], seconds: float) -> set[Future]:
         from concurrent.futures import FIRST_COMPLETED, wait
 
-        return wait(futures, timeout=seconds, return_when=FIRST_COMPLETED).done
+        lost = {f for f in futures if self._pools[f] is not self._pool}
+        return lost or wait(futures, timeout=seconds, return_when=FIRST_COMPLETED).done
 
     def outcome(self, future: Future) -> Any:
+        from concurrent.futures import CancelledError
         from concurrent.futures.process import BrokenProcessPool
 
+        pool = self._pools.pop(future)
+        if pool is not self._pool and not future.done():
+            raise Lost
         try:
             return future.result()
-        except BrokenProcessPool as error:
-            self._pool = None  # all its processes are gone with the one
+        except (BrokenProcessPool, CancelledError) as error:
+            if pool is self._pool:
+                self._leave()
             raise Lost from error
 
     def close(self, at_once: bool) -> None:

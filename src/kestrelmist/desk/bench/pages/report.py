@@ -8,6 +8,12 @@ from ..page import PAGES, BenchContext, OperationPages, Page
 from ..rows import page, section, soft, title
 
 
+def open_recipe(desk) -> None:
+    """The recipe that was looked at last, or the first there is."""
+    model = desk.recipes
+    model.open(model.name or model.names()[0])
+
+
 class ReportBench(OperationPages):
     """Opens the Drawer where tables are saved and the logbook is copied; saves the lead picture; runs recipes."""
 
@@ -20,6 +26,7 @@ class ReportBench(OperationPages):
         for words, do in (
             ("Tables, to save as CSV or Parquet", lambda: context.open_drawer("tables")),
             ("Logbook, to copy as a recipe", lambda: context.open_drawer("logbook")),
+            ("Recipes: set up, check, run on all", lambda: open_recipe(context.desk)),
             ("Save the lead picture with its scale bar…", context.save_picture),
         ):
             button = QPushButton(words)

@@ -1,0 +1,422 @@
+"""The step or slot of a recipe that is looked at, on the Bench: its settings with where each comes from, what goes into
+it, and below what the checks say before it starts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import partial
+from typing import Any
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QInputDialog,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ...core.errors import Trouble
+from ...core.left_out import Found
+from ...core.operation import Operation, find_operation
+from ...core.parameter import Parameter
+from ...study.recipes.plan import Plan
+from ...study.recipes.plan_notice import Looked, PlanMend, PlanNotice
+from ...study.recipes.recipe import Recipe, RecipeStep
+from ...study.used import shown
+from ..models.desk_model import Desk
+from ..widgets.plain_text import plain_tip
+from .checks import Dot
+from .form_rows import Folded, Rows
+from .rows import Wrapped, section, soft, title
+
+MOST = 6
+"""Notices that are shown."""
+
+
+class RecipePanel(QWidget):
+    """In place of a stage's page while a recipe is open."""
+
+    def __init__(self, desk: Desk):
+        super().__init__()
+        self.desk, self.model = desk, desk.recipes
+        self.fields: dict[str, QWidget] = {}
+        self.column = QVBoxLayout(self)
+        self.column.setContentsMargins(0, 0, 0, 0)
+        self.column.setSpacing(8)
+        self.upper, self.lower = QWidget(), QWidget()
+        self.column.addWidget(self.upper)
+        self.column.addWidget(self.lower)
+        self.model.changed.connect(self.fill)
+        self.model.planned.connect(self.fill_notices)
+        self._told: Any = None
+
+    # the step or slot
+
+    def fill(self) -> None:
+        """What is looked at now."""
+        told = self.model.chosen, self.model.recipe, self.model.unit
+        if not self.model.is_open or told == self._told:
+            return
+        self._told = told
+        fresh = QWidget()
+        column = QVBoxLayout(fresh)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(7)
+        self.fields = {}
+        if self.model.step is not None:
+            self._step(column, self.model.step)
+        elif self.model.slot is not None:
+            self._slot(column)
+        else:
+            self._recipe(column)
+        self.column.replaceWidget(self.upper, fresh)
+        self.upper.hide()
+        self.upper.deleteLater()
+        self.upper = fresh
+
+    def _step(self, column: QVBoxLayout, step: RecipeStep) -> None:
+        number, about = self.model.chosen, find_operation(step.operation)
+        assert isinstance(number, int)
+        column.addWidget(title(about.title))
+        column.addWidget(soft(f"Step {number}, the same for all. {about.summary}"))
+        found = self._found(about, step)
+        rows, folded = Rows(), Folded()
+        for p in about.inputs:
+            field = self._input(number, step, p)
+            self.fields[p.name] = field
+            rows.add(p.words, field, p.help)
+        column.addWidget(rows)
+        settings = Rows()
+        for p in about.settings:
+            if p.role in ("new", "secret", "mark", "names"):
+                continue
+            field, source = self._setting(p, step, found.get(p.name))
+            self.fields[p.name] = field
+            both = QWidget()
+            line = QVBoxLayout(both)
+            line.setContentsMargins(0, 0, 0, 0)
+            line.setSpacing(1)
+            line.addWidget(field)
+            whence = Wrapped(source)
+            whence.setProperty("kind", "small")
+            line.addWidget(whence)
+            both.setFocusProxy(field)
+            if p.rare and p.name not in step.settings:
+                folded.add(p, both)
+            else:
+                settings.add(p.words, both, p.help)
+        column.addWidget(settings)
+        column.addWidget(folded)
+        folded.setVisible(bool(folded.names))
+        line = QHBoxLayout()
+        on, away = QCheckBox("Switched on"), QPushButton("Take it out")
+        on.setChecked(not step.off)
+        on.toggled.connect(lambda now: self.model.edit("switch-step", number=number, on=now))
+        away.setProperty("kind", "small")
+        away.clicked.connect(lambda: self.model.edit("drop-step", number=number))
+        line.addWidget(on)
+        line.addStretch(1)
+        for words, by in (("Earlier", -1), ("Later", 1)):
+            button = QPushButton(words)
+            button.setProperty("kind", "small")
+            button.setEnabled(1 <= number + by <= len(self.model.recipe.steps))
+            button.clicked.connect(partial(self._move, number, number + by))
+            line.addWidget(button)
+        column.addLayout(line)
+        column.addWidget(away, 0, Qt.AlignmentFlag.AlignLeft)
+
+    def _move(self, number: int, to: int) -> None:
+        before = self.model.recipe
+        self.model.edit("move-step", number=number, to=to)
+        if self.model.recipe != before:
+            self.model.choose(to)
+
+    def _found(self, about: Operation, step: RecipeStep) -> dict[str, Found | str]:
+        """What would be found for settings that are left out, for whom is chosen, or the first."""
+        plan = self.model.plan
+        if plan is None or step.off:
+            return {}
+        unit = next((u for u in plan.units if u.key == self.model.unit), plan.units[0])
+        looked = Looked(self.model.study, self.model.recipe, (unit,))
+        try:
+            settings = about.checked(step.settings)
+            return about.found(looked.given(unit, about, step.inputs) | settings)
+        except (Trouble, KeyError, IndexError):
+            return {}
+
+    def _setting(self, p: Parameter, step: RecipeStep, found: Found | str | None) -> tuple[QWidget, str]:
+        """The field of a setting, and where its value comes from."""
+        number = self.model.chosen
+        typed = step.settings.get(p.name)
+        if p.choices and not p.many:
+            box = QComboBox()
+            if p.left_out is not None or p.optional:
+                box.addItem(p.left_out.words if p.left_out is not None else "not said", None)
+            for choice in p.choices:
+                box.addItem(str(choice), choice)
+            value = typed if typed is not None else None if p.required else p.default
+            box.setCurrentIndex(max(0, box.findData(p.checked(value) if value is not None else None)))
+            box.activated.connect(lambda n: self._set(number, p, box.itemData(n)))
+            field: QWidget = box
+        elif p.kind.name == "yes or no" and not p.optional:
+            tick = QCheckBox()
+            tick.setChecked(bool(p.default if typed is None else typed))
+            tick.toggled.connect(lambda on: self._set(number, p, on))
+            field = tick
+        else:
+            line = QLineEdit("" if typed is None else self._words(typed, p))
+            line.setPlaceholderText(self._usual(p, found))
+            line.editingFinished.connect(lambda: self._typed(number, p, line, typed))
+            field = line
+        field.setAccessibleName(p.words)
+        field.setToolTip(plain_tip(p.help))
+        if typed is not None:
+            return field, "typed, the same for all"
+        if isinstance(found, Found):
+            return field, f"{shown(found.value, p)} {found.whence}, for each its own"
+        if isinstance(found, str):
+            return field, found[:60]
+        return field, "usual" if not p.required else "needed"
+
+    def _words(self, value: Any, p: Parameter) -> str:
+        if isinstance(value, (list, tuple)):
+            return ", ".join(f"{v:g}" if isinstance(v, float) else str(v) for v in value)
+        text = f"{value:g}" if isinstance(value, float) else str(value)
+        return f"{text} {p.unit}" if p.unit and p.unit != "value" else text
+
+    def _usual(self, p: Parameter, found: Found | str | None) -> str:
+        if isinstance(found, Found):
+            return shown(found.value, p)
+        if p.left_out is not None:
+            return p.left_out.words
+        return "" if p.required or p.default in (None, "") else self._words(p.default, p)
+
+    def _typed(self, number: Any, p: Parameter, line: QLineEdit, was: Any) -> None:
+        text = line.text().strip()
+        if text == ("" if was is None else self._words(was, p)):
+            return
+        self._set(number, p, text or None)
+
+    def _set(self, number: Any, p: Parameter, value: Any) -> None:
+        try:
+            kept = None if value is None else p.written(p.checked(value))
+        except Trouble as trouble:
+            self.desk.session.trouble.emit(str(trouble))
+            self._told = None
+            self.fill()
+            return
+        self.model.set_step(number, {p.name: kept})
+
+    def _input(self, number: int, step: RecipeStep, p: Parameter) -> QWidget:
+        """What goes into a step: a slot, or what an earlier step gives."""
+        given = step.inputs.get(p.name, [])
+        if p.many:
+            line = QLineEdit(", ".join(given))
+            line.setAccessibleName(p.words)
+            line.setPlaceholderText("none")
+            line.editingFinished.connect(
+                lambda: self._feed(number, p, [t.strip() for t in line.text().split(",") if t.strip()], given)
+            )
+            return line
+        box = QComboBox()
+        box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        box.setMinimumContentsLength(12)
+        if not p.required:
+            box.addItem("none", "")
+        for words, pointer in sources(self.model.recipe, number, p):
+            box.addItem(words, pointer)
+        now = given[0] if given else ""
+        if box.findData(now) < 0:
+            box.addItem(now or "as the study has it", now)
+        box.setCurrentIndex(box.findData(now))
+        box.activated.connect(lambda n: self._feed(number, p, [d] if (d := box.itemData(n)) else [], given))
+        return box
+
+    def _feed(self, number: int, p: Parameter, pointers: list[str], was: list[str]) -> None:
+        if pointers != was:
+            self.model.feed(number, p.name, pointers)
+
+    def _slot(self, column: QVBoxLayout) -> None:
+        slot = self.model.slot
+        assert slot is not None
+        column.addWidget(title(slot.name))
+        column.addWidget(soft("What comes in from each subject. * stands for anything in a name."))
+        rows = Rows()
+        texts = (
+            ("Name", "name", slot.name),
+            ("Named like", "pattern", slot.pattern),
+            ("Always of", "of", slot.subject),
+        )
+        for words, key, value in texts:
+            line = QLineEdit(value)
+            line.setAccessibleName(words)
+            line.editingFinished.connect(partial(self._slot_said, slot.name, key, line, value))
+            self.fields[key] = line
+            rows.add(words, line)
+        each = QCheckBox("Do the steps for each that fits")
+        each.setChecked(slot.each)
+        each.toggled.connect(lambda on: self.model.edit("change-slot", slot=slot.name, each=on))
+        self.fields["each"] = each
+        column.addWidget(rows)
+        column.addWidget(each)
+        plan = self.model.plan
+        if plan is not None:
+            found = [(u.words, u.filled[slot.name]) for u in plan.units if slot.name in u.filled]
+            for who, one in found[:8]:
+                column.addWidget(soft(f"{who}: {one.record.name}, {one.whence}"))
+            if len(found) > 8:
+                column.addWidget(soft(f"and {len(found) - 8} more"))
+
+    def _slot_said(self, slot: str, key: str, line: QLineEdit, was: str) -> None:
+        if line.text() != was:
+            self.model.edit("change-slot", slot=slot, **{key: line.text()})
+            if key == "name":
+                self.model.choose(line.text().strip())
+
+    def _recipe(self, column: QVBoxLayout) -> None:
+        recipe = self.model.recipe
+        column.addWidget(title(self.model.name))
+        column.addWidget(soft(recipe.note or "Choose a step or a slot to see what it is set to."))
+        column.addWidget(section("What is expected"))
+        rows = Rows()
+        now = recipe.expected
+        for words, key, value in (
+            ("Volumes", "volumes", now.volumes),
+            ("Between volumes", "repetition_time", now.repetition_time),
+            ("Smallest structure", "structure", now.structure),
+        ):
+            unit = {"repetition_time": " s", "structure": " mm"}.get(key, "")
+            line = QLineEdit("" if value is None else f"{value:g}{unit}")
+            line.setPlaceholderText("not said")
+            line.setAccessibleName(words)
+            line.editingFinished.connect(partial(self._expected, key, line, line.text()))
+            self.fields[key] = line
+            rows.add(words, line)
+        column.addWidget(rows)
+
+    def _expected(self, key: str, line: QLineEdit, was: str) -> None:
+        if line.text() == was:
+            return
+        now = self.model.recipe.expected
+        given: dict[str, Any] = {k: getattr(now, k) for k in ("volumes", "repetition_time", "structure")}
+        self.model.edit("expect", **given | {key: line.text().strip() or None})
+
+    # the notices
+
+    def fill_notices(self) -> None:
+        """What the checks say, the same of several said once."""
+        fresh = QWidget()
+        column = QVBoxLayout(fresh)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.setSpacing(5)
+        plan = self.model.plan
+        if plan is not None:
+            column.addWidget(section("Before it starts"))
+            groups = said_once(plan)
+            for group in groups[:MOST]:
+                column.addWidget(self._notice(group))
+            more = sum(len(g.notices) for g in groups[MOST:])
+            if more > 0:
+                column.addWidget(soft(f"{more} more notices."))
+            if not plan.open:
+                column.addWidget(soft("Nothing to mend."))
+            if plan.waived:
+                count = sum(n.key in plan.waived for n in plan.notices)
+                column.addWidget(soft(f"{count} waived; they go into the report."))
+            for key in plan.left_out:
+                who = next((u.words for u in plan.units if u.key == key), "")
+                if who:
+                    back = QPushButton(f"Take {who} in again")
+                    back.setProperty("kind", "link")
+                    back.clicked.connect(partial(self.model.bring_back, key))
+                    column.addWidget(back)
+        self.column.replaceWidget(self.lower, fresh)
+        self.lower.hide()
+        self.lower.deleteLater()
+        self.lower = fresh
+        if self.model.step is not None:
+            self._told = None  # what is found for its settings may be known now
+            self.fill()
+
+    def _notice(self, group: SaidOnce) -> QWidget:
+        line = QWidget()
+        grid = QGridLayout(line)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(6)
+        grid.setVerticalSpacing(3)
+        grid.setColumnStretch(1, 1)
+        first = group.notices[0]
+        grid.addWidget(Dot(first.level), 0, 0, Qt.AlignmentFlag.AlignTop)
+        grid.addWidget(soft(group.sentence), 0, 1)
+        many = len(group.notices) > 1
+        mends = [m for m in first.mends if not (many and m.does == "use")][:3]
+        for n, mend in enumerate([*mends, *([PlanMend("Waive…", "waive")] if first.level == "look" else [])]):
+            words = "Leave them out" if many and mend.does == "leave out" else mend.words
+            button = QPushButton(words if len(words) < 30 else words[:28] + "…")
+            button.setToolTip(plain_tip(words))
+            button.setProperty("kind", "small")
+            do = partial(self.ask_and_waive, group) if mend.does == "waive" else partial(self._mend, group, mend)
+            button.clicked.connect(do)
+            grid.addWidget(button, 1 + n, 1, Qt.AlignmentFlag.AlignLeft)
+        return line
+
+    def _mend(self, group: SaidOnce, mend: PlanMend) -> None:
+        for notice in group.notices if mend.does == "leave out" else group.notices[:1]:
+            self.model.mend(notice, mend)
+
+    def ask_and_waive(self, group: SaidOnce) -> None:
+        """Why notices do not matter."""
+        reason, said = QInputDialog.getText(self, "Waive", f"{group.sentence}\nWhy does it not matter?")
+        if said and reason.strip():
+            self.model.waive(list(group.notices), reason.strip())
+
+
+@dataclass(frozen=True)
+class SaidOnce:
+    """Notices that say the same of several."""
+
+    sentence: str
+    notices: tuple[PlanNotice, ...]
+
+
+def said_once(plan: Plan) -> list[SaidOnce]:
+    """The open notices of a plan; what is the same of several is one sentence with their names."""
+    words = {u.key: u.words for u in plan.units}
+    by: dict[tuple[str, str, str], list[PlanNotice]] = {}
+    for notice in plan.open:
+        rest = notice.sentence.removeprefix(f"{words.get(notice.unit, '')}: ")
+        by.setdefault((notice.check, notice.level, rest), []).append(notice)
+    found = []
+    for (_, _, rest), notices in by.items():
+        names = [words[n.unit] for n in notices if n.unit in words]
+        told = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+        found.append(SaidOnce(f"{told}: {rest}" if told else rest, tuple(notices)))
+    return found
+
+
+def sources(recipe: Recipe, number: int, p: Parameter) -> list[tuple[str, str]]:
+    """What may go into an input of a step: slots and results of earlier steps of its kind, in words and as pointers."""
+    owner, kind = p.kind.of, p.thing_kind
+    found = []
+    for slot in recipe.slots:
+        if slot.kind == kind:
+            found.append((slot.name, f"${slot.name}"))
+        elif owner and slot.kind == owner:
+            names = {t.partition("#")[2] for s in recipe.steps for t in s.pointers if t.startswith(f"${slot.name}#")}
+            found += [(f"{name} on {slot.name}", f"${slot.name}#{name}") for name in sorted(names or {"Labels"})]
+    for n, step in enumerate(recipe.steps[: number - 1], 1):
+        about = find_operation(step.operation)
+        for result in about.results:
+            if result.kind.name == kind:
+                words = f"{n} {about.title}" + (f": {result.name}" if len(about.results) > 1 else "")
+                found.append((words, f"${n}.{result.name}"))
+            elif owner and result.kind.name == owner:
+                names = {t.partition("#")[2] for s in recipe.steps for t in s.pointers
+                         if t.startswith(f"${n}.{result.name}#")}  # fmt: skip
+                found += [(f"{name} on {n} {about.title}", f"${n}.{result.name}#{name}") for name in sorted(names)]
+    return found

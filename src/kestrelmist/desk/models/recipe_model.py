@@ -1,0 +1,368 @@
+"""The recipe that is worked on: its steps, who it would be run on and what the checks say of them, and its run."""
+
+from __future__ import annotations
+
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from typing import Any
+
+import yaml
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from ...core.errors import Cancelled, Trouble
+from ...core.operation import find_operation
+from ...study.recipes import book as states
+from ...study.recipes.book import RunBook, begin, books
+from ...study.recipes.cohort import Control, Runner, order_of
+from ...study.recipes.places import place_for
+from ...study.recipes.plan import Plan, plan_of
+from ...study.recipes.plan_notice import PlanMend, PlanNotice
+from ...study.recipes.ready import kept, kept_record, ready_recipes, recipe_of_record
+from ...study.recipes.recipe import Recipe, RecipeStep, Slot
+from ...study.recipes.units import Unit, using
+from .session import Session
+
+CHOICES = "recipe choices"
+"""Under which the study remembers what was chosen for a recipe: who is left out, what is waived, what fills slots."""
+
+
+@dataclass(frozen=True)
+class Choices:
+    """What somebody chose for the run of a recipe."""
+
+    use: dict[str, dict[str, int]]
+    left_out: dict[str, str]
+    waived: dict[str, str]
+    workers: int = 2
+    cluster: str = ""
+
+
+class RecipeModel(QObject):
+    """One recipe of the study in hand. Edits are operations, and so versions that can be undone."""
+
+    opened = Signal()
+    """Another recipe, or none, is shown."""
+    changed = Signal()
+    """Its steps or slots are others, or another one of them is chosen."""
+    planned = Signal()
+    """The checks have said something new."""
+    moved = Signal()
+    """Its run has gone on."""
+    _heard = Signal()
+
+    def __init__(self, session: Session):
+        super().__init__(session)
+        self.session, self.study = session, session.study
+        self.name, self.recipe, self.version = "", Recipe(), 0
+        self.is_open = False
+        self.chosen: int | str | None = None
+        """The number of the step, or the name of the slot, that is looked at."""
+        self.unit = ""
+        """The key of whom is looked at."""
+        self.plan: Plan | None = None
+        self.book: RunBook | None = None
+        self.control: Control | None = None
+        self.choices = Choices({}, {}, {})
+        self._job: Any = None
+        self._checking: Any = None
+        self._soon = QTimer(self, singleShot=True, interval=150)
+        self._soon.timeout.connect(self._check)
+        self._tick = QTimer(self, singleShot=True, interval=120)
+        self._tick.timeout.connect(self.moved)
+        self._heard.connect(lambda: None if self._tick.isActive() else self._tick.start())
+        session.history_changed.connect(self._follow)
+        session.shelf_changed.connect(self._shelf)
+
+    # which
+
+    def names(self) -> list[str]:
+        """The recipes of the study, and those of the program that are not in it."""
+        mine = [r.name for r in kept(self.study)]
+        return mine + [title for title in ready_recipes() if title not in mine]
+
+    def open(self, name: str) -> None:
+        """Show a recipe of the study; one of the program is taken into it first."""
+        if kept_record(self.study, name) is not None or self._do("take-recipe", recipe=name):
+            self._open(name)
+
+    def begin(self, name: str, subject: str | None = None) -> None:
+        """Begin a recipe, empty or out of the logbook."""
+        given = {} if subject is None else {"subject": subject}
+        if self._do("begin-recipe" if subject is None else "make-recipe", name=name, **given):
+            self._open(name)
+
+    def take(self, path: str) -> None:
+        """Take a recipe out of a file."""
+        before = set(self.names())
+        if self._do("take-recipe", recipe=path):
+            fresh = [n for n in self.names() if n not in before]
+            self._open(fresh[-1] if fresh else self.name)
+
+    def _open(self, name: str) -> None:
+        self.name, self.is_open, self.chosen, self.plan, self.unit = name, True, None, None, ""
+        self.choices = self._remembered()
+        if not self.running:
+            self.book = next((b for b in reversed(books(self.study.folder)) if b.order.name == name), None)
+        self._read()
+        self.opened.emit()
+        self.changed.emit()
+        self.moved.emit()
+
+    def close(self) -> None:
+        """Put it away; a run goes on."""
+        self.is_open = False
+        self.opened.emit()
+
+    def _read(self) -> None:
+        record = kept_record(self.study, self.name)
+        if record is None:
+            self.is_open = False
+            self.opened.emit()
+            return
+        try:
+            recipe, versions = recipe_of_record(self.study, record)
+        except Trouble as trouble:
+            self.session.trouble.emit(str(trouble))
+            return
+        self.recipe, self.version = recipe, versions.number
+        if isinstance(self.chosen, int) and self.chosen > len(recipe.steps):
+            self.chosen = len(recipe.steps) or None
+        self._soon.start()
+
+    def _follow(self) -> None:
+        """The study has changed: the recipe may have."""
+        if self.is_open and not self.session.closed:
+            before = self.recipe, self.version
+            self._read()
+            if (self.recipe, self.version) != before:
+                self.changed.emit()
+
+    def _shelf(self) -> None:
+        if self.is_open and not self.running:
+            self._soon.start()
+
+    # what is looked at
+
+    def choose(self, what: int | str | None) -> None:
+        """Look at a step, by its number, or at a slot, by its name."""
+        if what != self.chosen:
+            self.chosen = what
+            self.changed.emit()
+
+    def choose_unit(self, key: str) -> None:
+        if key != self.unit:
+            self.unit = key
+            self.changed.emit()
+
+    @property
+    def step(self) -> RecipeStep | None:
+        """The step that is looked at."""
+        n = self.chosen
+        return self.recipe.steps[n - 1] if isinstance(n, int) and 1 <= n <= len(self.recipe.steps) else None
+
+    @property
+    def slot(self) -> Slot | None:
+        """The slot that is looked at."""
+        return next((s for s in self.recipe.slots if s.name == self.chosen), None)
+
+    # what is changed
+
+    def edit(self, operation: str, **given: Any) -> None:
+        """Change the recipe by one of the operations on recipes."""
+        self._do(operation, recipe=self.name, **given)
+
+    def _do(self, operation: str, **given: Any) -> bool:
+        """One of the operations on recipes, at once; whether it was done. What it tells is seen on the page."""
+        self.session.end_gesture()
+        done = self.session.guarded(lambda: self.study.run(operation, **given)) is not None
+        self.session.logbook_changed.emit()
+        return done
+
+    def set_step(self, number: int, settings: dict[str, Any]) -> None:
+        """Other settings of a step; None leaves one to the program."""
+        self.edit("change-step", number=number, settings=_told(settings))
+
+    def feed(self, number: int, role: str, pointers: list[str]) -> None:
+        """Something else as an input of a step."""
+        self.edit("change-step", number=number, inputs=_told({role: pointers or None}))
+
+    def add(self, operation: str) -> None:
+        """A step behind the one that is looked at, else at the end."""
+        at = self.chosen + 1 if isinstance(self.chosen, int) else len(self.recipe.steps) + 1
+        self.edit("add-step", step=operation, at=at)
+        if len(self.recipe.steps) >= at and find_operation(self.recipe.steps[at - 1].operation).name == operation:
+            self.choose(at)
+
+    # before it starts
+
+    def _check(self) -> None:
+        if not self.is_open or self.session.closed:
+            return
+        recipe, choices, study = self.recipe, self.choices, self.study
+        if not recipe.steps:
+            self.plan = None
+            self.planned.emit()
+            return
+
+        def work(progress):
+            return plan_of(study, recipe, None, choices.use, choices.left_out, choices.waived, choices.workers)
+
+        def done(plan: Plan) -> None:
+            if self._checking is job:
+                self._checking, self.plan = None, plan
+                self.planned.emit()
+
+        def failed(error: BaseException) -> None:
+            if self._checking is job:
+                self._checking, self.plan = None, None
+                self.session.trouble.emit(str(error))
+                self.planned.emit()
+
+        if self._checking is not None:
+            self._checking.let_go()
+        job = self.session.work.start("Checking the recipe", work, done, failed, "checks", loud=False)
+        self._checking = job
+
+    @property
+    def settled(self) -> bool:
+        """Whether nothing is still to be checked or shown."""
+        return self._checking is None and not self._soon.isActive() and not self._tick.isActive()
+
+    def mend(self, notice: PlanNotice, mend: PlanMend) -> None:
+        """What the button of a notice does."""
+        if mend.does == "leave out":
+            self.choose_for(left_out=self.choices.left_out | {notice.unit: notice.sentence})
+        elif mend.does == "use":
+            self.choose_for(use=using(self.choices.use, notice.unit, mend.slot, mend.item))
+        elif mend.does == "set":
+            if mend.words.endswith("…"):
+                self.choose(mend.step)
+            else:
+                self.set_step(mend.step, {mend.name: mend.value})
+        elif mend.does == "expect":
+            now = self.recipe.expected
+            wanted = replace(now, **{mend.name: mend.value})
+            self.edit(
+                "expect", volumes=wanted.volumes, repetition_time=wanted.repetition_time, structure=wanted.structure
+            )
+
+    def waive(self, notices: list[PlanNotice], reason: str) -> None:
+        """Write down why notices do not matter."""
+        self.choose_for(waived=self.choices.waived | {n.key: reason for n in notices})
+
+    def bring_back(self, unit: str) -> None:
+        """Take somebody in again who was left out."""
+        self.choose_for(left_out={k: v for k, v in self.choices.left_out.items() if k != unit})
+
+    def choose_for(self, **changed: Any) -> None:
+        """Choose something for the run; the study remembers it."""
+        self.choices = replace(self.choices, **changed)
+        if not self.study.read_only:
+            kept_choices = {k: getattr(self.choices, k) for k in Choices.__dataclass_fields__}
+            self.session.guarded(lambda: self.study.catalogue.remember(f"{CHOICES}: {self.name}", kept_choices))
+        self._soon.start()
+
+    def _remembered(self) -> Choices:
+        facts = self.study.catalogue.recall(f"{CHOICES}: {self.name}", {})
+        try:
+            return Choices(**{k: v for k, v in facts.items() if k in Choices.__dataclass_fields__ and v is not None} |
+                           {k: facts.get(k) or {} for k in ("use", "left_out", "waived")})  # fmt: skip
+        except (TypeError, AttributeError):
+            return Choices({}, {}, {})
+
+    # the run
+
+    @property
+    def running(self) -> bool:
+        return self._job is not None
+
+    @property
+    def paused(self) -> bool:
+        return self.control is not None and self.control.paused
+
+    def start(self, only: list[Unit] | None = None) -> None:
+        """Run it on everybody who is ready, or on some."""
+        plan, choices = self.plan, self.choices
+        if plan is None or self.running:
+            return
+        units = plan.runs if only is None else only
+        recipe = self.recipe
+
+        def order():
+            recipe.require_allowed(writing=False, deleting=False)
+            noticed = {n.key: (n.unit, n.sentence, choices.waived.get(n.key, "")) for n in plan.notices}
+            made = order_of(
+                self.study, recipe, name=self.name, version=self.version, noticed=noticed, passed=plan.passed,
+                use=choices.use, left_out=choices.left_out,
+            )  # fmt: skip
+            return replace(made, units=tuple((u.key, u.subject, u.name) for u in units))
+
+        made = self.session.guarded(order)
+        if made is not None:
+            self._run(lambda: begin(self.study.folder, made), None)
+
+    def resume(self, only: list[str] | None = None) -> None:
+        """Go on with its last run, or do some again."""
+        book = self.book
+        if book is not None and not self.running:
+            self._run(lambda: book, only)
+
+    def _run(self, opened, only: list[str] | None) -> None:
+        study, choices, control = self.study, self.choices, Control()
+        if not self.session.done(study.catalogue.require_writable):
+            return
+        self.session.end_gesture()
+        self.control = control
+
+        def work(progress):
+            place = place_for(choices.workers, choices.cluster, study.folder, progress)
+            book = opened()
+            book.order = replace(book.order, where=place.words)
+            book.heard = [lambda unit: self._heard.emit()]
+            self.book = book
+            with suppress(Cancelled):  # the book says who was stopped
+                Runner(study, book, place, progress, control, only).run()
+            return book
+
+        def over(_: Any = None) -> None:
+            self._job = self.control = None
+            self.session.shelf_changed.emit()
+            self.session.logbook_changed.emit()
+            self.moved.emit()
+            self._soon.start()
+
+        def failed(error: BaseException) -> None:
+            over()
+            self.session.work.tell(f"Recipe “{self.name}”", error)
+
+        def done(book: RunBook) -> None:
+            over()
+            bad = [book.words(u) for u, _, _ in book.order.units if book.state(u) == states.FAILED]
+            if bad:
+                self.session.trouble.emit(f"{len(bad)} of {len(book.order.units)} failed: {', '.join(bad[:6])}.")
+
+        self._job = self.session.work.start(f"Recipe “{self.name}”", work, done, failed, "batch")
+        self._job.edits_labels = True
+        self.moved.emit()
+
+    def pause(self) -> None:
+        """Have it wait when what is under way is done, or go on."""
+        if self.control is not None:
+            if self.control.paused:
+                self.control.go_on()
+            else:
+                self.control.pause()
+            self.moved.emit()
+
+    def judge(self, unit: str, verdict: str) -> None:
+        """What somebody who looked says of a unit of the last run."""
+        if self.book is not None:
+            book = self.book
+            self.session.guarded(lambda: book.judge(unit, verdict))
+            self.moved.emit()
+
+
+def _told(given: dict[str, Any]) -> str:
+    """Names and values as the operations on recipes take them."""
+    text = yaml.safe_dump(given, default_flow_style=True, allow_unicode=True, width=1 << 20, sort_keys=False)
+    return text.strip().removeprefix("{").removesuffix("}")
