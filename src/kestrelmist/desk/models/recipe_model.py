@@ -326,6 +326,8 @@ class RecipeModel(QObject):
 
         def over(_: Any = None) -> None:
             self._job = self.control = None
+            if self.session.closed:
+                return
             self.session.shelf_changed.emit()
             self.session.logbook_changed.emit()
             self.moved.emit()

@@ -1,0 +1,168 @@
+from unittest import mock
+
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QComboBox, QInputDialog, QLineEdit, QPushButton
+
+from kestrelmist.study.journal.logbook import Step
+from kestrelmist.study.recipes.book import DONE, FAILED, book
+from kestrelmist.study.recipes.ready import keep_recipe, recipe_called
+from kestrelmist.study.study import Study
+from tests.desk_case import DeskCase, pause
+from tests.test_recipe_runs import balls
+from tests.test_recipes import RecipeCase
+
+
+class RecipeDeskTest(DeskCase, RecipeCase):
+    def opened(self, *names: str):
+        with self.subjects(*names) as study:
+            keep_recipe(study, "Balls", balls(), Step("make-recipe", "Make a recipe"))
+        window = self.open(self.place / "study")
+        window.viewing.set_stage("Report")
+        window.desk.recipes.open("Balls")
+        self.settle(window)
+        return window, window.desk.recipes, window.recipes
+
+    def press(self, window, button: QPushButton) -> None:
+        self.assertTrue(button.isEnabled(), button.text())
+        QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+        self.settle(window)
+
+    def panel_button(self, window, words: str) -> QPushButton:
+        return next(b for b in window.bench.recipe.findChildren(QPushButton) if b.text() == words and b.isVisible())
+
+    def test_it_is_set_up_checked_run_and_judged_by_hand(self):
+        window, model, page = self.opened("T-1", "T-2", "T-3")
+        self.assertIs(window.middle.currentWidget(), page)
+        self.assertEqual([c.head.text() for c in page.steps.cards], ["Smooth", "Threshold", "Measure labels"])
+        self.assertEqual((page.run.text(), page.who.rowCount()), ("Run 3", 3))
+        QTest.mouseClick(page.steps.cards[0], Qt.MouseButton.LeftButton)
+        self.settle(window)
+        width = window.bench.recipe.fields["fwhm"]
+        self.assertIsInstance(width, QLineEdit)
+        self.assertEqual(width.text(), "1.5 mm")
+        width.setFocus()
+        width.selectAll()
+        QTest.keyClicks(width, "2 mm")
+        QTest.keyClick(width, Qt.Key.Key_Return)
+        self.settle(window)
+        self.assertEqual((model.recipe.steps[0].settings, model.version), ({"fwhm": 2.0}, 2))
+        self.assertEqual(page.steps.cards[0].foot.text(), "2 mm")
+        with mock.patch.object(QInputDialog, "getItem", return_value=("Turn values round  (prepare)", True)):
+            QTest.mouseClick(page.steps.cards[0], Qt.MouseButton.LeftButton)
+            page.ask_for_step()
+        self.settle(window)
+        self.assertEqual([s.operation for s in model.recipe.steps][:2], ["smooth", "turn-values"])
+        QTest.keyClick(page.steps.cards[1], Qt.Key.Key_Left, Qt.KeyboardModifier.AltModifier)
+        self.settle(window)
+        self.assertEqual([s.operation for s in model.recipe.steps][:2], ["turn-values", "smooth"])
+        window.desk.undoing.undo()
+        self.settle(window)
+        self.assertEqual([s.operation for s in model.recipe.steps][:2], ["smooth", "turn-values"])
+        QTest.keyClick(page.steps.cards[1], Qt.Key.Key_Delete)
+        self.settle(window)
+        self.assertEqual([s.operation for s in model.recipe.steps], ["smooth", "threshold", "measure-labels"])
+        self.press(window, page.attempt)  # on one first
+        self.settle(window)
+        self.assertEqual([book(model.study.folder).order.units], [(("T-1", "T-1", ""),)])
+        page.at_once.setValue(0)
+        self.press(window, page.run)
+        made = book(model.study.folder)
+        self.assertEqual([made.state(u) for u, _, _ in made.order.units], ["was done", DONE, DONE])
+        self.assertEqual([page.who.left(n)[1] for n in range(3)], ["moss"] * 3)
+        page.view.selectRow(1)
+        page.verdicts.activated.emit(page.verdicts.findText("doubtful"))
+        self.settle(window)
+        self.assertEqual(book(model.study.folder).verdicts["T-2"]["verdict"], "doubtful")
+        path = self.place / "report.html"
+        page.write_report(path)
+        self.settle(window)
+        self.assertIn("doubtful", path.read_text())
+        self.assertEqual(self.troubles, [])
+
+    def test_notices_are_mended_waived_and_left_out(self):
+        window, model, page = self.opened("T-1", "T-2")
+        model.study.run("rename", thing="T-2/Head CT", name="Other")
+        model.edit("expect", structure="1 mm")
+        self.settle(window)
+        self.assertEqual((page.run.text(), page.counts.text()), ("Run 1", "ready 1 · lacks something 1"))
+        self.press(window, self.panel_button(window, "Make it 1 mm"))
+        self.assertEqual(model.recipe.steps[0].settings, {"fwhm": 1.0})
+        self.press(window, self.panel_button(window, "Leave it out"))
+        self.assertEqual(page.counts.text(), "ready 1 · left out 1")
+        self.press(window, self.panel_button(window, "Take T-2 in again"))
+        model.set_step(1, {"fwhm": 3.0})
+        self.settle(window)
+        with mock.patch.object(QInputDialog, "getText", return_value=("the ball is large", True)):
+            self.press(window, self.panel_button(window, "Waive…"))
+        self.assertEqual([n.check for n in model.plan.open], ["what comes in"])
+        self.press(window, page.run)
+        noticed = [why for _, said, why in book(model.study.folder).order.noticed.values() if "Smooth" in said]
+        self.assertEqual(noticed, ["the ball is large"])
+        window.close()
+        again = self.open(self.place / "study")
+        again.viewing.set_stage("Report")
+        again.desk.recipes.open("Balls")
+        self.settle(again)
+        self.assertEqual([n.check for n in again.desk.recipes.plan.open], ["what comes in"])  # it is remembered
+
+    def test_paused_closed_in_the_midst_and_resumed(self):
+        window, model, page = self.opened("T-1", "T-2", "T-3")
+        model.choose_for(workers=0)
+        self.settle(window)
+        QTest.mouseClick(page.run, Qt.MouseButton.LeftButton)
+        model.pause()
+        for _ in range(100):
+            pause(50)
+            if model.book is not None and page.pause.text() == "Go on":
+                break
+        pause(800)
+        done = sum(c.state == DONE for cells in model.book.cells.values() for c in cells)
+        pause(500)
+        self.assertEqual(sum(c.state == DONE for cells in model.book.cells.values() for c in cells), done)
+        self.assertLess(done, 9)
+        self.assertTrue(model.running)
+        window.close()
+        with Study(self.place / "study") as study:
+            self.assertGreater(len(book(study.folder).unfinished), 0)
+        again = self.open(self.place / "study")
+        again.viewing.set_stage("Report")
+        again.desk.recipes.open("Balls")
+        self.settle(again)
+        page = again.recipes
+        self.press(again, page.resume)
+        made = book(again.desk.study.folder)
+        self.assertEqual(made.unfinished, [])
+        smooths = [s for s in again.desk.study.logbook.entries() if s.operation == "smooth"]
+        self.assertEqual(len(smooths), 3)
+
+    def test_what_fails_is_said_and_the_window_goes_on(self):
+        window, model, page = self.opened("T-1", "T-2")
+        model.set_step(2, {"low": 4900.0})
+        model.add("surface")
+        model.choose_for(workers=0)
+        self.settle(window)
+        self.press(window, page.run)
+        made = book(model.study.folder)
+        self.assertEqual({made.state(u) for u, _, _ in made.order.units}, {FAILED})
+        self.assertTrue(any("2 of 2 failed" in t for t in self.troubles), self.troubles)
+        page.view.selectRow(0)
+        self.settle(window)
+        self.assertTrue(page.again.isEnabled())
+        self.assertIn("T-1: ", page.chosen_words.text())
+        model.choose("Scan")
+        self.settle(window)
+        pattern = window.bench.recipe.fields["pattern"]
+        pattern.setText("Nothing like it")
+        pattern.editingFinished.emit()
+        self.settle(window)
+        self.assertFalse(page.run.isEnabled())
+        self.assertEqual(page.counts.text(), "lacks something 2")
+        boxes = [b for b in window.bench.recipe.findChildren(QComboBox) if b.isVisible()]
+        self.assertEqual(boxes, [])
+        page.shut.click()
+        self.settle(window)
+        self.assertIs(window.middle.currentWidget(), window.table)
+        recipe, name, version = recipe_called(model.study, "Balls")
+        self.assertEqual((name, recipe.slots[0].pattern), ("Balls", "Nothing like it"))
+        self.assertGreater(version, 3)
