@@ -14,6 +14,7 @@ from rich.table import Table
 from . import (
     aligning,
     answering,
+    cohorts,
     courses,
     crowded,
     dicom,
@@ -30,6 +31,7 @@ from . import (
     panning,
     preparing,
     sets,
+    solids,
     staining,
     starting,
     tables,
@@ -42,6 +44,7 @@ MODULES = {
         aligning,
         starting,
         answering,
+        cohorts,
         crowded,
         dicom,
         gathering,
@@ -61,6 +64,7 @@ MODULES = {
         heights,
         staining,
         sets,
+        solids,
     )
 }
 

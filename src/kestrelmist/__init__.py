@@ -46,9 +46,9 @@ _PLACES = {
     "open_image": "formats.opening",
     "save_thing": "formats.saving",
     "all_operations": "core.operation",
-    "run_recipe": "study.repeating",
-    "read_recipe": "study.recipe",
-    "recipe_of": "study.recipe",
+    "run_recipe": "study.recipes.one_subject",
+    "read_recipe": "study.recipes.text",
+    "recipe_of": "study.recipes.of_logbook",
 }
 
 

@@ -19,6 +19,8 @@ WIDTH = 110
 NEGATIVE = "0123456789.,"
 """What may follow a minus sign for a word to be numbers and no option."""
 SECOND = "second_input"
+FIRST = ("folder", "file", "name of recipe")
+"""Roles of settings that are arguments where no input is."""
 
 
 class Command(click.Command):
@@ -43,7 +45,9 @@ def _numbers_kept(args: list[str], command: click.Command) -> list[str]:
 def command_for(operation: Operation, do: Callable[[Operation, dict[str, Any]], None]) -> click.Command:
     """The command of an operation. Its first input or folder is an argument; everything else is an option, and a
     second input of the same kind may be either. `do(operation, given)` is called with what was given."""
-    first = next((p for p in operation.parameters if p.is_input or p.role in ("folder", "file", "recipe")), None)
+    first = next(
+        (p for p in operation.parameters if p.is_input or p.role in ("folder", "file", "name of recipe")), None
+    )
     parameters: list[click.Parameter] = []
     for p in operation.parameters:
         if p.kind.family == "study":

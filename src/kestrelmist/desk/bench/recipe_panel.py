@@ -1,9 +1,8 @@
 """The step or slot of a recipe that is looked at, on the Bench: its settings with where each comes from, what goes into
-it, and below what the checks say before it starts."""
+it."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
@@ -11,9 +10,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QGridLayout,
     QHBoxLayout,
-    QInputDialog,
     QLineEdit,
     QPushButton,
     QVBoxLayout,
@@ -24,18 +21,14 @@ from ...core.errors import Trouble
 from ...core.left_out import Found
 from ...core.operation import Operation, find_operation
 from ...core.parameter import Parameter
-from ...study.recipes.plan import Plan
-from ...study.recipes.plan_notice import Looked, PlanMend, PlanNotice
+from ...study.recipes.plan_notice import Looked
 from ...study.recipes.recipe import Recipe, RecipeStep
 from ...study.used import shown
 from ..models.desk_model import Desk
 from ..widgets.plain_text import plain_tip
-from .checks import Dot
 from .form_rows import Folded, Rows
+from .recipe_notices import RecipeNotices
 from .rows import Wrapped, section, soft, title
-
-MOST = 6
-"""Notices that are shown."""
 
 
 class RecipePanel(QWidget):
@@ -48,12 +41,18 @@ class RecipePanel(QWidget):
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(0, 0, 0, 0)
         self.column.setSpacing(8)
-        self.upper, self.lower = QWidget(), QWidget()
+        self.upper, self.notices = QWidget(), RecipeNotices(desk)
         self.column.addWidget(self.upper)
-        self.column.addWidget(self.lower)
+        self.column.addWidget(self.notices)
         self.model.changed.connect(self.fill)
-        self.model.planned.connect(self.fill_notices)
+        self.model.planned.connect(self._planned)
         self._told: Any = None
+
+    def _planned(self) -> None:
+        """What is found for the settings of a step may be known now."""
+        if self.model.step is not None:
+            self._told = None
+            self.fill()
 
     # the step or slot
 
@@ -305,98 +304,6 @@ class RecipePanel(QWidget):
         now = self.model.recipe.expected
         given: dict[str, Any] = {k: getattr(now, k) for k in ("volumes", "repetition_time", "structure")}
         self.model.edit("expect", **given | {key: line.text().strip() or None})
-
-    # the notices
-
-    def fill_notices(self) -> None:
-        """What the checks say, the same of several said once."""
-        fresh = QWidget()
-        column = QVBoxLayout(fresh)
-        column.setContentsMargins(0, 4, 0, 0)
-        column.setSpacing(5)
-        plan = self.model.plan
-        if plan is not None:
-            column.addWidget(section("Before it starts"))
-            groups = said_once(plan)
-            for group in groups[:MOST]:
-                column.addWidget(self._notice(group))
-            more = sum(len(g.notices) for g in groups[MOST:])
-            if more > 0:
-                column.addWidget(soft(f"{more} more notices."))
-            if not plan.open:
-                column.addWidget(soft("Nothing to mend."))
-            if plan.waived:
-                count = sum(n.key in plan.waived for n in plan.notices)
-                column.addWidget(soft(f"{count} waived; they go into the report."))
-            for key in plan.left_out:
-                who = next((u.words for u in plan.units if u.key == key), "")
-                if who:
-                    back = QPushButton(f"Take {who} in again")
-                    back.setProperty("kind", "link")
-                    back.clicked.connect(partial(self.model.bring_back, key))
-                    column.addWidget(back)
-        self.column.replaceWidget(self.lower, fresh)
-        self.lower.hide()
-        self.lower.deleteLater()
-        self.lower = fresh
-        if self.model.step is not None:
-            self._told = None  # what is found for its settings may be known now
-            self.fill()
-
-    def _notice(self, group: SaidOnce) -> QWidget:
-        line = QWidget()
-        grid = QGridLayout(line)
-        grid.setContentsMargins(0, 0, 0, 0)
-        grid.setHorizontalSpacing(6)
-        grid.setVerticalSpacing(3)
-        grid.setColumnStretch(1, 1)
-        first = group.notices[0]
-        grid.addWidget(Dot(first.level), 0, 0, Qt.AlignmentFlag.AlignTop)
-        grid.addWidget(soft(group.sentence), 0, 1)
-        many = len(group.notices) > 1
-        mends = [m for m in first.mends if not (many and m.does == "use")][:3]
-        for n, mend in enumerate([*mends, *([PlanMend("Waive…", "waive")] if first.level == "look" else [])]):
-            words = "Leave them out" if many and mend.does == "leave out" else mend.words
-            button = QPushButton(words if len(words) < 30 else words[:28] + "…")
-            button.setToolTip(plain_tip(words))
-            button.setProperty("kind", "small")
-            do = partial(self.ask_and_waive, group) if mend.does == "waive" else partial(self._mend, group, mend)
-            button.clicked.connect(do)
-            grid.addWidget(button, 1 + n, 1, Qt.AlignmentFlag.AlignLeft)
-        return line
-
-    def _mend(self, group: SaidOnce, mend: PlanMend) -> None:
-        for notice in group.notices if mend.does == "leave out" else group.notices[:1]:
-            self.model.mend(notice, mend)
-
-    def ask_and_waive(self, group: SaidOnce) -> None:
-        """Why notices do not matter."""
-        reason, said = QInputDialog.getText(self, "Waive", f"{group.sentence}\nWhy does it not matter?")
-        if said and reason.strip():
-            self.model.waive(list(group.notices), reason.strip())
-
-
-@dataclass(frozen=True)
-class SaidOnce:
-    """Notices that say the same of several."""
-
-    sentence: str
-    notices: tuple[PlanNotice, ...]
-
-
-def said_once(plan: Plan) -> list[SaidOnce]:
-    """The open notices of a plan; what is the same of several is one sentence with their names."""
-    words = {u.key: u.words for u in plan.units}
-    by: dict[tuple[str, str, str], list[PlanNotice]] = {}
-    for notice in plan.open:
-        rest = notice.sentence.removeprefix(f"{words.get(notice.unit, '')}: ")
-        by.setdefault((notice.check, notice.level, rest), []).append(notice)
-    found = []
-    for (_, _, rest), notices in by.items():
-        names = [words[n.unit] for n in notices if n.unit in words]
-        told = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
-        found.append(SaidOnce(f"{told}: {rest}" if told else rest, tuple(notices)))
-    return found
 
 
 def sources(recipe: Recipe, number: int, p: Parameter) -> list[tuple[str, str]]:

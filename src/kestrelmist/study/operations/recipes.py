@@ -19,7 +19,7 @@ from ..recipes.recipe import Recipe
 from ..recipes.text import recipe_of_text, write_recipe
 from ..study import Study
 
-RecipeName = Annotated[str, Role("recipe")]
+RecipeName = Annotated[str, Role("name of recipe")]
 """A recipe of the study, of the program, or a file."""
 GROUP = "Recipes"
 

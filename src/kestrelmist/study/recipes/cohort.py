@@ -18,7 +18,7 @@ from ..keeping import AlreadyThere
 from ..store import clear_sides
 from ..task import Task, compute
 from . import book as states
-from .book import Order, RunBook, begin
+from .book import Order, RunBook, begin, books
 from .needs import memory_for
 from .one_subject import RecipeRun
 from .parcel import parcel_of
@@ -336,4 +336,18 @@ def table_of(book: RunBook) -> Table:
         seconds = sum(c.seconds for c in cells)
         row = (book.state(unit), *counts, book.said(unit), seconds, *judged)
         table.rows.append((subject, *([name] if named else []), *row))
+    return table
+
+
+def runs_table(study: Study) -> Table:
+    """The runs of a study, a row each."""
+    names = ("run", "recipe", "version", "when", "who", "where", "subjects", "done", "failed", "left")
+    table = Table("Runs", [Column(name) for name in names])
+    for one in books(study.folder):
+        by = [one.state(u) for u, _, _ in one.order.units]
+        done, failed = sum(s in states.OVER for s in by), by.count(states.FAILED)
+        order = one.order
+        table.rows.append((one.number, order.name or order.recipe.title, order.version or None,
+                           order.made[:16].replace("T", " "), order.who, order.where, len(by), done, failed,
+                           len(by) - done - failed))  # fmt: skip
     return table

@@ -49,7 +49,7 @@ def _fed(
         drawn = _drawn(recipe, at)
         return f"{owner or drawn.partition('#')[0]}#{drawn.partition('#')[2] or 'Labels'}" if owner or drawn else ""
     used = {text for given in so_far.values() for text in given}
-    if p == about.lead or p.kind.name != "image":
+    if p == about.lead or not p.kind.leads:
         for n in range(at - 1, 0, -1):
             made = next((r for r in find_operation(recipe.steps[n - 1].operation).results if r.kind.name == kind), None)
             if made is not None and f"${n}.{made.name}" not in used:

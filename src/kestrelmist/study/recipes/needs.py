@@ -34,6 +34,6 @@ def bytes_of(recipe: Recipe, unit: Unit, looked: Looked) -> int:
         record = looked.source(unit, given[0]) if given else None
         if not isinstance(record, ImageRecord):
             continue
-        images = sum(r.kind.name == "image" for r in about.results)
+        images = sum(r.kind.leads for r in about.results)
         total += 4 * prod(record.grid.shape) * (volumes_of(record) if "series" in about.takes else 1) * images
     return total

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from ...core.errors import Trouble
 from ...core.kind import is_edited
+from ...core.mapping import Mapping
 from ...core.one_thread import blas_in_one_thread
 from ...core.parameter import Parameter
 from ...core.progress import Progress, silent
@@ -113,7 +114,7 @@ class RecipeRun:
         about = find_operation(step.operation)
         given: dict[str, Any] = dict(step.settings)
         # what finds a way begins with none that it has found itself before: the second time gives what the first gave
-        finds = any(result.kind.name == "transform" for result in about.results)
+        finds = any(issubclass(result.kind.type, Mapping) for result in about.results)
         for p in about.inputs:
             told = [one for text in step.inputs.get(p.name, ()) for one in self._inputs(text, p)]
             if told:

@@ -21,7 +21,7 @@ from ...core.progress import Progress
 from ...core.space import Space
 from ...core.world import World
 from ..given import Given
-from ..items import Record
+from ..items import ImageRecord, Record
 from ..new_names import with_names
 from ..store import store_for
 from ..task import Made, Task, compute
@@ -139,7 +139,7 @@ class Afar:
     def thing(self, key: int) -> Any:
         """The thing with an id, its values still on disk where possible."""
         record = self._record(key)
-        return self.image(key) if record.kind == "image" else store_for(record.kind).open(self, record)  # type: ignore[arg-type]
+        return self.image(key) if isinstance(record, ImageRecord) else store_for(record.kind).open(self, record)  # type: ignore[arg-type]
 
     def image(self, key: int) -> Image:
         if key not in self._images:

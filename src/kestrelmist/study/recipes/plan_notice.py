@@ -114,7 +114,7 @@ class Looked:
         return found
 
     def _opened(self, record: Record | None, p: Parameter) -> Any:
-        if not isinstance(record, ImageRecord) or p.thing_kind != "image":
+        if not isinstance(record, ImageRecord) or not p.kind.leads:
             return None
         if record.id not in self.cache:
             self.cache[record.id] = self.study.image(record.id)

@@ -13,6 +13,7 @@ from ..catalogue import now
 from ..items import Record
 from ..journal.changes import ItemChange
 from ..journal.logbook import Step, person
+from ..stores.recipes import RECIPES
 from .recipe import Recipe
 from .text import as_yaml, read_recipe, recipe_of_text
 
@@ -33,7 +34,7 @@ def ready_recipes() -> dict[str, Recipe]:
 
 def kept(study: Study) -> list[Record]:
     """The recipes of a study, in the order they came."""
-    return sorted(study.items.of_kind("recipe"), key=lambda r: r.id)
+    return sorted(study.items.of_kind(RECIPES.kind), key=lambda r: r.id)
 
 
 def kept_record(study: Study, name: str) -> Record | None:
@@ -95,7 +96,7 @@ def keep_recipe(study: Study, name: str, recipe: Recipe, step: Step, note: str =
     title = step.title
     if record is None:
         fresh = KeptRecipe((version,), name)
-        row = Record(0, "recipe", "", name, None, None, fresh.content_hash(), fresh.as_dict(), removed=True)
+        row = Record(0, RECIPES.kind, "", name, None, None, fresh.content_hash(), fresh.as_dict(), removed=True)
         with study.catalogue.change() as db:
             key = study.items.insert(db, row)
         study.history.do([ItemChange(key, title, {"removed": True}, {"removed": False})], step, title)

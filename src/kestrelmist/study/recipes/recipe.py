@@ -16,6 +16,8 @@ from ...core.errors import Trouble
 from ...core.operation import find_operation
 from ...core.reference import Reference
 
+RUNS = frozenset({"recipe", "resume-run", "take-parts"})
+"""Operations that run recipes."""
 MADE = re.compile(r"^\$(\d+)\.([^@#]+)(.*)$", re.S)
 """A pointer to what an earlier step gives: its number, the name of its result, and labels or place of that."""
 
@@ -102,7 +104,7 @@ class Recipe:
         """Raises Trouble, with a list, when steps would write outside the study or do what cannot be undone and nobody
         has allowed that; a recipe that runs another one is never allowed, as that could do anything."""
         about = [find_operation(step.operation) for step in self.steps]
-        if any(one.name in ("recipe", "resume-run") for one in about):
+        if any(one.name in RUNS for one in about):
             raise Trouble("This recipe runs another recipe, which none may do", "run that one by itself")
         written = self.writes()
         if written and not writing:

@@ -24,4 +24,4 @@ class RecipeStore(Store):
         return hash_of(record.body_text) if record.body else record.hash
 
 
-STORES.add("recipe", RecipeStore())
+RECIPES = STORES.add("recipe", RecipeStore())

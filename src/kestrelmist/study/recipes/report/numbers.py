@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ....core.kind import KINDS
 from ....core.labels import LabelMap
 from ....core.operation import operation_called
 from ....core.table import Table
@@ -76,7 +77,8 @@ def numbers_of(study: Study, steps: Sequence[Step]) -> list[Number]:
 
 def _of_thing(study: Study, thing: Thing, title: str) -> list[Number]:
     record = study.items.get(thing.item) if thing.item is not None else None
-    if record is None or record.kind not in ("table", "label map"):
+    kind = KINDS.get(record.kind) if record is not None else None
+    if record is None or kind is None or not (kind.is_read or kind.edited):
         return []
     opened = study.thing(record.id)
     if isinstance(opened, LabelMap):

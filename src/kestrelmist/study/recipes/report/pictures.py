@@ -108,10 +108,8 @@ def outlines(study: Study, step: Step) -> list[Judged]:
     made = []
     for things in step.outputs.values():
         for thing in things:
-            if thing.kind != "label map" or thing.item is None:
-                continue
-            record = study.items.get(thing.item)
-            if record is None or record.of is None:
+            record = study.items.get(thing.item) if thing.item is not None else None
+            if record is None or record.of is None or not record.known:
                 continue
             labels = study.thing(record.id)
             if isinstance(labels, LabelMap):
