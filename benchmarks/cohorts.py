@@ -13,7 +13,7 @@ import numpy as np
 
 from .row import Row
 
-SUBJECTS, SIZE = 8, 112
+SUBJECTS, SIZE = 10, 72
 MANY, STEPS = 1000, 10
 SEEN = 200
 
@@ -103,7 +103,7 @@ def _at_once(place: Path, study: Path) -> list[Row]:
     with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None, silence_logs=50) as cluster:
         address = cluster.scheduler_address
         there = _run(place, study, "cluster", lambda folder: place_for(0, address, folder), 2)
-    what = f"{SUBJECTS - 2} subjects of {SIZE}³"
+    what = f"8 subjects of {SIZE}³"
     return [
         Row(f"recipe on {what}, two processes", two, one, "one process", "≤ 0.556"),
         Row(f"recipe on {what}, a Dask cluster of two", there, two, "two processes", "≤ 1.1"),

@@ -4,15 +4,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QPoint, Qt
-from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
 from walk import Walk
 
 from kestrelmist.core.geometry.mark import Mark
 from kestrelmist.core.operation import find_operation
 from kestrelmist.demo.many_radiographs import write_radiographs
-from kestrelmist.scene.hand_ring import ring_radius
 
 
 def heights(walk: Walk) -> None:
@@ -79,7 +75,6 @@ def pictures(walk: Walk, place: Path) -> None:
 def aligned(walk: Walk) -> None:
     """A layer turned by hand; one animal bent onto another, and laid over it through that; the standard space."""
     window, desk, bench = walk.window, walk.window.desk, walk.window.bench
-    by_hand(walk)
     walk.show("HM-08/Head T1")
     together = desk.study.transforms()[0]  # says that both animals lie alike
     desk.session.run("take-off", {"thing": together.id})
@@ -101,32 +96,6 @@ def aligned(walk: Walk) -> None:
     window.drawer.hide()
     desk.alignment.forget()
     in_standard_space(walk)
-
-
-def by_hand(walk: Walk) -> None:
-    """T2 over T1, halfway through a turn."""
-    window, desk = walk.window, walk.window.desk
-    desk.viewing.set_stage("Align")
-    walk.show("HM-07/Head T1")
-    other = desk.study.find("HM-07/Head T2").id
-    desk.viewing.go_to((0.9, -2.0, 2.4))
-    desk.layers.lay_over(other)
-    walk.settle()
-    walk.press(window.bench.page("Align").groups["lay"].button)
-    canvas = window.table.lead.canvas
-    view = canvas.current_view()
-    x, y = view.to_pixel(desk.viewing.crosshair)
-    radius = ring_radius(view.moved(width=canvas.width(), height=canvas.height()))
-    start, end = (QPoint(round(x + radius * c), round(y + radius * s)) for c, s in ((1.0, 0.0), (0.97, 0.24)))
-    QTest.mousePress(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
-    QTest.mouseMove(canvas, end)
-    walk.keep("lay")
-    desk.hand.cancel_gesture()
-    QTest.mouseRelease(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, end)
-    desk.hand.set_tool("point")
-    QApplication.sendEvent(canvas, QEvent(QEvent.Type.Leave))
-    desk.layers.take_away(other)
-    walk.settle()
 
 
 def in_standard_space(walk: Walk) -> None:

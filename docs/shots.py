@@ -266,6 +266,17 @@ def large_section(walk: Walk) -> None:
     canvas.fit()
 
 
+def recipe(walk: Walk) -> None:
+    """A ready recipe on everybody of the study, one of its steps looked at."""
+    window, model = walk.window, walk.window.desk.recipes
+    window.viewing.set_stage("Report")
+    model.open("Functional series to standard space")
+    walk.settle()
+    model.choose(5)
+    walk.keep("recipe")
+    model.close()
+
+
 def main() -> None:
     HOME.mkdir(exist_ok=True)
     with tempfile.TemporaryDirectory() as place:
@@ -312,6 +323,7 @@ def main() -> None:
         heights(walk)
         pictures(walk, Path(place))
         aligned(walk)
+        recipe(walk)
         window.fit_all()
         window.set_theme("dusk")
         cells(walk)

@@ -51,9 +51,9 @@ class EditingTest(unittest.TestCase):
         ready = ready_recipes()["Functional series to standard space"]
         aligned = next(s for s in ready.running().steps if s.operation == "align-boundary")
         self.assertNotIn("start", aligned.inputs)  # it can do without the whole view
-        for n in (9, 10, 11):
+        for n in (9, 10, 11, 12):
             ready = editing.switched(ready, n, False)
-        self.assertEqual(ready.running().steps[11].inputs["start"], ["$11.transform"])
+        self.assertEqual(ready.running().steps[12].inputs["start"], ["$12.transform"])
         self.assertIn("Whole view", [s.name for s in ready.running().slots])
 
     def test_taking_out_and_moving_along_the_row(self):

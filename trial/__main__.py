@@ -14,7 +14,7 @@ from rich.console import Console
 from rich.table import Table
 
 # they register cases
-from . import disks, files, kills, mark_files, mark_walks, outline_kills, studies, walks, words  # noqa: F401
+from . import disks, files, kills, mark_files, mark_walks, outline_kills, recipe_runs, studies, walks, words  # noqa: F401
 from .case import CASES
 
 

@@ -14,12 +14,12 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-from . import aligning, boundary, brain, coverage, mappings, measuring, outlining, scans, solids, tissues
+from . import aligning, boundary, brain, cohorts, coverage, mappings, measuring, outlining, scans, solids, tissues
 from .row import Row
 
 MODULES = {
     module.__name__.rpartition(".")[2]: module
-    for module in (brain, tissues, coverage, scans, mappings, aligning, boundary, outlining, measuring, solids)
+    for module in (brain, tissues, coverage, scans, mappings, aligning, boundary, outlining, measuring, solids, cohorts)
 }
 SEED = 31
 """Of the cases, where none is given: none of them is one of the tests'."""

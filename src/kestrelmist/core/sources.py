@@ -75,6 +75,10 @@ SOURCES: dict[str, str] = {
     "Horn 1987": (
         "B. K. P. Horn, Closed-form solution of absolute orientation using unit quaternions, J. Opt. Soc. Am. A 4, 1987"
     ),
+    "Nichols 2002": (
+        "T. E. Nichols and A. P. Holmes, Nonparametric permutation tests for functional neuroimaging, "
+        "Hum. Brain Mapp. 15, 2002"
+    ),
     "Student 1908": "Student, The probable error of a mean, Biometrika 6, 1908",
     "Hyndman 1996": "R. J. Hyndman and Y. Fan, Sample quantiles in statistical packages, Am. Stat. 50, 1996",
     "Iglewicz 1993": "B. Iglewicz and D. C. Hoaglin, How to Detect and Handle Outliers, ASQC Quality Press, 1993",

@@ -108,9 +108,13 @@ def name_of(seed: int) -> str:
     return f"HM-{seed:02d}"
 
 
-def write_run(folder: Path, run: FunctionalRun, progress: Progress | None = None) -> None:
-    """The run, its single volume and its field map as NIfTI, each with its sidecar."""
+def write_run(
+    folder: Path, run: FunctionalRun, progress: Progress | None = None, lies: np.ndarray | None = None
+) -> None:
+    """The run, its single volume and its field map as NIfTI, each with its sidecar. `lies` is how the world of the
+    files lies to that of the anatomy, (4, 4), as on another day; as it does when left out."""
     progress = progress or silent()
+    space, map_space = (one if lies is None else one.moved(lies) for one in (run.space, run.map_space))
     common = {"Modality": "MR", "MagneticFieldStrength": FIELD_STRENGTH}
     lines = {
         **common,
@@ -125,16 +129,16 @@ def write_run(folder: Path, run: FunctionalRun, progress: Progress | None = None
     for n in range(run.times):
         progress.at(n / run.times, "Taking volumes")
         volumes[..., n] = run.volume(n)
-    series = Image(volumes, run.space, axes=(Axis.even("time", run.times, REPEAT, "s"),))
+    series = Image(volumes, space, axes=(Axis.even("time", run.times, REPEAT, "s"),))
     _with_sidecar(folder / "odour run.nii.gz", series, lines)
-    _with_sidecar(folder / "odour run, single volume.nii.gz", Image(run.reference(), run.space), lines)
+    _with_sidecar(folder / "odour run, single volume.nii.gz", Image(run.reference(), space), lines)
     sizes, phases, difference = run.field_map()
     for n, echo in enumerate(MAP_ECHOES):
         said = {**common, "EchoTime": echo}
         for kind, values in (("magnitude", sizes[n]), ("phase", phases[n])):
-            _with_sidecar(folder / f"field map, {kind} {n + 1}.nii.gz", Image(values, run.map_space), said)
+            _with_sidecar(folder / f"field map, {kind} {n + 1}.nii.gz", Image(values, map_space), said)
     said = {**common, "EchoTime1": MAP_ECHOES[0], "EchoTime2": MAP_ECHOES[1]}
-    _with_sidecar(folder / "field map, phase difference.nii.gz", Image(difference, run.map_space), said)
+    _with_sidecar(folder / "field map, phase difference.nii.gz", Image(difference, map_space), said)
 
 
 def _with_sidecar(path: Path, image: Image, facts: dict) -> None:

@@ -9,6 +9,7 @@ HEADINGS = (
     Heading("Lines"),
     Heading("Marks"),
     Heading("Labels"),
+    Heading("Several subjects"),
     Heading("Tables"),
 )
 """Headings under which the Bench lists the operations, in this order."""

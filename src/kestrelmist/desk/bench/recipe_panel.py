@@ -144,7 +144,9 @@ class RecipePanel(QWidget):
         looked = Looked(self.model.study, self.model.recipe, (unit,))
         try:
             settings = about.checked(step.settings)
-            return about.found(looked.given(unit, about, step.inputs) | settings)
+            given = looked.given(unit, about, step.inputs)
+            known = about.lead is None or given.get(about.lead.name) is not None
+            return about.found(given | settings) if known else {}
         except (Trouble, KeyError, IndexError):
             return {}
 
@@ -249,7 +251,7 @@ class RecipePanel(QWidget):
         texts = (
             ("Name", "name", slot.name),
             ("Named like", "pattern", slot.pattern),
-            ("Always of", "of", slot.subject),
+            ("Always of", "of", slot.subject if slot.always else ""),
         )
         for words, key, value in texts:
             line = QLineEdit(value)

@@ -91,7 +91,7 @@ class Flow(QWidget):
 
     def _slot(self, n: int) -> Card:
         slot = self.model.recipe.slots[n]
-        words = f"“{shown(slot.pattern)}”" + (", each" if slot.each else f" of {slot.subject}" if slot.subject else "")
+        words = f"“{shown(slot.pattern)}”" + (", each" if slot.each else f" of {slot.subject}" if slot.always else "")
         card = Card(slot.name, words, "Slot")
         card.setProperty("off", not self._needed(slot.name))
         card.clicked.connect(lambda: self.model.choose(slot.name))

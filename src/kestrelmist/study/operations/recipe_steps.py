@@ -239,6 +239,7 @@ def change_slot(
             name=name.strip() or made.name,
             pattern=made.pattern if pattern is None else pattern,
             subject=made.subject if of is None else of,
+            always=made.always if of is None else bool(of.strip()),
             each=made.each if each is None else each,
         )
         return editing.with_slot(now, made, before.name if before is not None else "")

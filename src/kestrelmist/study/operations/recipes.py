@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import json
 from typing import Annotated
 
 from ...core.errors import Trouble
 from ...core.names import plain_name
 from ...core.operation import find_operation, operation
 from ...core.parameter import NewPath, Role
-from ...core.safe_write import require_new
+from ...core.safe_write import require_new, written_whole
 from ...core.table import Column, Table
 from .. import kinds  # noqa: F401  (makes the kinds known)
 from ..journal.logbook import Step
@@ -16,6 +17,7 @@ from ..recipes.editing import differences
 from ..recipes.of_logbook import recipe_of
 from ..recipes.ready import keep_recipe, kept, kept_record, ready_recipes, recipe_called, recipe_of_record
 from ..recipes.recipe import Recipe
+from ..recipes.schema import schema
 from ..recipes.text import recipe_of_text, write_recipe
 from ..study import Study
 
@@ -79,7 +81,7 @@ def _steps_of(study: Study, subject: str) -> list[Step]:
     "report",
     "Make a recipe of the logbook",
     name="make-recipe",
-    keywords="recipe pipeline workflow macro protocol batch record steps",
+    keywords="recipe protocol record steps",
     repeats=False,
     group=GROUP,
     called={"subject": "Steps of", "with_files": "Files as well"},
@@ -111,7 +113,7 @@ def make_recipe(study: Study, name: str, *, subject: str = "", with_files: bool 
     "report",
     "Begin a recipe",
     name="begin-recipe",
-    keywords="new empty recipe pipeline workflow",
+    keywords="new empty recipe",
     repeats=False,
     group=GROUP,
 )
@@ -137,7 +139,7 @@ def begin_recipe(study: Study, name: str) -> Table:
     "report",
     "Take a recipe",
     name="take-recipe",
-    keywords="open import recipe yaml file ready pipeline workflow template functional bone sections",
+    keywords="open import recipe yaml file ready template functional bone sections",
     repeats=False,
     group=GROUP,
     called={"recipe": "Recipe", "name": "Call it"},
@@ -199,7 +201,7 @@ def table_of_recipe(recipe: Recipe, name: str, version: int = 0) -> Table:
     "report",
     "List recipes",
     name="list-recipes",
-    keywords="recipes pipelines workflows ready versions history differences",
+    keywords="recipes ready versions history differences",
     repeats=False,
     group=GROUP,
     called={"recipe": "Versions of"},
@@ -270,7 +272,7 @@ def show_recipe(study: Study, recipe: RecipeName) -> Table:
     "report",
     "Save a recipe",
     name="save-recipe",
-    keywords="export share recipe yaml file pipeline workflow",
+    keywords="export share recipe yaml file",
     repeats=False,
     group=GROUP,
 )
@@ -297,3 +299,33 @@ def save_recipe(study: Study, recipe: RecipeName, to: NewPath, *, replace_file: 
     require_new(to, replace_file)
     write_recipe(to, found)
     return table_of_recipe(found, name or found.title, version)
+
+
+@operation(
+    "report",
+    "Schema of recipes",
+    name="recipe-schema",
+    keywords="recipe yaml json schema editor",
+    repeats=False,
+    group=GROUP,
+)
+def recipe_schema(to: NewPath) -> Table:
+    """Write the form of recipes as a JSON schema, by which an editor of text tells what may be written where.
+
+    Parameters
+    ----------
+    to : path
+        A new file that ends in .json.
+
+    Raises
+    ------
+    Trouble
+        When the file is there already.
+    """
+    if to.suffix.lower() != ".json":
+        raise Trouble("A schema is written as .json", "end the name so", to)
+    require_new(to, False)
+    told = schema()
+    with written_whole(to) as stream:
+        stream.write(json.dumps(told, ensure_ascii=False, default=str).encode())
+    return Table("Schema of recipes", [Column("operations")], [(len(told["properties"]["steps"]["items"]["anyOf"]),)])

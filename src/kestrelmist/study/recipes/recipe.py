@@ -34,7 +34,9 @@ class Slot:
     pattern : str
         The name by which it is found within a subject; see `slot_pattern`.
     subject : str
-        Whose it was when the recipe was made; of a standard space, whose it always is.
+        Whose it was when the recipe was made.
+    always : bool
+        Whether it is that subject's whoever the steps are done on, as what is of a standard space.
     each : bool
         Whether the steps are done once for each that fits, as for runs and visits; else one alone may fit, of those
         of the same visit and run where there are several.
@@ -45,6 +47,7 @@ class Slot:
     pattern: str
     subject: str = ""
     each: bool = False
+    always: bool = False
 
 
 @dataclass(frozen=True)

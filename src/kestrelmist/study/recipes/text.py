@@ -45,7 +45,8 @@ def as_dict(recipe: Recipe) -> dict[str, Any]:
         told["expected"] = expected
     slots = {}
     for s in recipe.slots:
-        slots[s.name] = {"kind": s.kind, "name": s.pattern, "subject": s.subject} | ({"each": True} if s.each else {})
+        more = {name: True for name in ("each", "always") if getattr(s, name)}
+        slots[s.name] = {"kind": s.kind, "name": s.pattern, "subject": s.subject} | more
     steps = []
     for step in recipe.steps:
         one: dict[str, Any] = {"operation": step.operation}
@@ -127,7 +128,8 @@ def _slot_from(name: Any, facts: Any) -> Slot:
         raise Trouble(f"The slot “{name}” of this recipe is not right", "give it a kind and a name")
     if any(sign in str(name) for sign in "$#@/.") or not str(name).strip():
         raise Trouble(f"A slot of this recipe cannot be called “{name}”", "use letters, digits and blanks")
-    return Slot(str(name), facts["kind"], facts["name"], str(facts.get("subject") or ""), facts.get("each") is True)
+    each, always = (facts.get(key) is True for key in ("each", "always"))
+    return Slot(str(name), facts["kind"], facts["name"], str(facts.get("subject") or ""), each, always)
 
 
 def _step_from(n: int, facts: Any) -> RecipeStep:

@@ -112,7 +112,7 @@ class Cohort:
 
     def fitting(self, slot: Slot, subject: str | None) -> list[Record]:
         """The things of a subject, or of all, that fit a slot."""
-        if slot.subject in self.standard:  # it is the same one for all
+        if slot.always or slot.subject in self.standard:  # it is the same one for all
             subject = slot.subject
         pools = self._pools.get(slot.kind)
         if pools is None:
@@ -160,7 +160,8 @@ class Cohort:
                 words = f"“{shown(slot.pattern)}” fits {len(fits)} {slot.kind}s ({told})"
                 lacks.append(Lack(slot, words, tuple(fits)))
             else:
-                lacks.append(Lack(slot, f"there {is_none(slot.kind)} “{shown(slot.pattern)}”"))
+                whose = f" of {slot.subject}" if slot.always else ""
+                lacks.append(Lack(slot, f"there {is_none(slot.kind)} “{shown(slot.pattern)}”{whose}"))
         lacks += [Lack(Slot("", "label map", ""), words) for words in self._maps_missing(filled)]
         return Unit(key, subject, name, filled, tuple(lacks))
 

@@ -98,6 +98,8 @@ def what_headers_say(looked: Looked) -> list[PlanNotice]:
         for unit in looked.whole:
             try:
                 given = looked.given(unit, about, step.inputs) | settings
+                if about.lead is not None and given.get(about.lead.name) is None:
+                    continue  # it is not of a slot
                 told = about.found(given | {p.name: None for p in left})
             except Trouble as trouble:
                 found.append(PlanNotice("what headers say", WRONG, f"{unit.words}: {trouble}", unit.key, (LEAVE_OUT,)))
