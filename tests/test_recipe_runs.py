@@ -69,6 +69,25 @@ class RunsTest(RecipeCase):
             self.assertEqual(again.seconds, 0)
             self.assertEqual([p.name for p in other.folder.glob(".side-*")], [])
 
+    def test_what_is_the_same_for_all_is_done_once(self):
+        with self.subjects("T-1", "T-2", "T-3", "Mean") as study:
+            slots = Slot("Scan", "image", "Head CT"), Slot("Template", "image", "Head CT", "Mean", always=True)
+            made = editing.with_step(Recipe(slots), "smooth", settings={"fwhm": 2.0})
+            made = editing.with_inputs(made, 1, "image", ["$Template"])
+            made = editing.with_step(made, "threshold", settings={"label": "Half", "low": 550, "high": 5000})
+            made = editing.with_step(made, "combine", at=3)
+            made = editing.with_inputs(editing.with_inputs(made, 3, "image", ["$Scan"]), 3, "others", ["$1.image"])
+            order = order_of(study, made, ["T-1", "T-2", "T-3"])
+            done = begin(study.folder, order)
+            Runner(study, done, Processes(3)).run()
+            self.assertEqual([done.said(u) for u, _, _ in order.units], ["", "", ""])
+            for n in (0, 1):
+                states = sorted(done.cells[u][n].state for u, _, _ in order.units)
+                self.assertEqual(states, [DONE, FOUND, FOUND])
+            self.assertEqual(len([r for r in study.records() if r.subject == "Mean"]), 2)
+            (smooth,) = [r for r in study.records() if "smooth" in r.name]
+            self.assertEqual(len(study.label_maps(smooth.id)), 1)
+
     def test_one_setting_changed_runs_only_what_depends_on_it(self):
         with self.subjects("T-1", "T-2") as study:
             self.ran(study, balls())

@@ -23,7 +23,7 @@ from .case import case, require
 from .disks import small_disk, tried
 from .kills import children_of, command
 
-SUBJECTS = 5
+SUBJECTS = 3
 
 
 def _recipe() -> Recipe:
@@ -34,7 +34,7 @@ def _recipe() -> Recipe:
     return editing.with_step(made, "measure-labels")
 
 
-def _study(place: Path, size: int = 64) -> tuple[Path, Path]:
+def _study(place: Path, size: int = 48) -> tuple[Path, Path]:
     with Study(place / "study", create=True) as study:
         for n in range(SUBJECTS):
             (place / f"{n}").mkdir()
@@ -71,7 +71,7 @@ def runner(rng: random.Random, place: Path) -> str:
     kills = 0
     for _ in range(rng.randrange(1, 4)):
         run = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        time.sleep(rng.uniform(1.0, 6.0))
+        time.sleep(rng.uniform(1.0, 4.0))
         if run.poll() is None:
             run.kill()
             kills += 1
@@ -116,7 +116,7 @@ def worker(rng: random.Random, place: Path) -> str:
 @case("recipes: the disk runs full")
 def full(rng: random.Random, place: Path) -> str:
     source, recipe = _study(place, 48)
-    with small_disk(place, rng.randrange(2600, 6000)) as disk:
+    with small_disk(place, rng.randrange(1800, 4200)) as disk:
         if disk is None:
             return "no small disk here"
         folder = disk / "study"

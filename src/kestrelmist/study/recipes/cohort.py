@@ -91,6 +91,9 @@ class Runner:
         self._tries: dict[tuple[str, int], int] = {}
         self._at: dict[Future, tuple[str, Task, int]] = {}
         """What is being done: of which unit, the task, and the memory it may take."""
+        self._waits: set[str] = set()
+        """Units whose next task is being done for another unit, as what is worked out of a standard space: they go on
+        when that is over, and find it done."""
         self._room = SHARE * free_bytes()
 
     def run(self) -> None:
@@ -140,6 +143,9 @@ class Runner:
                 self.ready.appendleft(unit)
                 return
             run = self._runs[unit]
+            if task.key and any(task.key == other.key for _, other, _ in self._at.values()):
+                self._waits.add(unit)
+                continue
             if task.about.acts:  # only this process may change the study
                 self._do_here(unit, run, task)
                 continue
@@ -205,6 +211,8 @@ class Runner:
 
     def _take(self, future: Future) -> None:
         unit, task, _ = self._at.pop(future)
+        self.ready.extend(self._waits)
+        self._waits.clear()
         run = self._runs[unit]
         try:
             self._keep(unit, run, task, self.place.outcome(future))
