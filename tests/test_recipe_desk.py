@@ -160,9 +160,12 @@ class RecipeDeskTest(DeskCase, RecipeCase):
         self.assertEqual(page.counts.text(), "lacks something 2")
         boxes = [b for b in window.bench.recipe.findChildren(QComboBox) if b.isVisible()]
         self.assertEqual(boxes, [])
+        model.study.run("rename", thing="Balls", name="Spheres")  # from wherever: it stays in hand
+        self.settle(window)
+        self.assertEqual((model.name, page.which.currentText(), model.is_open), ("Spheres", "Spheres", True))
         page.shut.click()
         self.settle(window)
         self.assertIs(window.middle.currentWidget(), window.table)
-        recipe, name, version = recipe_called(model.study, "Balls")
-        self.assertEqual((name, recipe.slots[0].pattern), ("Balls", "Nothing like it"))
+        recipe, name, version = recipe_called(model.study, "Spheres")
+        self.assertEqual((name, recipe.slots[0].pattern), ("Spheres", "Nothing like it"))
         self.assertGreater(version, 3)

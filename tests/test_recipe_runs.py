@@ -5,6 +5,7 @@ import signal
 import threading
 import time
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 
@@ -18,7 +19,7 @@ from kestrelmist.study.recipes.book import DONE, FAILED, FOUND, MISSING, begin, 
 from kestrelmist.study.recipes.cohort import Control, Runner, order_of
 from kestrelmist.study.recipes.parcel import done_afar, parcel_of
 from kestrelmist.study.recipes.part import begin_part, parts_left, take_part
-from kestrelmist.study.recipes.places import Here, Processes
+from kestrelmist.study.recipes.places import Here, Processes, place_for
 from kestrelmist.study.recipes.plan import plan_of
 from kestrelmist.study.recipes.recipe import Expected, Recipe, Slot
 from kestrelmist.study.recipes.text import as_yaml
@@ -356,6 +357,14 @@ class ClusterTest(RecipeCase):
             self.assertEqual(contents(other), here)
             self.assertIn("2 at a time", book(other.folder).order.where)
             self.assertEqual(list(other.folder.glob(".seen-*")), [])
+            with (
+                mock.patch("kestrelmist.study.recipes.cluster.VERSION", "9.9"),
+                self.assertRaisesRegex(Trouble, r"The worker .* runs version .*, and this is 9\.9: install the same"),
+            ):
+                place_for(0, cluster.scheduler_address, other.folder)
+            unseen = mock.patch("kestrelmist.study.recipes.cluster.TOKEN", "elsewhere/{}")
+            with unseen, self.assertRaisesRegex(Trouble, "cannot see the folder of the study .*: share the folder"):
+                place_for(0, cluster.scheduler_address, other.folder)
 
     def written(self):
         path = self.place / "balls.yaml"

@@ -54,6 +54,8 @@ class RecipeModel(QObject):
         super().__init__(session)
         self.session, self.study = session, session.study
         self.name, self.recipe, self.version = "", Recipe(), 0
+        self.key = 0
+        """Its id in the study: it may be called otherwise."""
         self.is_open = False
         self.chosen: int | str | None = None
         """The number of the step, or the name of the slot, that is looked at."""
@@ -99,10 +101,15 @@ class RecipeModel(QObject):
             self._open(fresh[-1] if fresh else self.name)
 
     def _open(self, name: str) -> None:
-        self.name, self.is_open, self.chosen, self.plan, self.unit = name, True, None, None, ""
+        record = kept_record(self.study, name)
+        if record is None:
+            return
+        self.key, self.name, self.is_open = record.id, record.name, True
+        self.chosen, self.plan, self.unit = None, None, ""
         self.choices = self._remembered()
         if not self.running:
-            self.book = next((b for b in reversed(books(self.study.folder)) if b.order.name == name), None)
+            mine = [b for b in books(self.study.folder) if self.key == b.order.key or name == b.order.name]
+            self.book = mine[-1] if mine else None
         self._read()
         self.opened.emit()
         self.changed.emit()
@@ -114,11 +121,12 @@ class RecipeModel(QObject):
         self.opened.emit()
 
     def _read(self) -> None:
-        record = kept_record(self.study, self.name)
-        if record is None:
+        record = self.study.items.get(self.key)
+        if record is None or record.removed:
             self.is_open = False
             self.opened.emit()
             return
+        self.name = record.name
         try:
             recipe, versions = recipe_of_record(self.study, record)
         except Trouble as trouble:
@@ -132,10 +140,12 @@ class RecipeModel(QObject):
     def _follow(self) -> None:
         """The study has changed: the recipe may have."""
         if self.is_open and not self.session.closed:
-            before = self.recipe, self.version
+            before, called = (self.recipe, self.version), self.name
             self._read()
             if (self.recipe, self.version) != before:
                 self.changed.emit()
+            if self.name != called:
+                self.opened.emit()
 
     def _shelf(self) -> None:
         if self.is_open and not self.running:
@@ -259,11 +269,11 @@ class RecipeModel(QObject):
         self.choices = replace(self.choices, **changed)
         if not self.study.read_only:
             kept_choices = {k: getattr(self.choices, k) for k in Choices.__dataclass_fields__}
-            self.session.guarded(lambda: self.study.catalogue.remember(f"{CHOICES}: {self.name}", kept_choices))
+            self.session.guarded(lambda: self.study.catalogue.remember(f"{CHOICES}: {self.key}", kept_choices))
         self._soon.start()
 
     def _remembered(self) -> Choices:
-        facts = self.study.catalogue.recall(f"{CHOICES}: {self.name}", {})
+        facts = self.study.catalogue.recall(f"{CHOICES}: {self.key}", {})
         try:
             return Choices(**{k: v for k, v in facts.items() if k in Choices.__dataclass_fields__ and v is not None} |
                            {k: facts.get(k) or {} for k in ("use", "left_out", "waived")})  # fmt: skip
@@ -292,8 +302,8 @@ class RecipeModel(QObject):
             recipe.require_allowed(writing=False, deleting=False)
             noticed = {n.key: (n.unit, n.sentence, choices.waived.get(n.key, "")) for n in plan.notices}
             made = order_of(
-                self.study, recipe, name=self.name, version=self.version, noticed=noticed, passed=plan.passed,
-                use=choices.use, left_out=choices.left_out,
+                self.study, recipe, name=self.name, version=self.version, key=self.key, noticed=noticed,
+                passed=plan.passed, use=choices.use, left_out=choices.left_out,
             )  # fmt: skip
             return replace(made, units=tuple((u.key, u.subject, u.name) for u in units))
 

@@ -35,8 +35,8 @@ class Order:
     Parameters
     ----------
     recipe : Recipe
-    name, version : str, int
-        Of the recipe in the study; 0 for one that came from a file.
+    name, version, key : str, int, int
+        Of the recipe in the study; 0 for one that came from a file. `key` is its id there.
     units : list of (key, subject, name)
         On whom, in order.
     use : dict
@@ -52,6 +52,7 @@ class Order:
     recipe: Recipe
     name: str = ""
     version: int = 0
+    key: int = 0
     units: tuple[tuple[str, str, str], ...] = ()
     use: dict[str, dict[str, int]] = field(default_factory=dict)
     left_out: dict[str, str] = field(default_factory=dict)

@@ -19,8 +19,8 @@ from .place import Lost
 
 ANSWERS = 10.0
 """Seconds within which a scheduler has to answer."""
-AT_ONCE = 10_000
-"""Tasks that are sent before the first is back."""
+TOKEN = "{}"
+"""Where workers look for the file that tells that they see the folder."""
 
 
 def looked(token: str) -> tuple[str, bool]:
@@ -61,12 +61,13 @@ class Cluster:
         if not known:
             raise Trouble(f"The cluster at “{self.address}” has no workers", "begin some")
         token = folder.resolve() / f".seen-{uuid4().hex}"
+        sought = folder.resolve() / TOKEN.format(token.name)
         try:
             token.write_text("")
         except OSError as error:
             raise write_trouble(error, token) from error
         try:
-            told = self.client.run(looked, str(token), on_error="return")
+            told = self.client.run(looked, str(sought), on_error="return")
         finally:
             token.unlink(missing_ok=True)
         for worker, answer in told.items():
