@@ -12,7 +12,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from ...core.errors import Cancelled, Trouble
 from ...core.operation import find_operation
 from ...study.recipes import book as states
-from ...study.recipes.book import RunBook, begin, books
+from ...study.recipes.book import RunBook, begin, last_of
 from ...study.recipes.cohort import Control, Runner, order_of
 from ...study.recipes.places import place_for
 from ...study.recipes.plan import Plan, plan_of
@@ -108,8 +108,7 @@ class RecipeModel(QObject):
         self.chosen, self.plan, self.unit = None, None, ""
         self.choices = self._remembered()
         if not self.running:
-            mine = [b for b in books(self.study.folder) if self.key == b.order.key or name == b.order.name]
-            self.book = mine[-1] if mine else None
+            self.book = last_of(self.study.folder, lambda order: self.key == order.key or name == order.name)
         self._read()
         self.opened.emit()
         self.changed.emit()

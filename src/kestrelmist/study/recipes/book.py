@@ -265,7 +265,21 @@ def book(study_folder: Path, number: int = 0) -> RunBook:
     return found
 
 
+def last_of(study_folder: Path, wanted: Callable[[Order], bool]) -> RunBook | None:
+    """The last book whose order is wanted; those of others are not read."""
+    for number in reversed(list(numbers(study_folder))):
+        order = _order_of(study_folder, number)
+        if order is not None and wanted(order):
+            return _opened(study_folder, number)
+    return None
+
+
 def _opened(study_folder: Path, number: int) -> RunBook | None:
+    order = _order_of(study_folder, number)
+    return None if order is None else RunBook(study_folder / FOLDER / f"{number:04d}", order)
+
+
+def _order_of(study_folder: Path, number: int) -> Order | None:
     folder = study_folder / FOLDER / f"{number:04d}"
     try:
         facts = json.loads((folder / ORDER).read_text(encoding="utf-8"))
@@ -274,6 +288,8 @@ def _opened(study_folder: Path, number: int) -> RunBook | None:
         noticed = {k: (str(a), str(b), str(c)) for k, (a, b, c) in facts.pop("noticed").items()}
         known = {k: v for k, v in facts.items() if k in Order.__dataclass_fields__}
         known["passed"] = tuple(known.get("passed", ()))
-        return RunBook(folder, Order(recipe, units=units, noticed=noticed, **known))
+        order = Order(recipe, units=units, noticed=noticed, **known)
+        recipe.running()
+        return order
     except (OSError, ValueError, TypeError, KeyError, AttributeError, Trouble):
         return None

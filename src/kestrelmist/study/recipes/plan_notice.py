@@ -14,7 +14,7 @@ from ...core.registry import Registry
 from ..items import ImageRecord, Record
 from ..store import hash_of
 from .recipe import MADE, Recipe, pointer_of
-from .units import Unit
+from .units import Unit, Visits
 
 if TYPE_CHECKING:
     from ..study import Study
@@ -71,6 +71,11 @@ class Looked:
     """Of the steps as they run, their numbers in the recipe, with what is switched off counted."""
     workers: int = 1
     cache: dict[int, Image] = field(default_factory=dict)
+
+    @cached_property
+    def visits(self) -> Visits:
+        """Which visit an image is of."""
+        return Visits(self.study)
 
     @cached_property
     def whole(self) -> tuple[Unit, ...]:

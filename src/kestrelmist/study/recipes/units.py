@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING
 from ...core.errors import Trouble
 from ...core.operation import find_operation
 from ...core.sentence import is_none
+from ...core.subject import Subject
 from ...formats.bids_names import parsed, parsed_rest
 from ..items import ImageRecord, Record
-from ..subjects import standard_spaces, subject_of, visit_of
+from ..subjects import known_subjects, standard_spaces, visit_of
 from .recipe import Recipe, Slot, pointer_of
 from .slot_pattern import fitting, shown
 
@@ -73,6 +74,23 @@ Use = Mapping[str, Mapping[str, int]]
 """Things that somebody chose for slots: by unit, then by slot, their ids."""
 
 
+class Visits:
+    """Names of visits; all subjects are looked at once."""
+
+    def __init__(self, study: Study):
+        self.study = study
+        self._subjects: dict[str, Subject] | None = None
+
+    def name(self, record: Record) -> str:
+        """The visit that an image is of; "" where nothing says it."""
+        if not isinstance(record, ImageRecord):
+            return ""
+        if self._subjects is None:
+            self._subjects = {one.name: one for one in known_subjects(self.study)}
+        visit = visit_of(self.study, record, self._subjects.get(record.subject))
+        return "" if visit is None else visit.name
+
+
 class Cohort:
     """Finds the units of a recipe in a study; the things of a kind are looked through once.
 
@@ -88,6 +106,7 @@ class Cohort:
     def __init__(self, study: Study, recipe: Recipe, use: Use | None = None):
         self.study, self.recipe, self.use = study, recipe, use or {}
         self.standard = standard_spaces(study)
+        self.visits = Visits(study)
         self._pools: dict[str, dict[str, list[Record]]] = {}
 
     def everyone(self) -> list[str]:
@@ -134,10 +153,7 @@ class Cohort:
         )
 
     def _visit(self, record: Record) -> str:
-        if not isinstance(record, ImageRecord):
-            return ""
-        visit = visit_of(self.study, record, subject_of(self.study, record.subject))
-        return "" if visit is None else visit.name
+        return self.visits.name(record)
 
     def _unit(self, key: str, subject: str, name: str, asked: str | None, run: Record | None) -> Unit:
         filled: dict[str, Filled] = {}

@@ -5,7 +5,6 @@ from __future__ import annotations
 from ....core.caveat import SIDES_NOT_GIVEN, SIDES_UNKNOWN
 from ....formats.bids_names import parsed, parsed_rest
 from ...items import ImageRecord, Record
-from ...subjects import subject_of, visit_of
 from ..plan_notice import LOOK, WRONG, Looked, PlanMend, PlanNotice, plan_check
 from ..slot_pattern import fitting
 from ..units import CHOSEN, Unit
@@ -68,15 +67,8 @@ def _differs(looked: Looked, run: Record, other: Record) -> str:
             a, b = mine.entities.get(key), theirs.entities.get(key)
             if a and b and a != b and not (key != "run" and theirs.suffix in ("T1w", "T2w")):
                 return f"{ {'ses': 'visit', 'run': 'run', 'task': 'task'}[key] } {b}, and the run of {a}"
-    visits = [_visit(looked, r) for r in (run, other)]
+    visits = [looked.visits.name(r) for r in (run, other)]
     return f"the visit “{visits[1]}”, and the run of “{visits[0]}”" if all(visits) and visits[0] != visits[1] else ""
-
-
-def _visit(looked: Looked, record: Record) -> str:
-    if not isinstance(record, ImageRecord):
-        return ""
-    visit = visit_of(looked.study, record, subject_of(looked.study, record.subject))
-    return "" if visit is None else visit.name
 
 
 @plan_check
