@@ -7,7 +7,8 @@ import SimpleITK as sitk
 from kestrelmist.core.axis import Axis
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
-from kestrelmist.core.space import picture_space
+from kestrelmist.core.space import Space, picture_space
+from kestrelmist.core.world import World
 from kestrelmist.formats.dicom.scan import scan_folder
 from kestrelmist.formats.dicom.series import series_image
 from kestrelmist.formats.opening import open_image
@@ -119,3 +120,17 @@ class DicomWriteTest(PlaceCase):
         self.assertNotEqual(found[0].SeriesInstanceUID, original.SeriesInstanceUID)
         (line,) = plan_folder(self.place / "new.dicom")
         self.assertEqual((line.problems, line.subject, line.size), ([], "T-1", "40×36×32"))
+
+
+class WorldTest(PlaceCase):
+    def test_images_of_one_world_have_one_frame_of_reference(self):
+        frames = []
+        for n, world in enumerate(("scanner of T-1", "scanner of T-1", "scanner of T-2", "", "")):
+            space = Space((4, 5, 3), np.diag([1.0, 1.0, 2.0, 1.0]), "mm", World(world))
+            image = Image(np.arange(60, dtype=np.int16).reshape(4, 5, 3), space, f"in {n}", modality="MR")
+            save_image(self.place / f"{n}.dicom", image)
+            first = next(iter(sorted((self.place / f"{n}.dicom").rglob("*.dcm"))))
+            frames.append(str(pydicom.dcmread(first).FrameOfReferenceUID))
+        self.assertEqual(frames[0], frames[1])
+        self.assertEqual(len(set(frames)), 4)
+        self.assertNotIn("T-1", frames[0])

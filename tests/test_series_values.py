@@ -295,7 +295,8 @@ class ReferenceTest(SeriesCase):
         whole = self.place / "all of it"
         kestrelmist("correct-motion", self.place / "run.nii.gz", "--out", whole)
         names = sorted(p.name for p in whole.iterdir())
-        self.assertEqual(names[:2] + names[-2:], ["curves 01.csv", "curves 02.csv", "image.nii.gz", "motion.csv"])
+        ends = ["curves 01.csv", "curves 02.csv", "image.nii.gz", "motion.csv", "moves.tfm"]
+        self.assertEqual(names[:2] + names[-3:], ends)
         self.assertEqual(sum(n.startswith("curves") for n in names), 10)
         self.assertEqual(open_image(whole / "image.nii.gz").shape, (40, 36, 30, 3))
         run_, single, out = (self.place / n for n in ("run.nii.gz", "single.nii.gz", "x.nii.gz"))

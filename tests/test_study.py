@@ -251,7 +251,7 @@ class LogbookTest(PlaceCase):
         for text, words in (
             ("recipe: 2", "not a recipe"),
             ("a: [", "cannot be read"),
-            ("recipe: 1\nsteps:\n- operation: nonsense", "no operation called"),
+            ("recipe: 1\nsteps:\n- operation: nonsense", "“nonsense”, which this version does not know"),
         ):
             path.write_text(text)
             with self.assertRaisesRegex(Trouble, words):

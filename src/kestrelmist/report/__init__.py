@@ -4,6 +4,7 @@ from ..core.heading import Heading
 
 HEADINGS = (
     Heading("Steps"),
+    Heading("Recipes"),
     Heading("Pictures"),
     Heading("Figures"),
     Heading("The study", seldom=True),

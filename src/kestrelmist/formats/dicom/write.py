@@ -78,7 +78,10 @@ def common_header(image: Image):
     ds.SpecificCharacterSet = "ISO_IR 192"
     ds.StudyInstanceUID = image.facts.get("StudyInstanceUID") or generate_uid()
     ds.SeriesInstanceUID = generate_uid()
-    ds.FrameOfReferenceUID = image.facts.get("FrameOfReferenceUID") or generate_uid()
+    # images that lie in one world of ours do so in their files; it is not to be read out of them which one
+    world = image.space.world.id
+    ours = generate_uid(entropy_srcs=[f"world {world}"]) if world else generate_uid()
+    ds.FrameOfReferenceUID = image.facts.get("FrameOfReferenceUID") or ours
     ds.Modality = image.modality or "OT"
     ds.PatientName = image.facts.get("PatientName", image.subject)
     ds.PatientID, ds.PatientBirthDate, ds.PatientSex = (

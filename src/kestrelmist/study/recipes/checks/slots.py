@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from ....core.caveat import SIDES_NOT_GIVEN, SIDES_UNKNOWN
+from ....core.mapping import Mapping
+from ....core.operation import find_operation
 from ....formats.bids_names import parsed, parsed_rest
 from ...items import ImageRecord, Record
 from ..plan_notice import LOOK, WRONG, Looked, PlanMend, PlanNotice, plan_check
@@ -69,6 +71,30 @@ def _differs(looked: Looked, run: Record, other: Record) -> str:
                 return f"{ {'ses': 'visit', 'run': 'run', 'task': 'task'}[key] } {b}, and the run of {a}"
     visits = [looked.visits.name(r) for r in (run, other)]
     return f"the visit “{visits[1]}”, and the run of “{visits[0]}”" if all(visits) and visits[0] != visits[1] else ""
+
+
+@plan_check
+def lies_in_one_space(looked: Looked) -> list[PlanNotice]:
+    """Images that a step takes together and that lie in two spaces, before any step has found a way between them."""
+    found = []
+    for unit in looked.whole:
+        said: set[str] = set()
+        for step in looked.recipe.steps:
+            about = find_operation(step.operation)
+            if any(issubclass(r.kind.type, Mapping) for r in about.results):
+                break  # it finds the way, and later steps have it
+            sources = [looked.source(unit, text) for text in step.pointers]
+            images = [r for r in sources if isinstance(r, ImageRecord) and r.grid.world.id]
+            for other in images[1:]:
+                one, two = images[0].grid.world, other.grid.world
+                if one.is_one_with(two) or looked.study.way(one, two) is not None:
+                    continue
+                words = f"“{other.name}” lies in another space than “{images[0].name}”, and no transform leads there"
+                if words not in said:
+                    said.add(words)
+                    sentence = f"{unit.words}: {words}."
+                    found.append(PlanNotice("lies in one space", LOOK, sentence, unit.key, (LEAVE_OUT,)))
+    return found
 
 
 @plan_check
