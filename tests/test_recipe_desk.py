@@ -139,6 +139,11 @@ class RecipeDeskTest(DeskCase, RecipeCase):
     def test_what_fails_is_said_and_the_window_goes_on(self):
         window, model, page = self.opened("T-1", "T-2")
         model.set_step(2, {"low": 4900.0})
+        model.add("threshold")  # what it needs is typed on the Bench
+        self.settle(window)
+        self.assertEqual((model.chosen, page.run.isEnabled()), (4, False))
+        self.assertIn("Step 4: “Threshold” needs label", model.plan.open[0].sentence)
+        model.edit("drop-step", number=4)
         model.add("surface")
         model.choose_for(workers=0)
         self.settle(window)

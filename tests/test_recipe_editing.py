@@ -90,6 +90,8 @@ class EditingTest(unittest.TestCase):
             editing.with_inputs(named, 1, "mask", ["$Nobody#Brain"])
         with self.assertRaisesRegex(Trouble, "points to itself|comes later"):
             editing.with_inputs(named, 1, "image", ["$2.image"])
+        bare = editing.with_step(Recipe(), "threshold")  # what is needed may be typed later
+        self.assertEqual(editing.with_settings(bare, 1, {"low": 3}).steps[0].settings, {"low": 3.0})
         told = editing.differences(chain(), editing.switched(editing.expecting(masked, Expected(20)), 2, True))
         self.assertIn("Smooth: fwhm 1.5 → 2.0", told)
         self.assertIn("Turn values round: switched off", told)

@@ -61,6 +61,7 @@ class ReportTest(RecipeCase):
             text = as_html(report)
             self.assertNotIn("<b>T-3", text)  # names are text
             self.assertIn("&lt;b&gt;T-3&lt;/b&gt;", text)
+            self.assertIn("<th>Scan</th><td>T-1/Head CT, the only one</td>", text)
             self.assertNotRegex(text, r'(src|href)="(?!data:|#)')
             for words in (
                 "nobody has waived it",

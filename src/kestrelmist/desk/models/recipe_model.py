@@ -370,6 +370,8 @@ class RecipeModel(QObject):
         if self.book is not None:
             book = self.book
             self.session.guarded(lambda: book.judge(unit, verdict))
+            if not self.running:
+                book.close()
             self.moved.emit()
 
 

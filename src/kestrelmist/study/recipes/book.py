@@ -57,6 +57,8 @@ class Order:
     use: dict[str, dict[str, int]] = field(default_factory=dict)
     left_out: dict[str, str] = field(default_factory=dict)
     noticed: dict[str, tuple[str, str, str]] = field(default_factory=dict)
+    comes_in: dict[str, dict[str, str]] = field(default_factory=dict)
+    """What filled the slots of each unit when it was begun, and how it was found."""
     passed: tuple[str, ...] = ()
     """Checks that had nothing to say."""
     where: str = ""

@@ -319,7 +319,8 @@ def order_of(
     mine = units[k - 1 :: n]
     if not mine:
         raise Trouble(f"Part {k} of {n} has nobody: there are {len(units)}", "use fewer parts", study.folder)
-    return Order(recipe, units=tuple((u.key, u.subject, u.name) for u in mine), **facts)
+    comes_in = {u.key: {name: f"{one.record.reference}, {one.whence}" for name, one in u.filled.items()} for u in mine}
+    return Order(recipe, units=tuple((u.key, u.subject, u.name) for u in mine), comes_in=comes_in, **facts)
 
 
 def table_of(book: RunBook) -> Table:

@@ -87,9 +87,13 @@ def _step(recipe: Recipe, number: int) -> RecipeStep:
 
 
 def _checked(about: Operation, settings: dict[str, Any]) -> dict[str, Any]:
-    """Settings that somebody gave, as recipes hold them; raises Trouble when one is wrong."""
-    full = about.checked(settings)
-    return about.written({name: full[name] for name in settings})
+    """Settings that somebody gave, as recipes hold them; raises Trouble when one is wrong. Those that are needed may
+    come later: until then the checks say so."""
+    known = {p.name: p for p in about.settings}
+    if all(p.name in settings for p in about.settings if p.required) or not set(settings) <= set(known):
+        full = about.checked(settings)
+        return about.written({name: full[name] for name in settings})
+    return about.written({name: known[name].checked(value) for name, value in settings.items()})
 
 
 def _with(recipe: Recipe, number: int, step: RecipeStep) -> Recipe:

@@ -67,7 +67,7 @@ class Plan:
         """Whether a unit is ready."""
         if unit.key in self.left_out:
             return LEFT_OUT
-        levels = {n.level for n in self.open if n.unit == unit.key}
+        levels = {n.level for n in self.open if n.unit == unit.key or (not n.unit and n.level == WRONG)}
         return LACKING if unit.lacks or WRONG in levels else TO_LOOK_AT if LOOK in levels else READY
 
     @property

@@ -83,6 +83,22 @@ def _step_of(record: ImageRecord) -> float | None:
 
 
 @plan_check
+def settings_complete(looked: Looked) -> list[PlanNotice]:
+    """Steps whose settings are wrong, or lack one that is needed: nobody can be run."""
+    found = []
+    for n, step in enumerate(looked.recipe.steps):
+        about = find_operation(step.operation)
+        number = looked.number(n)
+        try:
+            about.checked(step.settings)
+        except Trouble as trouble:
+            lacking = next((p for p in about.settings if p.required and p.name not in step.settings), None)
+            ask = PlanMend("Type it…", "set", step=number, name=lacking.name if lacking is not None else "")
+            found.append(PlanNotice("settings complete", WRONG, f"Step {number}: {trouble}", "", (ask,)))
+    return found
+
+
+@plan_check
 def what_headers_say(looked: Looked) -> list[PlanNotice]:
     """Settings that a step takes from sidecars or headers and that are not there, or that contradict what was typed."""
     found = []

@@ -41,6 +41,8 @@ class UnitPart:
     state: str
     said: str = ""
     verdict: dict[str, str] = field(default_factory=dict)
+    comes_in: tuple[tuple[str, str], ...] = ()
+    """Slots, and what filled each and why."""
     steps: tuple[StepLine, ...] = ()
     numbers: tuple[Number, ...] = ()
     pictures: tuple[Judged, ...] = ()
@@ -90,6 +92,7 @@ def report_of(study: Study, book: RunBook, pictures: bool = True, progress: Prog
                 book.state(key),
                 book.said(key),
                 book.verdicts.get(key, {}),
+                tuple(book.order.comes_in.get(key, {}).items()),
                 tuple(_lines(book, key, lines)),
                 tuple(numbers[key]),
                 tuple(drawn),

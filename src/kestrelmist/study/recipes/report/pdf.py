@@ -69,6 +69,8 @@ def _unit(unit: UnitPart, words) -> list[Any]:
     from reportlab.platypus import KeepTogether
 
     flow = [words(unit.words, "head"), words(f"{unit.state}{f': {unit.said}' if unit.said else ''}")]
+    if unit.comes_in:
+        flow.append(_table([[words(slot, "small"), words(thing)] for slot, thing in unit.comes_in], (110, 390)))
     for one in unit.pictures:
         with Pillow.open(io.BytesIO(one.png)) as picture:
             wide, tall = picture.size
