@@ -4,11 +4,14 @@ import inspect
 import re
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 from kestrelmist.core.errors import Trouble
-from kestrelmist.core.operation import all_operations
+from kestrelmist.core.operation import all_operations, find_operation
 from kestrelmist.core.sources import SOURCES, cited
+from kestrelmist.study.journal.logbook import Step, Thing
+from kestrelmist.study.operations.methods import sentence_of
 from kestrelmist.study.study import Study
 from tests.making import keep_thing, two_balls
 
@@ -85,3 +88,12 @@ class TextTest(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class ReferenceTest(unittest.TestCase):
+    def test_a_separate_reference_is_told_as_one(self):
+        about = find_operation("correct-motion")
+        plain = Step("correct-motion", "Correct motion", {"reference": "middle", "how": "cubic"})
+        self.assertIn("a reference (middle)", sentence_of(about, plain))
+        given = replace(plain, inputs={"separate": (Thing("image", "Single volume"),)})
+        self.assertIn("a reference (a separate image)", sentence_of(about, given))
