@@ -86,10 +86,6 @@ class TextTest(unittest.TestCase):
                 study.run("methods-text", subject="Nobody")
 
 
-if __name__ == "__main__":
-    unittest.main()
-
-
 class ReferenceTest(unittest.TestCase):
     def test_a_separate_reference_is_told_as_one(self):
         about = find_operation("correct-motion")
@@ -97,3 +93,7 @@ class ReferenceTest(unittest.TestCase):
         self.assertIn("a reference (middle)", sentence_of(about, plain))
         given = replace(plain, inputs={"separate": (Thing("image", "Single volume"),)})
         self.assertIn("a reference (a separate image)", sentence_of(about, given))
+
+
+if __name__ == "__main__":
+    unittest.main()

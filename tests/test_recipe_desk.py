@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QComboBox, QInputDialog, QLineEdit, QPushButton
 from kestrelmist.study.journal.logbook import Step
 from kestrelmist.study.recipes.book import DONE, FAILED, book
 from kestrelmist.study.recipes.ready import keep_recipe, recipe_called
+from kestrelmist.study.recipes.slice_trial import ALONE, NUMBERS
 from kestrelmist.study.study import Study
 from tests.desk_case import DeskCase, pause
 from tests.test_recipe_runs import balls
@@ -62,6 +63,14 @@ class RecipeDeskTest(DeskCase, RecipeCase):
         QTest.keyClick(page.steps.cards[1], Qt.Key.Key_Delete)
         self.settle(window)
         self.assertEqual([s.operation for s in model.recipe.steps], ["smooth", "threshold", "measure-labels"])
+        window.viewing.show_image(model.study.find("T-1/Head CT").id)
+        self.settle(window)
+        steps = len(model.study.logbook.entries())
+        self.press(window, page.on_slice)
+        told = ["1 Smooth", f"2 Threshold: {ALONE}", f"3 Measure labels: {NUMBERS}"]
+        self.assertEqual(page.tried.lines, told)
+        self.assertEqual(len(model.study.logbook.entries()), steps)
+        page.tried.close()
         self.press(window, page.attempt)  # on one first
         self.settle(window)
         self.assertEqual([book(model.study.folder).order.units], [(("T-1", "T-1", ""),)])

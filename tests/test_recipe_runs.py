@@ -96,7 +96,14 @@ class RunsTest(RecipeCase):
             made = self.ran(study, editing.with_step(changed, "turn-values"))
             states = [c.state for c in made.cells["T-1"]]
             self.assertEqual(states, [FOUND, DONE, DONE, DONE])
-            table = study.run("compare-runs", run=1, other=2)
+            shown = self.place / "both.html"
+            table = study.run("compare-runs", run=1, other=2, to=shown)
+            text = shown.read_text()
+            self.assertIn("T-1: Threshold", text)
+            self.assertNotIn("T-1: Smooth", text)  # that is one step in both
+            self.assertGreaterEqual(text.count("<img "), 8)
+            with self.assertRaisesRegex(Trouble, "side by side in .html"):
+                study.run("compare-runs", run=1, other=2, to=self.place / "both.pdf")
             self.assertIn("Threshold: low 550.0 → 900.0", table.column("what"))
             self.assertIn("T-1", table.column("subject"))
             maps = {r.name: study.label_map(r.id).counts[1] for r in study.label_maps(study.find(SMOOTH).id)}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import asdict, replace
 from typing import Any
 
 import yaml
@@ -19,22 +19,14 @@ from ...study.recipes.plan import Plan, plan_of
 from ...study.recipes.plan_notice import PlanMend, PlanNotice
 from ...study.recipes.ready import kept, kept_record, ready_recipes, recipe_of_record
 from ...study.recipes.recipe import Recipe, RecipeStep, Slot
+from ...study.recipes.report.pictures import picture_of
+from ...study.recipes.slice_trial import tried_on_slice
 from ...study.recipes.units import Unit, using
+from .recipe_choices import Choices
 from .session import Session
 
 CHOICES = "recipe choices"
 """Under which the study remembers what was chosen for a recipe: who is left out, what is waived, what fills slots."""
-
-
-@dataclass(frozen=True)
-class Choices:
-    """What somebody chose for the run of a recipe."""
-
-    use: dict[str, dict[str, int]]
-    left_out: dict[str, str]
-    waived: dict[str, str]
-    workers: int = 2
-    cluster: str = ""
 
 
 class RecipeModel(QObject):
@@ -64,7 +56,7 @@ class RecipeModel(QObject):
         self.plan: Plan | None = None
         self.book: RunBook | None = None
         self.control: Control | None = None
-        self.choices = Choices({}, {}, {})
+        self.choices = Choices()
         self._job: Any = None
         self._checking: Any = None
         self._soon = QTimer(self, singleShot=True, interval=150)
@@ -106,7 +98,7 @@ class RecipeModel(QObject):
             return
         self.key, self.name, self.is_open = record.id, record.name, True
         self.chosen, self.plan, self.unit = None, None, ""
-        self.choices = self._remembered()
+        self.choices = Choices.from_dict(self.study.catalogue.recall(f"{CHOICES}: {self.key}", {}))
         if not self.running:
             self.book = last_of(self.study.folder, lambda order: self.key == order.key or name == order.name)
         self._read()
@@ -267,17 +259,9 @@ class RecipeModel(QObject):
         """Choose something for the run; the study remembers it."""
         self.choices = replace(self.choices, **changed)
         if not self.study.read_only:
-            kept_choices = {k: getattr(self.choices, k) for k in Choices.__dataclass_fields__}
-            self.session.guarded(lambda: self.study.catalogue.remember(f"{CHOICES}: {self.key}", kept_choices))
+            told = asdict(self.choices)
+            self.session.guarded(lambda: self.study.catalogue.remember(f"{CHOICES}: {self.key}", told))
         self._soon.start()
-
-    def _remembered(self) -> Choices:
-        facts = self.study.catalogue.recall(f"{CHOICES}: {self.key}", {})
-        try:
-            return Choices(**{k: v for k, v in facts.items() if k in Choices.__dataclass_fields__ and v is not None} |
-                           {k: facts.get(k) or {} for k in ("use", "left_out", "waived")})  # fmt: skip
-        except (TypeError, AttributeError):
-            return Choices({}, {}, {})
 
     # the run
 
@@ -309,6 +293,22 @@ class RecipeModel(QObject):
         made = self.session.guarded(order)
         if made is not None:
             self._run(lambda: begin(self.study.folder, made), None)
+
+    def try_slice(self, seen: int, place, done) -> None:
+        """Try the steps on the slice of an image that is in view; `done` gets what came of each, with a picture."""
+        plan, study = self.plan, self.study
+        units = plan.units if plan is not None else ()
+        unit = next((u for u in units if any(o.record.id == seen for o in u.filled.values())), None)
+        if plan is None or unit is None:
+            self.session.trouble.emit("What is in view is none of what this recipe works on: show one of its images.")
+            return
+        recipe, who = plan.recipe, unit
+
+        def work(progress):
+            tried = tried_on_slice(study, recipe, who, seen, place, progress.part(0.0, 0.7))
+            return [(one, None if one.image is None else picture_of(one.image, one.labels)) for one in tried]
+
+        self.session.work.start("Trying the recipe on this slice", work, done)
 
     def resume(self, only: list[str] | None = None) -> None:
         """Go on with its last run, or do some again."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -26,9 +27,11 @@ from ...core.operation import all_operations
 from ...study.recipes import book as states
 from ...study.recipes.plan import LACKING, READY, TO_LOOK_AT
 from ..models.recipe_model import RecipeModel
+from ..models.viewing import Viewing
 from ..theme.theme import icon
 from ..widgets.plain_text import Words, plain_tip
 from .flow import Flow
+from .tried import TriedSheet
 from .who import StateDelegate, WhoModel, minutes
 
 ROW = 26
@@ -46,8 +49,9 @@ def label(text: str, kind: str) -> Words:
 class RecipePage(QWidget):
     """Everything of one recipe. What a card is set to stands on the Bench."""
 
-    def __init__(self, model: RecipeModel):
+    def __init__(self, model: RecipeModel, viewing: Viewing):
         super().__init__()
+        self.viewing = viewing
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.model = model
@@ -64,6 +68,8 @@ class RecipePage(QWidget):
         self._make_view()
         self.run, self.attempt, self.pause = QPushButton("Run"), QPushButton("Try on one"), QPushButton("Pause")
         self.resume, self.report = QPushButton("Resume"), QPushButton("Report…")
+        self.on_slice = QPushButton("on this slice")
+        self.tried: TriedSheet | None = None
         self.elsewhere, self.at_once = QPushButton("Run elsewhere…"), QSpinBox()
         self.again, self.verdicts = QPushButton("Do it again"), QComboBox()
         self._dress_buttons()
@@ -94,6 +100,7 @@ class RecipePage(QWidget):
         self.at_once.setToolTip(plain_tip("How many are done at a time; 0 does one after another in this window"))
         self.verdicts.setAccessibleName("What the chosen one is")
         self.verdicts.addItems(["judge…", *states.VERDICTS])
+        self.on_slice.setToolTip(plain_tip("Try the steps on the slice in view; nothing of it is kept"))
         self.attempt.setToolTip(plain_tip("Do all steps on whom is chosen, or on the first, before the others"))
 
     def _lay(self) -> None:
@@ -119,7 +126,7 @@ class RecipePage(QWidget):
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(inside)
         foot, second = QHBoxLayout(), QHBoxLayout()
-        for widget in (self.run, self.attempt, self.pause, self.resume):
+        for widget in (self.run, self.attempt, self.on_slice, self.pause, self.resume):
             foot.addWidget(widget)
         foot.addStretch(1)
         foot.addWidget(self.report)
@@ -160,6 +167,7 @@ class RecipePage(QWidget):
         self.slots.add.connect(self.ask_for_slot)
         self.run.clicked.connect(self._start)
         self.attempt.clicked.connect(self._try)
+        self.on_slice.clicked.connect(self._try_slice)
         self.pause.clicked.connect(model.pause)
         self.resume.clicked.connect(self._resume)
         self.again.clicked.connect(lambda: model.resume([model.unit]) if model.unit else None)
@@ -223,6 +231,7 @@ class RecipePage(QWidget):
         one = unit or (plan.runs[0] if plan is not None and plan.runs else None)
         self.attempt.setText(f"Try on {one.words}" if one is not None else "Try on one")
         self.attempt.setEnabled(one is not None and not running and plan is not None and plan.state(one) != LACKING)
+        self.on_slice.setEnabled(plan is not None and not running)
         self.pause.setText("Go on" if model.paused else "Pause")
         self.pause.setEnabled(running)
         left = len(book.unfinished) if book is not None else 0
@@ -276,6 +285,17 @@ class RecipePage(QWidget):
         if plan is not None:
             one = next((u for u in plan.units if u.key == model.unit), None) or (plan.runs[0] if plan.runs else None)
             model.start([one] if one is not None else [])
+
+    def _try_slice(self) -> None:
+        viewing = self.viewing
+        if viewing.record is None:
+            return
+
+        def show(tried) -> None:
+            self.tried = TriedSheet(self.window(), tried)
+            self.tried.open()
+
+        self.model.try_slice(viewing.record.id, np.array(viewing.crosshair), show)
 
     def _judge(self, n: int) -> None:
         if n > 0 and self.model.unit:

@@ -117,7 +117,7 @@ class Window(QMainWindow):
         self.middle.addWidget(self.plan)
         self.pictures = PicturesPage(self.desk.collection)
         self.middle.addWidget(self.pictures)
-        self.recipes = RecipePage(self.desk.recipes)
+        self.recipes = RecipePage(self.desk.recipes, self.desk.viewing)
         self.middle.addWidget(self.recipes)
         self.desk.collection.opened.connect(self._lay_over)
         self.desk.recipes.opened.connect(self._lay_over)

@@ -12,6 +12,8 @@ from ...core.safe_write import require_new, written_whole
 from ...core.table import Column, Table
 from ..recipes.book import book
 from ..recipes.editing import differences
+from ..recipes.report.compare import as_html as side_by_side
+from ..recipes.report.compare import pairs_of
 from ..recipes.report.content import RunReport, report_of
 from ..recipes.report.numbers import numbers_of
 from ..study import Study
@@ -101,13 +103,20 @@ def table_of_numbers(report: RunReport) -> Table:
     name="compare-runs",
     keywords="recipe runs difference settings results versions",
     repeats=False,
+    slow=True,
     group=GROUP,
     called={"run": "Run", "other": "Other run"},
 )
 def compare_runs(
-    study: Study, run: Annotated[int, Between(1, 1_000_000)], other: Annotated[int, Between(1, 1_000_000)]
+    study: Study,
+    run: Annotated[int, Between(1, 1_000_000)],
+    other: Annotated[int, Between(1, 1_000_000)],
+    *,
+    to: NewPath | None = None,
+    progress: Progress = silent(),
 ) -> Table:
-    """Hold two runs against each other: what differs in their recipes, and in the numbers of everybody who was in both.
+    """Hold two runs against each other: what differs in their recipes, and in the numbers of everybody who was in both;
+    in pictures side by side, too, where a file is named.
 
     Parameters
     ----------
@@ -115,6 +124,8 @@ def compare_runs(
         The one that is begun with.
     other : whole number
         The one that is held against it.
+    to : path
+        A new .html file for the pictures of what was done otherwise, with the table.
 
     Raises
     ------
@@ -122,6 +133,10 @@ def compare_runs(
         When there is no such run.
     """
     one, two = book(study.folder, run), book(study.folder, other)
+    if to is not None:
+        if to.suffix.lower() != ".html":
+            raise Trouble("Two runs are shown side by side in .html", "end the name in it", to)
+        require_new(to, False)
     columns = [Column("what"), Column("subject"), Column(f"run_{run}"), Column(f"run_{other}"), Column("difference")]
     table = Table(f"Run {run} and run {other}", columns)
     for words in differences(one.order.recipe, two.order.recipe):
@@ -144,4 +159,9 @@ def compare_runs(
                 values = [None if n is None else n.value for n in (a, b)]
                 apart = None if a is None or b is None else b.value - a.value
                 table.rows.append((what, who, *values, apart))
+    if to is not None:
+        names = f"Run {run}", f"Run {other}"
+        pairs = pairs_of(study, one, two, progress)
+        with written_whole(to) as stream:
+            stream.write(side_by_side(table.title, names, table, pairs).encode())
     return table

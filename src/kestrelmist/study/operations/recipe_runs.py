@@ -5,18 +5,23 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Annotated, Literal
 
+import numpy as np
+
 from ...core.errors import Trouble
 from ...core.operation import operation
-from ...core.parameter import Between
+from ...core.parameter import Between, WorldPoint
 from ...core.progress import Progress, silent
 from ...core.table import Column, Table
 from ..journal.logbook import Step
+from ..kinds import AnyImage
 from ..recipes.book import begin, book
 from ..recipes.cohort import Runner, order_of, runs_table, table_of
 from ..recipes.one_subject import run_recipe
 from ..recipes.places import place_for
 from ..recipes.plan import Plan, plan_of, plan_table
 from ..recipes.ready import recipe_called
+from ..recipes.slice_trial import tried_on_slice
+from ..recipes.units import Cohort
 from ..study import Study
 from ._results import keep_table
 from ._runs import GROUP, at_once, ended, named_subjects, run_to_end
@@ -234,6 +239,65 @@ def resume_run(
     run_to_end(Runner(study, made, place_for(count, cluster, study.folder, progress), progress, only=only))
     step = Step("resume-run", f"Resume run {made.number}", {"run": made.number, "workers": count, "cluster": cluster})
     return ended(made, keep_table(study, table_of(made), step))
+
+
+@operation(
+    "report",
+    "Try a recipe on a slice",
+    name="try-slice",
+    keywords="recipe preview test quick one slice",
+    repeats=False,
+    slow=True,
+    group=GROUP,
+    called={"at": "Through"},
+)
+def try_slice(
+    study: Study,
+    recipe: RecipeName,
+    image: AnyImage,
+    *,
+    at: WorldPoint | None = None,
+    progress: Progress = silent(),
+) -> Table:
+    """Do the steps of a recipe on one slice of an image and what lies within their reach, in memory; nothing is kept.
+    It ends at the first step that is told by the whole image.
+
+    Parameters
+    ----------
+    recipe : text
+        One of the study, of the program, or a file in YAML.
+    image : image
+        One that fills a slot.
+    at : three mm
+        A place that the slice goes through; the middle of the image when left out.
+
+    Returns
+    -------
+    Table
+        Each step, the mean of the slice then, and how many of its voxels are labelled.
+
+    Raises
+    ------
+    Trouble
+        When the image fills no slot of the recipe.
+    """
+    found, _, _ = recipe_called(study, recipe)
+    running = found.running()
+    units = Cohort(study, running).of(image.subject)
+    unit = next((u for u in units if any(one.record.id == image.id for one in u.filled.values())), units[0])
+    assert image.space is not None
+    place = np.array(at) if at is not None else image.space.centre
+    names = ("number", "step", "what", "mean", "labelled")
+    table = Table("Recipe on a slice", [Column(name) for name in names])
+    for one in tried_on_slice(study, running, unit, image.id, place, progress):
+        mean = labelled = None
+        if one.image is not None:
+            frame = one.image.frame((0,) * len(one.image.axes)) if one.image.axes else one.image
+            mean = float(np.nanmean(frame.kji[one.image.space.shape[2] // 2]))
+        if one.labels is not None:
+            labelled = int((one.labels.kji[one.labels.space.shape[2] // 2] > 0).sum())
+        table.rows.append((one.number, one.title, one.said, mean, labelled))
+    return table
 
 
 @operation("report", "List runs", name="list-runs", keywords="recipe runs history cohort", repeats=False, group=GROUP)

@@ -82,6 +82,11 @@ def _sheet(image: Image, plane: str = "axial", count: int = 6, **more) -> bytes:
     )  # fmt: skip
 
 
+def picture_of(image: Image, labels: LabelMap | None = None) -> bytes:
+    """The middle slice of an image, with labels on it, as PNG."""
+    return _sheet(image, count=1) if labels is None else _sheet(image, count=1, labels=labels)
+
+
 def _volume(image: Image) -> Image:
     """A single volume: of a series the middle one."""
     return image.frame(tuple(a.size // 2 for a in image.axes)) if image.axes else image
