@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 from dataclasses import dataclass
 from importlib.resources import files
 from typing import TYPE_CHECKING
@@ -12,6 +11,7 @@ from ....core.progress import Progress, silent
 from ....core.table import Table
 from ...journal.logbook import Step
 from ..book import RunBook
+from .html import embedded
 from .pictures import Judged, pictures_of
 
 if TYPE_CHECKING:
@@ -66,7 +66,7 @@ def as_html(title: str, names: tuple[str, str], table: Table, pairs: list[Pair])
     import jinja2
 
     room = jinja2.Environment(autoescape=True, undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-    room.filters["picture"] = lambda png: f"data:image/png;base64,{base64.b64encode(png).decode()}"
+    room.filters["picture"] = embedded
     text = files("kestrelmist.study.recipes.report").joinpath("compare.html.jinja").read_text(encoding="utf-8")
     heads = [column.heading for column in table.columns]
     rows = [[table.shown(n, c) for c in range(len(heads))] for n in range(table.count)]
