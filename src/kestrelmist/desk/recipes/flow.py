@@ -6,11 +6,11 @@ from PySide6.QtCore import QPointF, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QPushButton, QWidget
 
-from ...core.digits import plain
 from ...core.errors import Trouble
 from ...core.operation import find_operation
 from ...study.recipes.recipe import MADE, RecipeStep
 from ...study.recipes.slot_pattern import shown
+from ...study.used import shown as shown_setting
 from ..models.recipe_model import RecipeModel
 from ..theme.theme import Theme
 from ..widgets.plain_text import Elided, plain_tip
@@ -186,6 +186,8 @@ def told_short(step: RecipeStep) -> str:
         value = step.settings.get(p.name)
         if value in (None, "", p.default) or p.role == "new":
             continue
-        text = plain(value) if isinstance(value, float) else str(value)
-        words.append(f"{text} {p.unit}".strip() if p.unit not in ("value",) else text)
+        try:
+            words.append(shown_setting(p.checked(value), p))
+        except Trouble:  # the checks say so
+            words.append(str(value))
     return " · ".join(words[:3]) or "as usual"

@@ -130,8 +130,8 @@ class WhoModel(QAbstractTableModel):
             seconds = sum(c.seconds for c in book.cells[key])
             if now in states.OVER:
                 judged = book.verdicts.get(key, {}).get("verdict", "")
-                told = f"{now}{f' · {minutes(seconds)}' if seconds else ''}"
-                return f"{told} · {judged}" if judged else told, "moss"
+                colour = {states.DOUBTFUL: "amber", states.BAD: "red"}.get(judged, "moss")
+                return f"{judged or now}{f' · {minutes(seconds)}' if seconds else ''}", colour
             if now in (states.FAILED, states.MISSING):
                 return now, "red"
             if now == states.STOPPED:
