@@ -181,7 +181,7 @@ class RecipePanel(QWidget):
         if isinstance(found, Found):
             return field, f"{shown(found.value, p)} {found.whence}, for each its own"
         if isinstance(found, str):
-            return field, found[:60]
+            return field, found.partition(": ")[0]
         return field, "usual" if not p.required else "needed"
 
     def _words(self, value: Any, p: Parameter) -> str:

@@ -15,7 +15,7 @@ from ... import VERSION
 from ...core.errors import Trouble
 from ...core.safe_write import write_trouble
 from .parcel import Parcel, done_afar
-from .place import Lost
+from .place import Gone, Lost
 
 ANSWERS = 10.0
 """Seconds within which a scheduler has to answer."""
@@ -26,6 +26,13 @@ TOKEN = "{}"
 def looked(token: str) -> tuple[str, bool]:
     """On a worker: the version of the program, and whether a file of the study's folder is seen."""
     return VERSION, Path(token).is_file()
+
+
+def _quiet() -> None:
+    """What goes wrong is said in a sentence; each part of the library has a log of its own."""
+    for name in ("distributed", *logging.root.manager.loggerDict):
+        if name.partition(".")[0] in ("distributed", "tornado", "asyncio"):
+            logging.getLogger(name).setLevel(logging.CRITICAL + 1)
 
 
 class Cluster:
@@ -41,7 +48,7 @@ class Cluster:
         from distributed import Client
 
         self.address = address
-        logging.getLogger("distributed").setLevel(logging.CRITICAL)  # what goes wrong is said in a sentence
+        _quiet()
         try:
             self.client: Any = Client(address, timeout=ANSWERS, set_as_default=False)
         except (OSError, TimeoutError, ValueError, TypeError) as error:
@@ -86,7 +93,12 @@ class Cluster:
         return max(1, sum(facts["nthreads"] for facts in known.values()))
 
     def send(self, parcel: Parcel) -> Future:
-        sent = self.client.submit(done_afar, parcel, pure=False, retries=0)
+        try:
+            sent = self.client.submit(done_afar, parcel, pure=False, retries=0)
+        except Exception as error:
+            if self.client.status != "running":
+                raise self._gone() from error
+            raise
         future: Future = Future()
         self._futures[future] = sent
 
@@ -135,7 +147,3 @@ class Cluster:
             self.client.close(timeout=2)
         except Exception:  # a scheduler that is gone cannot be taken leave of
             logging.getLogger(__name__).debug("the cluster was gone", exc_info=True)
-
-
-class Gone(Trouble):
-    """The whole cluster is away."""

@@ -22,7 +22,7 @@ from .book import Order, RunBook, begin, books
 from .needs import memory_for
 from .one_subject import RecipeRun
 from .parcel import parcel_of
-from .place import Lost, Place
+from .place import Gone, Lost, Place
 from .places import place_for
 from .recipe import Recipe
 from .units import Cohort, Unit
@@ -152,6 +152,8 @@ class Runner:
             self.book.step(unit, run.at, states.RUNNING)
             try:
                 self._at[self.place.send(parcel_of(self.study, task))] = unit, task, need
+            except Gone:
+                raise
             except Trouble as trouble:
                 self._fail(unit, run.at, trouble)
             self.progress.at(self.progress.fraction)
@@ -218,7 +220,7 @@ class Runner:
             self._keep(unit, run, task, self.place.outcome(future))
         except Lost:
             self._lost(unit, run)
-        except (Cancelled, DiskFull):
+        except (Cancelled, DiskFull, Gone):
             raise
         except Exception as error:
             self._fail(unit, run.at, error)

@@ -6,11 +6,16 @@ from collections.abc import Collection
 from concurrent.futures import Future
 from typing import Any, Protocol
 
+from ...core.errors import Trouble
 from .parcel import Parcel
 
 
 class Lost(Exception):
     """Whoever did a task is gone, and the task with it: it can be sent again."""
+
+
+class Gone(Trouble):
+    """Everybody who did tasks is away: nothing can be gone on with."""
 
 
 class Place(Protocol):

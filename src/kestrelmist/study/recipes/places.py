@@ -64,7 +64,7 @@ class Processes:
                 self._pool = worker_pool(self.width)
             try:
                 future = self._pool.submit(done_afar, parcel)
-            except (BrokenProcessPool, OSError, RuntimeError):  # it ends in the midst of this
+            except (BrokenProcessPool, OSError, RuntimeError, ValueError):  # it ends in the midst of this
                 self._leave()
                 continue
             self._pools[future] = self._pool
