@@ -246,6 +246,10 @@ class PlanTest(RecipeCase):
             (mend,) = wide.mends
             mended = editing.with_settings(recipe, mend.step, {mend.name: mend.value})
             self.assertEqual([n for n in plan_of(study, mended).notices if n.check == "width of smoothing"], [])
+            along = editing.with_settings(recipe, 1, {"along": "0.5, 2, 0.5"})  # in place of the one width
+            (wide_along,) = [n for n in plan_of(study, along).notices if n.check == "width of smoothing"]
+            self.assertIn("with 2 mm", wide_along.sentence)
+            self.assertEqual(wide_along.mends[0].value, [0.5, 1.0, 0.5])
             waived = plan_of(study, recipe, waived={wide.key: "the ball is large"})
             self.assertNotIn(wide, waived.open)
             wider = editing.with_settings(recipe, 1, {"fwhm": 3})

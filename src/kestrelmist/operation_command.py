@@ -45,9 +45,7 @@ def _numbers_kept(args: list[str], command: click.Command) -> list[str]:
 def command_for(operation: Operation, do: Callable[[Operation, dict[str, Any]], None]) -> click.Command:
     """The command of an operation. Its first input or folder is an argument; everything else is an option, and a
     second input of the same kind may be either. `do(operation, given)` is called with what was given."""
-    first = next(
-        (p for p in operation.parameters if p.is_input or p.role in ("folder", "file", "name of recipe")), None
-    )
+    first = next((p for p in operation.parameters if p.is_input or p.role in FIRST), None)
     parameters: list[click.Parameter] = []
     for p in operation.parameters:
         if p.kind.family == "study":

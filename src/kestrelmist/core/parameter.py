@@ -29,7 +29,8 @@ class Role:
     for what says that a list was looked through, "place" for a world position, "end" for one of which x and y will
     do on a picture, "spot" for such a one that the crosshair tells, "places" for any number of them as text,
     "points" for x and y of three, "area" for a framed one, "box" for the first and last voxel of a framed box,
-    "grid" for an image whose values do not count and need not be read, "fill" for a value that may be none (NaN)."""
+    "smoothing" for the width of a Gaussian that blurs what is smaller (of several the last given one is used), "grid"
+    for an image whose values do not count and need not be read, "fill" for a value that may be none (NaN)."""
 
     text: str
 
@@ -74,6 +75,7 @@ class Only:
         return f"{setting} is {several}"
 
 
+SMOOTHING = "smoothing"
 Fill = Annotated[float, Unit("value"), Role("fill")]
 """What stands where an image has no value; "nan" for none."""
 Millimetres = Annotated[float, Unit("mm")]

@@ -164,7 +164,7 @@ class RecipePanel(QWidget):
             box.setCurrentIndex(max(0, box.findData(p.checked(value) if value is not None else None)))
             box.activated.connect(lambda n: self._set(number, p, box.itemData(n)))
             field: QWidget = box
-        elif p.kind.name == "yes or no" and not p.optional:
+        elif p.kind.type is bool and not p.optional:
             tick = QCheckBox()
             tick.setChecked(bool(p.default if typed is None else typed))
             tick.toggled.connect(lambda on: self._set(number, p, on))

@@ -12,7 +12,7 @@ from ...core.image import Image
 from ...core.labels import LabelMap
 from ...core.on_grid import require_same_grid
 from ...core.operation import operation
-from ...core.parameter import Between, Unit
+from ...core.parameter import SMOOTHING, Between, Role, Unit
 from ...core.progress import Progress, silent
 
 SLAB = 16
@@ -36,9 +36,9 @@ WIDTHS = 1.75
 )
 def smooth(
     image: Image,
-    fwhm: Annotated[float, Unit("mm"), Between(1e-6, 1e4)] = 1.0,
+    fwhm: Annotated[float, Unit("mm"), Between(1e-6, 1e4), Role(SMOOTHING)] = 1.0,
     *,
-    along: Annotated[tuple[float, float, float] | None, Unit("mm")] = None,
+    along: Annotated[tuple[float, float, float] | None, Unit("mm"), Role(SMOOTHING)] = None,
     mask: LabelMap | None = None,
     progress: Progress = silent(),
 ) -> Image:

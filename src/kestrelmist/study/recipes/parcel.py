@@ -139,7 +139,9 @@ class Afar:
     def thing(self, key: int) -> Any:
         """The thing with an id, its values still on disk where possible."""
         record = self._record(key)
-        return self.image(key) if isinstance(record, ImageRecord) else store_for(record.kind).open(self, record)  # type: ignore[arg-type]
+        if isinstance(record, ImageRecord):
+            return self.image(key)
+        return store_for(record.kind).open(self, record)  # type: ignore[arg-type]
 
     def image(self, key: int) -> Image:
         if key not in self._images:

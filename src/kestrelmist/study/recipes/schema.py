@@ -8,7 +8,7 @@ from ...core.operation import Operation, all_operations
 from ...core.parameter import Parameter
 from .text import FORM, LONGEST, MOST_STEPS
 
-TYPES = {"yes or no": "boolean", "whole number": "integer", "number": "number"}
+TYPES: dict[type, str] = {bool: "boolean", int: "integer", float: "number"}
 
 
 def schema() -> dict[str, Any]:
@@ -70,5 +70,5 @@ def _setting(p: Parameter) -> dict[str, Any]:
     told: dict[str, Any] = {"description": (p.help or p.words).partition("\n")[0][:200]}
     if p.choices and not p.many:
         return told | {"enum": [*p.choices, *([] if p.required else [None])]}
-    kind = TYPES.get(p.kind.name)
+    kind = TYPES.get(p.kind.type)
     return told | ({"type": [kind, "string", "null"]} if kind is not None else {})

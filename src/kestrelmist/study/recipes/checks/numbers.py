@@ -15,6 +15,7 @@ from ....core.errors import Trouble
 from ....core.left_out import Found
 from ....core.memory import free_bytes
 from ....core.operation import find_operation
+from ....core.parameter import SMOOTHING
 from ....formats.sidecar import KEY as SIDECAR
 from ...items import ImageRecord
 from ...used import shown
@@ -184,13 +185,18 @@ def width_of_smoothing(looked: Looked) -> list[PlanNotice]:
     found = []
     for n, step in enumerate(looked.recipe.steps):
         about = find_operation(step.operation)
-        for p in about.settings:
-            width = step.settings.get(p.name, p.default) if p.name == "fwhm" else None
-            if isinstance(width, (int, float)) and width > structure:
-                small = plain(structure)
-                sentence = f"“{about.title}” with {plain(width)} mm is wider than what is looked at ({small} mm)."
-                mend = PlanMend(f"Make it {small} mm", "set", step=looked.number(n), name=p.name, value=structure)
-                found.append(PlanNotice("width of smoothing", LOOK, sentence, "", (mend,)))
+        widths = [p for p in about.settings if p.role == SMOOTHING]
+        used = [p for p in widths if step.settings.get(p.name) is not None] or widths[:1]
+        for p in used[-1:]:
+            width = step.settings.get(p.name, p.default)
+            each = width if isinstance(width, (list, tuple)) else [width]
+            if not all(isinstance(one, (int, float)) for one in each) or max(each) <= structure:
+                continue
+            small = plain(structure)
+            sentence = f"“{about.title}” with {plain(max(each))} mm is wider than what is looked at ({small} mm)."
+            value = [min(one, structure) for one in each] if each is width else structure
+            mend = PlanMend(f"Make it {small} mm", "set", step=looked.number(n), name=p.name, value=value)
+            found.append(PlanNotice("width of smoothing", LOOK, sentence, "", (mend,)))
     return found
 
 

@@ -21,6 +21,8 @@ OUT = 3.5
 """Robust z from which on a number is out of the usual (B. Iglewicz and D. C. Hoaglin, 1993)."""
 FEWEST = 5
 """Numbers of which one can be out of the usual."""
+PLACES = frozenset("number slice x y z".split())
+"""Columns that say which and where, and not how much."""
 REPORTED = 40
 """Rows of a table that is taken for a report of single numbers."""
 MEANT = ("framewise_displacement", "dvars_after")
@@ -114,7 +116,7 @@ def _of_table(table: Table, title: str) -> list[Number]:
     for cells in table.rows[:12]:
         whose = "" if named is None else f" {cells[named]}"
         for told, value in zip(table.columns, cells):
-            if _is_number(value) and told.name not in ("number", "slice", "x", "y", "z"):
+            if _is_number(value) and told.name not in PLACES:
                 found.append(Number(f"{title}:{whose} {told.name.replace('_', ' ')}", float(value), told.unit))
     return found[:REPORTED]
 
