@@ -11,7 +11,7 @@ from kestrelmist.core.errors import Trouble
 from kestrelmist.core.operation import all_operations, find_operation
 from kestrelmist.core.sources import SOURCES, cited
 from kestrelmist.study.journal.logbook import Step, Thing
-from kestrelmist.study.operations.methods import sentence_of
+from kestrelmist.study.methods import sentence_of
 from kestrelmist.study.study import Study
 from tests.making import keep_thing, two_balls
 

@@ -1,5 +1,6 @@
 from unittest import mock
 
+import shiboken6
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QComboBox, QInputDialog, QLineEdit, QPushButton
@@ -75,6 +76,8 @@ class RecipeDeskTest(DeskCase, RecipeCase):
         self.settle(window)
         self.assertEqual([book(model.study.folder).order.units], [(("T-1", "T-1", ""),)])
         page.at_once.setValue(0)
+        self.assertFalse(page.run.isEnabled())  # until what was chosen is checked
+        self.settle(window)
         self.press(window, page.run)
         made = book(model.study.folder)
         self.assertEqual([made.state(u) for u, _, _ in made.order.units], ["was done", DONE, DONE])
@@ -114,6 +117,30 @@ class RecipeDeskTest(DeskCase, RecipeCase):
         again.desk.recipes.open("Balls")
         self.settle(again)
         self.assertEqual([n.check for n in again.desk.recipes.plan.open], ["what comes in"])  # it is remembered
+
+    def test_what_is_typed_goes_to_the_step_it_was_typed_for(self):
+        window, model, page = self.opened("T-1")
+        keep_recipe(model.study, "Others", balls(), Step("make-recipe", "Make a recipe"))
+        model.choose(1)
+        self.settle(window)
+        width = window.bench.recipe.fields["fwhm"]
+        width.setFocus()
+        width.setText("7 mm")
+        model.open("Others")  # by the Finder, say
+        self.settle(window)
+        width.editingFinished.emit() if shiboken6.isValid(width) else None
+        texts = [recipe_called(model.study, name)[0].steps[0].settings for name in ("Balls", "Others")]
+        self.assertEqual(texts, [{"fwhm": 1.5}, {"fwhm": 1.5}])
+        model.choose(1)
+        self.settle(window)
+        width = window.bench.recipe.fields["fwhm"]
+        width.setText("3 mm")
+        model.study.run("move-step", recipe="Others", number=1, to=2)  # from elsewhere, in the midst of it
+        width.editingFinished.emit()
+        self.settle(window)
+        settings = [s.settings for s in recipe_called(model.study, "Others")[0].steps if s.operation == "smooth"]
+        self.assertEqual(settings, [{"fwhm": 1.5}])
+        self.assertEqual(self.troubles, [])
 
     def test_paused_closed_in_the_midst_and_resumed(self):
         window, model, page = self.opened("T-1", "T-2", "T-3")

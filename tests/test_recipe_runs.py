@@ -171,6 +171,29 @@ class RunsTest(RecipeCase):
             self.assertEqual([made.state(u) for u, _, _ in made.order.units], [DONE, DONE, MISSING])
             self.assertRegex(made.said("T-3"), "no longer in the study|no image")
 
+    def test_who_lacks_something_is_not_begun_through_any_door(self):
+        with self.subjects("T-1", "T-2") as study:
+            study.run("rename", thing="T-2/Head CT", name="Other")
+            bare = editing.with_step(balls(), "threshold")  # a label and two limits are still to be typed
+            path = self.place / "bare.yaml"
+            path.write_text(as_yaml(bare))
+            before = len(study.records())
+            with self.assertRaisesRegex(Partly, "Of 2, 2 missing: .*Step 4: “Threshold” needs label"):
+                study.run("recipe", recipe=path, each_subject=True, workers=0)
+            self.assertEqual(len(study.records()), before)  # nothing was begun
+            path.write_text(as_yaml(balls()))
+            with self.assertRaisesRegex(Partly, "Of 2, 1 missing: T-2: there is no image “Head CT”"):
+                study.run("recipe", recipe=path, subjects="T-1, T-2", workers=0)
+            made = book(study.folder)
+            self.assertEqual([made.state(u) for u, _, _ in made.order.units], [DONE, MISSING])
+            study.run("rename", thing="T-2/Other", name="Head CT")
+            study.run("resume-run", workers=0)
+            self.assertEqual(book(study.folder).unfinished, [])
+            part = study.run("recipe", recipe=path, part="2/2", workers=0)
+            self.assertEqual(part.column("state"), ["was done"])
+            unit = book(study.folder).order.units[0][0]
+            self.assertLessEqual({u for u, _, _ in book(study.folder).order.noticed.values()}, {"", unit})
+
     def test_a_worker_that_is_killed_is_replaced(self):
         with self.subjects("T-1", "T-2") as study:
             place, killed = Processes(2), []

@@ -8,6 +8,7 @@ from typing import Any
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
+    QApplication,
     QCheckBox,
     QComboBox,
     QHBoxLayout,
@@ -29,6 +30,9 @@ from ..widgets.plain_text import plain_tip
 from .form_rows import Folded, Rows
 from .recipe_notices import RecipeNotices
 from .rows import Wrapped, section, soft, title
+
+Origin = tuple[int, int, RecipeStep]
+"""The recipe, the number and the step that a field was made for."""
 
 
 class RecipePanel(QWidget):
@@ -73,20 +77,26 @@ class RecipePanel(QWidget):
             self._slot(column)
         else:
             self._recipe(column)
+        focused = QApplication.focusWidget()
+        held = focused.accessibleName() if focused is not None and self.upper.isAncestorOf(focused) else ""
         self.column.replaceWidget(self.upper, fresh)
         self.upper.hide()
         self.upper.deleteLater()
         self.upper = fresh
+        again = next((w for w in self.fields.values() if held and w.accessibleName() == held), None)
+        if again is not None:  # who goes from field to field is where he was
+            again.setFocus(Qt.FocusReason.OtherFocusReason)
 
     def _step(self, column: QVBoxLayout, step: RecipeStep) -> None:
         number, about = self.model.chosen, find_operation(step.operation)
         assert isinstance(number, int)
         column.addWidget(title(about.title))
         column.addWidget(soft(f"Step {number}, the same for all. {about.summary}"))
+        origin = self.model.key, number, step
         found = self._found(about, step)
         rows, folded = Rows(), Folded()
         for p in about.inputs:
-            field = self._input(number, step, p)
+            field = self._input(origin, p)
             self.fields[p.name] = field
             rows.add(p.words, field, p.help)
         column.addWidget(rows)
@@ -94,7 +104,7 @@ class RecipePanel(QWidget):
         for p in about.settings:
             if p.role in ("new", "secret", "mark", "names"):
                 continue
-            field, source = self._setting(p, step, found.get(p.name))
+            field, source = self._setting(origin, p, found.get(p.name))
             self.fields[p.name] = field
             both = QWidget()
             line = QVBoxLayout(both)
@@ -150,10 +160,9 @@ class RecipePanel(QWidget):
         except (Trouble, KeyError, IndexError):
             return {}
 
-    def _setting(self, p: Parameter, step: RecipeStep, found: Found | str | None) -> tuple[QWidget, str]:
+    def _setting(self, origin: Origin, p: Parameter, found: Found | str | None) -> tuple[QWidget, str]:
         """The field of a setting, and where its value comes from."""
-        number = self.model.chosen
-        typed = step.settings.get(p.name)
+        typed = origin[2].settings.get(p.name)
         if p.choices and not p.many:
             box = QComboBox()
             if p.left_out is not None or p.optional:
@@ -162,17 +171,17 @@ class RecipePanel(QWidget):
                 box.addItem(str(choice), choice)
             value = typed if typed is not None else None if p.required else p.default
             box.setCurrentIndex(max(0, box.findData(p.checked(value) if value is not None else None)))
-            box.activated.connect(lambda n: self._set(number, p, box.itemData(n)))
+            box.activated.connect(lambda n: self._set(origin, p, box.itemData(n)))
             field: QWidget = box
         elif p.kind.type is bool and not p.optional:
             tick = QCheckBox()
             tick.setChecked(bool(p.default if typed is None else typed))
-            tick.toggled.connect(lambda on: self._set(number, p, on))
+            tick.toggled.connect(lambda on: self._set(origin, p, on))
             field = tick
         else:
             line = QLineEdit("" if typed is None else self._words(typed, p))
             line.setPlaceholderText(self._usual(p, found))
-            line.editingFinished.connect(lambda: self._typed(number, p, line, typed))
+            line.editingFinished.connect(lambda: self._typed(origin, p, line, typed))
             field = line
         field.setAccessibleName(p.words)
         field.setToolTip(plain_tip(p.help))
@@ -197,13 +206,16 @@ class RecipePanel(QWidget):
             return p.left_out.words
         return "" if p.required or p.default in (None, "") else self._words(p.default, p)
 
-    def _typed(self, number: Any, p: Parameter, line: QLineEdit, was: Any) -> None:
+    def _typed(self, origin: Origin, p: Parameter, line: QLineEdit, was: Any) -> None:
         text = line.text().strip()
         if text == ("" if was is None else self._words(was, p)):
             return
-        self._set(number, p, text or None)
+        line.blockSignals(True)  # it goes with the panel, and would say it once more
+        self._set(origin, p, text or None)
 
-    def _set(self, number: Any, p: Parameter, value: Any) -> None:
+    def _set(self, origin: Origin, p: Parameter, value: Any) -> None:
+        if not self.model.still(*origin):
+            return
         try:
             kept = None if value is None else p.written(p.checked(value))
         except Trouble as trouble:
@@ -211,17 +223,18 @@ class RecipePanel(QWidget):
             self._told = None
             self.fill()
             return
-        self.model.set_step(number, {p.name: kept})
+        self.model.set_step(origin[1], {p.name: kept})
 
-    def _input(self, number: int, step: RecipeStep, p: Parameter) -> QWidget:
+    def _input(self, origin: Origin, p: Parameter) -> QWidget:
         """What goes into a step: a slot, or what an earlier step gives."""
+        _, number, step = origin
         given = step.inputs.get(p.name, [])
         if p.many:
             line = QLineEdit(", ".join(given))
             line.setAccessibleName(p.words)
             line.setPlaceholderText("none")
             line.editingFinished.connect(
-                lambda: self._feed(number, p, [t.strip() for t in line.text().split(",") if t.strip()], given)
+                lambda: self._feed(origin, p, [t.strip() for t in line.text().split(",") if t.strip()], given)
             )
             return line
         box = QComboBox()
@@ -235,12 +248,12 @@ class RecipePanel(QWidget):
         if box.findData(now) < 0:
             box.addItem(now or "as the study has it", now)
         box.setCurrentIndex(box.findData(now))
-        box.activated.connect(lambda n: self._feed(number, p, [d] if (d := box.itemData(n)) else [], given))
+        box.activated.connect(lambda n: self._feed(origin, p, [d] if (d := box.itemData(n)) else [], given))
         return box
 
-    def _feed(self, number: int, p: Parameter, pointers: list[str], was: list[str]) -> None:
-        if pointers != was:
-            self.model.feed(number, p.name, pointers)
+    def _feed(self, origin: Origin, p: Parameter, pointers: list[str], was: list[str]) -> None:
+        if pointers != was and self.model.still(*origin):
+            self.model.feed(origin[1], p.name, pointers)
 
     def _slot(self, column: QVBoxLayout) -> None:
         slot = self.model.slot
@@ -256,7 +269,7 @@ class RecipePanel(QWidget):
         for words, key, value in texts:
             line = QLineEdit(value)
             line.setAccessibleName(words)
-            line.editingFinished.connect(partial(self._slot_said, slot.name, key, line, value))
+            line.editingFinished.connect(partial(self._slot_said, self.model.key, slot.name, key, line, value))
             self.fields[key] = line
             rows.add(words, line)
         each = QCheckBox("Do the steps for each that fits")
@@ -273,8 +286,9 @@ class RecipePanel(QWidget):
             if len(found) > 8:
                 column.addWidget(soft(f"and {len(found) - 8} more"))
 
-    def _slot_said(self, slot: str, key: str, line: QLineEdit, was: str) -> None:
-        if line.text() != was:
+    def _slot_said(self, of: int, slot: str, key: str, line: QLineEdit, was: str) -> None:
+        if line.text() != was and of == self.model.key:
+            line.blockSignals(True)
             self.model.edit("change-slot", slot=slot, **{key: line.text()})
             if key == "name":
                 self.model.choose(line.text().strip())
@@ -295,14 +309,15 @@ class RecipePanel(QWidget):
             line = QLineEdit("" if value is None else f"{value:g}{unit}")
             line.setPlaceholderText("not said")
             line.setAccessibleName(words)
-            line.editingFinished.connect(partial(self._expected, key, line, line.text()))
+            line.editingFinished.connect(partial(self._expected, self.model.key, key, line, line.text()))
             self.fields[key] = line
             rows.add(words, line)
         column.addWidget(rows)
 
-    def _expected(self, key: str, line: QLineEdit, was: str) -> None:
-        if line.text() == was:
+    def _expected(self, of: int, key: str, line: QLineEdit, was: str) -> None:
+        if line.text() == was or of != self.model.key:
             return
+        line.blockSignals(True)
         now = self.model.recipe.expected
         given: dict[str, Any] = {k: getattr(now, k) for k in ("volumes", "repetition_time", "structure")}
         self.model.edit("expect", **given | {key: line.text().strip() or None})

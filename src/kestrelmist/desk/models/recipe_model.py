@@ -126,7 +126,7 @@ class RecipeModel(QObject):
         self.recipe, self.version = recipe, versions.number
         if isinstance(self.chosen, int) and self.chosen > len(recipe.steps):
             self.chosen = len(recipe.steps) or None
-        self._soon.start()
+        self._check_soon()
 
     def _follow(self) -> None:
         """The study has changed: the recipe may have."""
@@ -140,7 +140,7 @@ class RecipeModel(QObject):
 
     def _shelf(self) -> None:
         if self.is_open and not self.running:
-            self._soon.start()
+            self._check_soon()
 
     # what is looked at
 
@@ -167,6 +167,15 @@ class RecipeModel(QObject):
         return next((s for s in self.recipe.slots if s.name == self.chosen), None)
 
     # what is changed
+
+    def still(self, key: int, number: int, step: RecipeStep) -> bool:
+        """Whether a step is what it was when somebody began to type: in the same recipe, and as it was. Else that is
+        said."""
+        steps = self.recipe.steps
+        same = self.is_open and self.key == key and number <= len(steps) and steps[number - 1] == step
+        if not same:
+            self.session.said.emit("The step has changed meanwhile; what was typed was not set.")
+        return same
 
     def edit(self, operation: str, **given: Any) -> None:
         """Change the recipe by one of the operations on recipes."""
@@ -195,6 +204,10 @@ class RecipeModel(QObject):
             self.choose(at)
 
     # before it starts
+
+    def _check_soon(self) -> None:
+        self._soon.start()
+        self.moved.emit()  # until then nothing can be run
 
     def _check(self) -> None:
         if not self.is_open or self.session.closed:
@@ -225,9 +238,14 @@ class RecipeModel(QObject):
         self._checking = job
 
     @property
+    def checked(self) -> bool:
+        """Whether what the checks say holds for the recipe and the choices of now."""
+        return self._checking is None and not self._soon.isActive()
+
+    @property
     def settled(self) -> bool:
         """Whether nothing is still to be checked or shown."""
-        return self._checking is None and not self._soon.isActive() and not self._tick.isActive()
+        return self.checked and not self._tick.isActive()
 
     def mend(self, notice: PlanNotice, mend: PlanMend) -> None:
         """What the button of a notice does."""
@@ -261,7 +279,7 @@ class RecipeModel(QObject):
         if not self.study.read_only:
             told = asdict(self.choices)
             self.session.guarded(lambda: self.study.catalogue.remember(f"{CHOICES}: {self.key}", told))
-        self._soon.start()
+        self._check_soon()
 
     # the run
 
@@ -276,7 +294,7 @@ class RecipeModel(QObject):
     def start(self, only: list[Unit] | None = None) -> None:
         """Run it on everybody who is ready, or on some."""
         plan, choices = self.plan, self.choices
-        if plan is None or self.running:
+        if plan is None or self.running or not self.checked:
             return
         units = plan.runs if only is None else only
         recipe = self.recipe
@@ -340,7 +358,7 @@ class RecipeModel(QObject):
             self.session.shelf_changed.emit()
             self.session.logbook_changed.emit()
             self.moved.emit()
-            self._soon.start()
+            self._check_soon()
 
         def failed(error: BaseException) -> None:
             over()

@@ -223,15 +223,16 @@ class RecipePage(QWidget):
         who = len({r[1] for r in self.who.rows})
         runs = len(self.who.rows)
         self.where.setText(f"{who} subjects" + (f", {runs} runs" if runs != who else ""))
-        running = model.running
+        running, checked = model.running, model.checked
         ready = counts.get(READY, 0) + counts.get(TO_LOOK_AT, 0)
         self.run.setText(f"Run {ready}" if ready else "Run")
-        self.run.setEnabled(bool(ready) and not running)
+        self.run.setEnabled(bool(ready) and not running and checked)
         unit = next((u for u in plan.units if u.key == model.unit), None) if plan is not None else None
         one = unit or (plan.runs[0] if plan is not None and plan.runs else None)
         self.attempt.setText(f"Try on {one.words}" if one is not None else "Try on one")
-        self.attempt.setEnabled(one is not None and not running and plan is not None and plan.state(one) != LACKING)
-        self.on_slice.setEnabled(plan is not None and not running)
+        able = one is not None and plan is not None and plan.state(one) != LACKING
+        self.attempt.setEnabled(able and not running and checked)
+        self.on_slice.setEnabled(plan is not None and not running and checked)
         self.pause.setText("Go on" if model.paused else "Pause")
         self.pause.setEnabled(running)
         left = len(book.unfinished) if book is not None else 0

@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 import os
+from dataclasses import replace
+from typing import Any
 
 from ...core.errors import Cancelled, Partly, Trouble
 from ...core.table import Table
 from ..recipes import book as states
-from ..recipes.book import RunBook
-from ..recipes.cohort import Runner
+from ..recipes.book import Order, RunBook
+from ..recipes.cohort import Runner, order_of
+from ..recipes.plan import LACKING, Plan
+from ..recipes.plan_notice import WRONG
+from ..recipes.recipe import Recipe
 from ..study import Study
 
 GROUP = "Steps"
@@ -38,6 +43,30 @@ def run_to_end(runner: Runner) -> None:
         runner.run()
     except Cancelled:
         return  # the table says who was stopped
+
+
+def planned(
+    study: Study, recipe: Recipe, plan: Plan, waive: str, part: tuple[int, int] = (1, 1), **facts: Any
+) -> Order:
+    """The order of a run of what was planned, or of a part of it, with what the checks said of those."""
+    order = order_of(study, recipe, part=part, units=plan.units, passed=plan.passed, **facts)
+    mine = {"", *(unit for unit, _, _ in order.units)}
+    noticed = {n.key: (n.unit, n.sentence, waive.strip()) for n in plan.open if n.unit in mine}
+    return replace(order, noticed=noticed)
+
+
+def told_lacking(made: RunBook, plan: Plan) -> list[str]:
+    """Write down who lacks something, before anything runs; returns the keys of the others."""
+    ready = []
+    for unit in plan.units:
+        if unit.key not in made.cells:
+            continue
+        if plan.state(unit) == LACKING:
+            said = (n.sentence for n in plan.open if n.level == WRONG and n.unit in ("", unit.key))
+            made.write(unit.key, state=states.MISSING, what=" ".join(said))
+        else:
+            ready.append(unit.key)
+    return ready
 
 
 def ended(made: RunBook, table: Table) -> Table:

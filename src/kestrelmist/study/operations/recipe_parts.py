@@ -10,7 +10,7 @@ from ...core.operation import operation
 from ...core.progress import Progress, silent
 from ...core.table import Table
 from ..recipes.book import begin, books
-from ..recipes.cohort import Runner, order_of, runs_table, table_of
+from ..recipes.cohort import Runner, runs_table, table_of
 from ..recipes.part import begin_part, parts_left, take_part, wait_for
 from ..recipes.places import place_for
 from ..recipes.plan import plan_of
@@ -18,7 +18,7 @@ from ..recipes.recipe import Recipe
 from ..recipes.text import as_yaml
 from ..store import hash_of
 from ..study import Study
-from ._runs import GROUP, at_once, ended, named_subjects, run_to_end
+from ._runs import GROUP, at_once, ended, named_subjects, planned, run_to_end, told_lacking
 
 PART = re.compile(r"^\s*(\d+)\s*/\s*(\d+)\s*$")
 PATIENCE = 600.0
@@ -50,9 +50,7 @@ def run_part(
     """A part by itself, beside the study; taken in at the end, when nobody else holds it by then."""
     k, n = part_of(part)
     plan = plan_of(study, found, named_subjects(study, subjects), workers=workers)
-    noticed = {one.key: (one.unit, one.sentence, waive.strip()) for one in plan.open}
-    facts = {"name": name, "noticed": noticed, "passed": plan.passed, "allow_deleting": allow_deleting}
-    order = order_of(study, found, named_subjects(study, subjects), (k, n), **facts)
+    order = planned(study, found, plan, waive, (k, n), name=name, allow_deleting=allow_deleting)
     text = hash_of(as_yaml(found) + repr(order.units))[:8]
     home = begin_part(study.folder, f"{k} of {n}, {text}")
     with Study(home) as beside:
@@ -60,7 +58,7 @@ def run_part(
         there = books(home)
         place = place_for(at_once(workers), folder=home, progress=progress)
         made = there[0] if there else begin(home, replace(order, where=f"part {k} of {n}, {place.words}"))
-        run_to_end(Runner(beside, made, place, progress))
+        run_to_end(Runner(beside, made, place, progress, only=told_lacking(made, plan)))
         table = table_of(made)
     if not study.read_only:
         take_part(study, home)

@@ -15,7 +15,7 @@ from ...core.table import Column, Table
 from ..journal.logbook import Step
 from ..kinds import AnyImage
 from ..recipes.book import begin, book
-from ..recipes.cohort import Runner, order_of, runs_table, table_of
+from ..recipes.cohort import Runner, runs_table, table_of
 from ..recipes.one_subject import run_recipe
 from ..recipes.places import place_for
 from ..recipes.plan import Plan, plan_of, plan_table
@@ -24,7 +24,7 @@ from ..recipes.slice_trial import tried_on_slice
 from ..recipes.units import Cohort
 from ..study import Study
 from ._results import keep_table
-from ._runs import GROUP, at_once, ended, named_subjects, run_to_end
+from ._runs import GROUP, at_once, ended, named_subjects, planned, run_to_end, told_lacking
 from .recipe_parts import run_part
 from .recipes import RecipeName
 
@@ -172,20 +172,11 @@ def recipe(
     if each_subject or subjects or cluster:
         study.catalogue.require_writable()
         plan = plan_of(study, found, named_subjects(study, subjects), workers=workers)
-        order = order_of(
-            study,
-            found,
-            named_subjects(study, subjects),
-            name=name,
-            version=version,
-            noticed={n.key: (n.unit, n.sentence, waive.strip()) for n in plan.open},
-            passed=plan.passed,
-            allow_deleting=allow_deleting,
-        )
+        order = planned(study, found, plan, waive, name=name, version=version, allow_deleting=allow_deleting)
         count = at_once(workers)
         place = place_for(count, cluster, study.folder, progress)
         made = begin(study.folder, replace(order, where=place.words))
-        run_to_end(Runner(study, made, place, progress))
+        run_to_end(Runner(study, made, place, progress, only=told_lacking(made, plan)))
         step = Step("recipe", f"Recipe “{found.title or recipe}” on all subjects",
                     {"recipe": recipe, "run": made.number, "workers": count, "cluster": cluster})  # fmt: skip
         return ended(made, keep_table(study, table_of(made), step))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import deque
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from concurrent.futures import Future
 from typing import TYPE_CHECKING, Any
 
@@ -310,11 +310,16 @@ def run_cohort(
 
 
 def order_of(
-    study: Study, recipe: Recipe, subjects: list[str] | None = None, part: tuple[int, int] = (1, 1), **facts: Any
+    study: Study,
+    recipe: Recipe,
+    subjects: list[str] | None = None,
+    part: tuple[int, int] = (1, 1),
+    units: Sequence[Unit] | None = None,
+    **facts: Any,
 ) -> Order:
-    """The order of a run on subjects, or on all; of part k of n, every n-th unit from the k-th on. Raises Trouble when
-    there is nobody."""
-    units = Cohort(study, recipe.running()).units(subjects)
+    """The order of a run on subjects, or on all, or on units that are known; of part k of n, every n-th unit from the
+    k-th on. Raises Trouble when there is nobody."""
+    units = Cohort(study, recipe.running()).units(subjects) if units is None else units
     if not units:
         raise Trouble("There is no subject in this study", "gather some images first", study.folder)
     k, n = part

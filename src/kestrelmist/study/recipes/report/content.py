@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -9,10 +10,12 @@ from .... import VERSION
 from ....core.operation import find_operation
 from ....core.progress import Progress, silent
 from ...journal.logbook import Step
+from ...methods import sentences_of
 from ...subjects import standard_spaces
 from ...used import shown
 from .. import book as states
 from ..book import RunBook
+from ..text import as_yaml
 from .numbers import Number, among_all, numbers_of
 from .pictures import Judged, pictures_of
 
@@ -129,16 +132,10 @@ def report_of(study: Study, book: RunBook, pictures: bool = True, progress: Prog
 
 
 def _hash_of_recipe(book: RunBook) -> str:
-    import hashlib
-
-    from ..text import as_yaml
-
     return f"SHA-256 {hashlib.sha256(as_yaml(book.order.recipe).encode()).hexdigest()}"
 
 
 def _methods(study: Study, steps: list[Step]) -> tuple[list[tuple[str, list[int]]], list[str]]:
-    from ...operations.methods import sentences_of
-
     return sentences_of(steps, standard=standard_spaces(study))
 
 
