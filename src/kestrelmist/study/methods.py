@@ -72,7 +72,7 @@ def sentence_of(about: Operation, step: Step) -> str:
 
 def as_text(told: list[tuple[str, list[int]]], sources: list[str]) -> str:
     """The whole as text."""
-    from ... import VERSION
+    from .. import VERSION
 
     body = " ".join(f"{text[:-1]}{f' [{_numbers(numbers)}]' if numbers else ''}." for text, numbers in told)
     listed = "\n".join(f"[{n}] {source}." for n, source in enumerate(sources, 1))
