@@ -7,6 +7,7 @@ import unittest.mock
 import numpy as np
 
 from kestrelmist.core.axis import Axis
+from kestrelmist.core.curve import Curve
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.image import Image
 from kestrelmist.core.labels import LabelMap, LabelTable
@@ -139,6 +140,28 @@ class CorrelateTest(PlaceCase):
         self.assertGreater(float(whole.data[:4].min()), 0.6)
         self.assertLess(float(whole.data[6:, 6:].max()), -0.6)
         self.assertTrue(two_sided(whole))
+
+    def test_the_change_is_that_of_least_squares(self):
+        image = series()
+        image.unit = "per cent"
+        labels = half(image)
+        t = np.arange(COUNT)
+        course, other = (t // 4 % 2).astype(float), np.sin(t / 3.0)
+        curve, breath = Curve(course, name="odour"), [Curve(other, name="breath")]
+        made = correlate(image, labels, curve=curve, without=breath, gives="change")
+        basis = np.array([course, other, np.ones(COUNT)]).T
+        flat = image.data.reshape(-1, COUNT).T.astype(float)
+        wanted = np.linalg.lstsq(basis, flat, rcond=None)[0][0]
+        np.testing.assert_allclose(made.data.reshape(-1), wanted, atol=1e-5 * np.abs(wanted).max())
+        self.assertEqual((made.unit, made.name), ("per cent", f"{image.name}, change with odour"))
+        self.assertTrue(two_sided(made))
+        twice = correlate(image, labels, curve=Curve(2 * course), without=breath, gives="change")
+        np.testing.assert_allclose(twice.data, made.data / 2, rtol=1e-5, atol=1e-6)
+        data = np.array(image.data)
+        data[0, 0, 0], data[1, 0, 0, 3] = 7.0, np.nan
+        made = correlate(Image(data, image.space, axes=image.axes), labels, curve=curve, gives="change")
+        self.assertEqual(made.data[0, 0, 0], 0.0)
+        self.assertTrue(np.isnan(made.data[1, 0, 0]))
 
     def test_from_files_in_blocks_as_in_memory(self):
         image = series(np.int16)

@@ -37,11 +37,29 @@ class GroupMapTest(unittest.TestCase):
         table = made.clusters
         self.assertLess(table.column("p")[0], 0.01)
         place = [table.column(axis)[0] for axis in "xyz"]
-        self.assertLessEqual(np.linalg.norm(SPACE.to_voxel(np.array([place]))[0] - (12, 9, 7)), 1.8)
+        self.assertLessEqual(np.linalg.norm(SPACE.to_voxel(np.array([place]))[0] - (12, 9, 7)), 0.6)
+        np.testing.assert_allclose(made.mean.data[1:], stack.astype(float).mean(0)[1:], rtol=1e-5, atol=1e-6)
+        self.assertEqual(table.column("mean")[0], made.mean.data[12, 9, 7])
         limit = stats.t.isf(0.0005, 9)
         labels, _ = ndimage.label(wanted > limit)
         self.assertEqual(table.column("voxels")[0], np.bincount(labels.ravel())[1:].max())
         self.assertAlmostEqual(table.column("volume")[0], 0.25 * table.column("voxels")[0])
+
+    def test_a_peak_lies_between_voxels_and_within_what_was_tested(self):
+        i, j, k = np.indices(SHAPE)
+        for sign, middle in ((1.0, (12.3, 9.0, 6.6)), (-1.0, (4.0, 14.7, 10.2))):
+            ball = 9.0 - 0.5 * sum((a - b) ** 2 for a, b in zip((i, j, k), middle))
+            ball = sign * np.maximum(ball, 0)
+            rng = np.random.default_rng(4)
+            group = [Image((ball + n + rng.normal(0, 0.1, SHAPE)).astype(np.float32), SPACE) for n in (-0.2, 0.2) * 4]
+            exact = group_map(group[0], group[1:], flips=100).clusters
+            place = SPACE.to_voxel(np.array([[exact.column(axis)[0] for axis in "xyz"]]))[0]
+            np.testing.assert_allclose(place, middle, atol=0.1)
+            self.assertGreater(sign * exact.column("mean")[0], 8.0)
+        edge = [Image(np.broadcast_to(np.arange(20.0)[:, None, None], SHAPE).astype(np.float32) + n, SPACE)
+                for n in (-0.1, 0.1, 0.0, 0.05)]  # fmt: skip
+        place = group_map(edge[0], edge[1:], flips=100).clusters
+        self.assertEqual(SPACE.to_voxel(np.array([[place.column(axis)[0] for axis in "xyz"]]))[0, 0], 19.0)
 
     def test_where_there_is_nothing_hardly_a_cluster_is_found(self):
         false = 0

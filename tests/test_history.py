@@ -7,7 +7,7 @@ import numpy as np
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.labels import LabelMap
 from kestrelmist.study.journal.changes import LabelChange
-from kestrelmist.study.journal.history import Stale
+from kestrelmist.study.journal.history import LongEntry, Stale
 from kestrelmist.study.journal.versions import BEFORE, state_of
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
@@ -48,6 +48,65 @@ class HistoryTest(PlaceCase):
         self.assertIsNone(study.history.to_redo())  # something new was done instead
         study = self.reopened(study)
         self.assertIsNone(study.history.to_redo())
+
+    def test_what_takes_long_is_one_entry_and_undo_leaves_it_alone_until_it_is_over(self):
+        study = self.study_with_balls()
+        history, long = study.history, LongEntry("Recipe “Soft”")
+        study.run("paint", image=1, label="First", point=(0, 0, 0), diameter=1.0)
+        with history.together(long):
+            study.run("smooth", image=1, fwhm=1.0)
+        study.run("paint", image=1, label="Hand", point=(3, 0, 0), diameter=1.0)  # a person, in between
+        with history.together(long):
+            (soft,) = study.run("smooth", image=1, fwhm=2.0)
+            label_map = study.run("new-labels", image=soft)
+        entry = long.entry
+        self.assertIn("Paint", history.to_undo().title)
+        history.undo()
+        self.assertEqual([one.name for one in study.labels(1).table], ["First"])
+        with history.together(long):
+            study.run("paint", image=soft, labels=label_map, label="Ball", point=(-4, 0, 0), diameter=2.0)
+        self.assertEqual((long.entry, history.to_redo() is not None), (entry, True))  # what was undone is not lost
+        history.redo()
+        self.assertEqual([one.name for one in study.labels(1).table], ["First", "Hand"])
+        history.undo()
+        history.undo()
+        self.assertEqual(history.to_undo().title, "Gather “Two balls”")  # all after it is under way
+        history.redo()
+        history.over(long)
+        self.assertEqual(history.to_undo().title, "Paint “First”")
+        history.undo()
+        self.assertEqual(history.to_undo().title, "Recipe “Soft”")
+        study = self.reopened(study)
+        self.assertEqual(study.history.to_undo().title, "Recipe “Soft”")
+        shown = len(study.records())
+        study.history.undo()
+        self.assertEqual((len(study.records()), shown), (1, 3))
+        self.assertEqual([e.undone for e in study.logbook.entries() if e.operation == "smooth"], [True, True])
+        study.history.redo()
+        self.assertEqual(len(study.records()), 3)
+
+    def test_what_takes_long_begins_anew_where_somebody_changed_the_same(self):
+        study = self.study_with_balls()
+        history, long = study.history, LongEntry("Recipe “Labels”")
+        for n, at in enumerate(((-4, 0, 0), (4, 0, 0), (0, 4, 0))):
+            with history.together(long):
+                study.run("paint", label="Run", point=at, diameter=2.0)
+            if n == 0:
+                study.run("paint", label="Hand", point=(0, 0, 0), diameter=1.0)
+                first = long.entry
+        self.assertNotEqual(long.entry, first)
+        counts = study.labels(1).counts.tolist()
+        self.assertIsNone(history.to_undo())  # the hand's lies under what is under way
+        history.over(long)
+        titles = []
+        while len(titles) < 3:
+            titles.append(history.undo().title)
+        self.assertEqual(titles, ["Recipe “Labels”", "Paint “Hand”", "Recipe “Labels”"])
+        self.assertEqual(int(study.labels(1).counts[0]), two_balls().data.size)
+        study = self.reopened(study)
+        for _ in range(3):
+            study.history.redo()
+        self.assertEqual(study.labels(1).counts.tolist(), counts)
 
     def test_every_kind_of_change_goes_back_and_forth(self):
         study = self.study_with_balls()

@@ -1,16 +1,24 @@
+import threading
+import time
 from unittest import mock
 
 import shiboken6
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QComboBox, QInputDialog, QLineEdit, QPushButton
 
+from kestrelmist.core.errors import Cancelled
+from kestrelmist.core.progress import Progress
+from kestrelmist.desk.models import calm as calm_module
+from kestrelmist.desk.models.calm import BetweenGestures
 from kestrelmist.study.journal.logbook import Step
+from kestrelmist.study.recipes import editing
 from kestrelmist.study.recipes.book import DONE, FAILED, book
 from kestrelmist.study.recipes.ready import keep_recipe, recipe_called
+from kestrelmist.study.recipes.recipe import Recipe, Slot
 from kestrelmist.study.recipes.slice_trial import ALONE, NUMBERS
 from kestrelmist.study.study import Study
-from tests.desk_case import DeskCase, pause
+from tests.desk_case import DeskCase, application, pause
 from tests.test_recipe_runs import balls
 from tests.test_recipes import RecipeCase
 
@@ -147,17 +155,17 @@ class RecipeDeskTest(DeskCase, RecipeCase):
         model.choose_for(workers=0)
         self.settle(window)
         QTest.mouseClick(page.run, Qt.MouseButton.LeftButton)
-        model.pause()
+        model.run.pause()
         for _ in range(100):
             pause(50)
-            if model.book is not None and page.pause.text() == "Go on":
+            if model.run.book is not None and page.pause.text() == "Go on":
                 break
         pause(800)
-        done = sum(c.state == DONE for cells in model.book.cells.values() for c in cells)
+        done = sum(c.state == DONE for cells in model.run.book.cells.values() for c in cells)
         pause(500)
-        self.assertEqual(sum(c.state == DONE for cells in model.book.cells.values() for c in cells), done)
+        self.assertEqual(sum(c.state == DONE for cells in model.run.book.cells.values() for c in cells), done)
         self.assertLess(done, 9)
-        self.assertTrue(model.running)
+        self.assertTrue(model.run.running)
         window.close()
         with Study(self.place / "study") as study:
             self.assertGreater(len(book(study.folder).unfinished), 0)
@@ -171,6 +179,92 @@ class RecipeDeskTest(DeskCase, RecipeCase):
         self.assertEqual(made.unfinished, [])
         smooths = [s for s in again.desk.study.logbook.entries() if s.operation == "smooth"]
         self.assertEqual(len(smooths), 3)
+
+    def test_the_hand_draws_and_other_steps_are_done_while_it_runs(self):
+        half = {"label": "Half", "low": 550, "high": 5000}
+        recipe = editing.with_step(Recipe(title="Half"), "threshold", settings=half)
+        recipe = editing.with_slot(recipe, Slot("Scan", "image", "Head CT"), "Image")
+        recipe = editing.with_step(recipe, "smooth", settings={"fwhm": 1.0})
+        with self.subjects("T-1", "T-2") as study:
+            keep_recipe(study, "Half", recipe, Step("make-recipe", "Make a recipe"))
+            study.run("paint", image="T-1/Head CT", label="Mine", point=(0, 0, 0), diameter=1.0)
+        window = self.open(self.place / "study")
+        desk, study = window.desk, window.desk.study
+        model, hand, key = desk.recipes, desk.hand, study.find("T-1/Head CT").id
+        window.viewing.show_image(key)
+        model.open("Half")
+        model.choose_for(workers=0)
+        self.settle(window)
+        desk.viewing.set_stage("Outline")
+        model.close()
+        self.settle(window)
+        hand.set_tool("brush")
+        canvas = window.table.lead.canvas
+        middle = QPoint(canvas.width() // 2, canvas.height() // 2)
+        QTest.mousePress(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, middle)
+        self.assertIsNotNone(hand.gesture)
+        model.start()
+        pause(700)
+        self.assertTrue(model.run.running, self.troubles)
+        self.assertIsNotNone(hand.gesture)
+        self.assertEqual([s for s in study.logbook.entries() if s.operation == "threshold"], [])  # it waits for it
+        model.run.pause()
+        QTest.mouseRelease(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, middle)
+        self.assertIsNone(hand.gesture)
+        strokes = int(study.labels(key).counts[1])
+        desk.run("turn-values", {"image": "T-2/Head CT"})  # beside it
+        end = time.monotonic() + 60
+        while time.monotonic() < end and not any(s.operation == "turn-values" for s in study.logbook.entries()):
+            pause(20)
+        self.assertTrue(model.run.running)
+        self.assertEqual(desk.undoing.undo_title, "Turn values round")
+        desk.undoing.undo()  # not what the run has done
+        model.run.pause()
+        self.settle(window)
+        self.assertFalse(model.run.running)
+        made = book(study.folder)
+        self.assertEqual([made.state(u) for u, _, _ in made.order.units], [DONE, DONE])
+        labels = study.labels(key)
+        self.assertEqual([one.name for one in labels.table], ["Mine", "Half"])
+        self.assertLess(int(labels.counts[1]), strokes)  # some of it lies in the ball
+        self.assertEqual(desk.undoing.undo_title, "Recipe “Half”")
+        desk.undoing.undo()
+        self.settle(window)
+        self.assertEqual([one.name for one in study.labels(key).table], ["Mine"])
+        self.assertEqual(int(study.labels(key).counts[1]), strokes)
+        self.assertEqual([r.name for r in study.records() if "smooth" in r.name], [])
+        self.assertEqual(self.troubles, [])
+
+    def test_a_contour_that_is_left_open_does_not_stop_a_run_for_ever(self):
+        application()
+        session = mock.Mock(gestures={7: 1})
+        session.end_gesture = lambda: session.gestures.update({7: 2})
+        calm = BetweenGestures(session, None)
+        found = []
+        with mock.patch.object(calm_module, "PATIENCE", 0.3):
+            worker = threading.Thread(target=lambda: found.append(calm.read([7], lambda: session.gestures[7])))
+            worker.start()
+            pause(100)
+            self.assertEqual(found, [])
+            while worker.is_alive():
+                pause(20)
+        self.assertEqual(found, [2])
+        stopped, progress = [], Progress()
+        session.gestures[7], calm.progress = 3, progress
+
+        def wait() -> None:
+            try:
+                calm.change([7], lambda: stopped.append("done"))
+            except Cancelled:
+                stopped.append("cancelled")
+
+        worker = threading.Thread(target=wait)
+        worker.start()
+        pause(100)
+        progress.cancel()
+        worker.join(5)  # the window closes, and waits for it
+        pause(200)
+        self.assertEqual(stopped, ["cancelled"])
 
     def test_what_fails_is_said_and_the_window_goes_on(self):
         window, model, page = self.opened("T-1", "T-2")

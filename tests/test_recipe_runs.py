@@ -16,7 +16,8 @@ from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.study.inputs import settle
 from kestrelmist.study.recipes import editing
 from kestrelmist.study.recipes.book import DONE, FAILED, FOUND, MISSING, begin, book, books
-from kestrelmist.study.recipes.cohort import Control, Runner, order_of
+from kestrelmist.study.recipes.cohort import Runner, order_of
+from kestrelmist.study.recipes.control import Control
 from kestrelmist.study.recipes.parcel import done_afar, parcel_of
 from kestrelmist.study.recipes.part import begin_part, parts_left, take_part
 from kestrelmist.study.recipes.places import Here, Processes, place_for

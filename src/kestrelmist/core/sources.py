@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 SOURCES: dict[str, str] = {
+    "Abdul-Rahman 2007": (
+        "H. Abdul-Rahman, M. Gdeisat, D. Burton, M. Lalor, F. Lilley and C. Moore, Fast and robust three-dimensional "
+        "best path phase unwrapping algorithm, Appl. Opt. 46, 2007"
+    ),
     "Ahmed 1974": "N. Ahmed, T. Natarajan and K. R. Rao, Discrete cosine transform, IEEE Trans. Computers 23, 1974",
     "Alexa 2022": "M. Alexa, Super-Fibonacci spirals: fast, low-discrepancy sampling of SO(3), CVPR 2022",
     "Arsigny 2006": (

@@ -1,10 +1,10 @@
-"""Seed maps: how every voxel's course goes with that of one place."""
+"""Seed maps: how every voxel's course goes with that of one place, and by how much."""
 
 from __future__ import annotations
 
 import os
 from concurrent.futures import ThreadPoolExecutor
-from typing import Annotated
+from typing import Annotated, Literal
 
 import numpy as np
 
@@ -46,9 +46,13 @@ RUN = 128
         "mask": "Only within",
         "drift": "Slower than",
         "mean_course": "And the mean",
+        "gives": "Tells",
     },
     group="Courses",
-    methods="Courses were correlated with that of a seed, voxel by voxel, after slow changes were removed by cosines",
+    methods=(
+        "Courses were correlated with that of a seed, voxel by voxel ({gives}), after slow changes were removed by "
+        "cosines"
+    ),
     cites=("Ahmed 1974",),
 )
 def correlate(
@@ -63,6 +67,7 @@ def correlate(
     mask: LabelMap | None = None,
     drift: Annotated[float | None, Unit("s"), Between(0, 1e6), LeftOut("nothing is taken out", was=0.0)] = None,
     mean_course: bool = False,
+    gives: Literal["r", "change"] = "r",
     progress: Progress = silent(),
 ) -> Image:
     """Map how every voxel's course goes with that of a voxel, a ball, a label or a curve.
@@ -89,11 +94,16 @@ def correlate(
         K. R. Rao, IEEE Trans. Computers 23, 1974); 0 for none.
     mean_course : bool
         The mean course of all voxels, or of those in the mask, is taken out of all courses first.
+    gives : text
+        Pearson's r, or the change: by how much values go up where the seed or the curve goes up by 1, as least squares
+        find it, in the unit of the image. Of a series whose voxels were each scaled to a mean of 100 it is per cent.
+        Maps of several subjects are tested by it: r tells how clear a change is, not how large.
 
     Returns
     -------
     Image
-        float32, −1 to 1; no value (NaN) where a course is constant or not finite.
+        float32. r is −1 to 1, and has no value (NaN) where a course is constant; neither has one where it is not
+        finite.
 
     Raises
     ------
@@ -127,16 +137,20 @@ def correlate(
     weights = np.vstack([wanted / length, basis])
     sums, squares = _projected(image, whole, weights, progress.part(0.3, 1.0))
     found = np.empty(squares.size, np.float32)
-    _coefficients(sums, squares, found)
+    if gives == "r":
+        _coefficients(sums, squares, found)
+    else:
+        found[:] = np.where(np.isfinite(squares), sums[0] / length, np.nan)
     made = found.reshape(image.space.shape, order="F")
     if inside is not None:
         made[~inside] = np.nan
     said = told(len(slow), drift, without, ("the mean course",) if mean_course else ())
     about = {
-        "facts": {**image.facts, BOTH_SIDES: "Pearson's r"},
+        "facts": {**image.facts, BOTH_SIDES: "Pearson's r" if gives == "r" else f"Change with {name}"},
         "caveats": [*image.caveats, *([said] if said is not None else [])],
     }
-    return image.like(made, name=f"{image.name}, r with {name}", unit="", axes=(), modality="", **about)
+    named, unit = ("r", "") if gives == "r" else ("change", image.unit)
+    return image.like(made, name=f"{image.name}, {named} with {name}", unit=unit, axes=(), modality="", **about)
 
 
 def _mean_course(image: Image, inside: np.ndarray | None, progress: Progress) -> np.ndarray:

@@ -45,6 +45,7 @@ class Hand(QObject):
         self.tool_settings: dict[int, ToolSettings] = {}
         self.label_number: int | None = None
         self.gesture = None
+        self._drawn_on: int | None = None
         self.session.end_gesture = self.end_gesture
         viewing.lead_changed.connect(self._other_lead)
         viewing.lead_ready.connect(self._ready)
@@ -84,6 +85,9 @@ class Hand(QObject):
     def begin(self, gesture) -> None:
         """Take up a gesture; one that is still open is ended first."""
         self.end_gesture()
+        record = self.viewing.record
+        self._drawn_on = None if record is None else record.id
+        self._count()
         self.gesture = gesture
 
     def end_gesture(self) -> None:
@@ -91,6 +95,7 @@ class Hand(QObject):
         gesture, self.gesture = self.gesture, None
         if gesture is not None:
             gesture.finish()
+            self._count()
             self.gesture_moved.emit()
 
     def cancel_gesture(self) -> None:
@@ -98,7 +103,14 @@ class Hand(QObject):
         gesture, self.gesture = self.gesture, None
         if gesture is not None:
             gesture.cancel()
+            self._count()
             self.gesture_moved.emit()
+
+    def _count(self) -> None:
+        """A gesture has begun or ended: who reads what it draws on in another thread sees that."""
+        if self._drawn_on is not None:
+            counts = self.session.gestures
+            counts[self._drawn_on] = counts.get(self._drawn_on, 0) + 1
 
     # what is held
 

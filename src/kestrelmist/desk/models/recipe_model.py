@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
+from collections.abc import Callable
 from dataclasses import asdict, replace
 from typing import Any
 
 import yaml
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from ...core.errors import Cancelled, Trouble
+from ...core.errors import Trouble
 from ...core.operation import find_operation
-from ...study.recipes import book as states
 from ...study.recipes.book import RunBook, begin, last_of
-from ...study.recipes.cohort import Control, Runner, order_of
-from ...study.recipes.places import place_for
+from ...study.recipes.cohort import order_of
 from ...study.recipes.plan import Plan, plan_of
 from ...study.recipes.plan_notice import PlanMend, PlanNotice
 from ...study.recipes.ready import kept, kept_record, ready_recipes, recipe_of_record
@@ -23,6 +21,7 @@ from ...study.recipes.report.pictures import picture_of
 from ...study.recipes.slice_trial import tried_on_slice
 from ...study.recipes.units import Unit, using
 from .recipe_choices import Choices
+from .recipe_run import RunInHand
 from .session import Session
 
 CHOICES = "recipe choices"
@@ -38,9 +37,6 @@ class RecipeModel(QObject):
     """Its steps or slots are others, or another one of them is chosen."""
     planned = Signal()
     """The checks have said something new."""
-    moved = Signal()
-    """Its run has gone on."""
-    _heard = Signal()
 
     def __init__(self, session: Session):
         super().__init__(session)
@@ -54,16 +50,12 @@ class RecipeModel(QObject):
         self.unit = ""
         """The key of whom is looked at."""
         self.plan: Plan | None = None
-        self.book: RunBook | None = None
-        self.control: Control | None = None
+        self.run = RunInHand(session, self)
         self.choices = Choices()
-        self._job: Any = None
         self._checking: Any = None
         self._soon = QTimer(self, singleShot=True, interval=150)
         self._soon.timeout.connect(self._check)
-        self._tick = QTimer(self, singleShot=True, interval=120)
-        self._tick.timeout.connect(self.moved)
-        self._heard.connect(lambda: None if self._tick.isActive() else self._tick.start())
+        self.run.ended.connect(self._check_soon)
         session.history_changed.connect(self._follow)
         session.shelf_changed.connect(self._shelf)
 
@@ -99,12 +91,11 @@ class RecipeModel(QObject):
         self.key, self.name, self.is_open = record.id, record.name, True
         self.chosen, self.plan, self.unit = None, None, ""
         self.choices = Choices.from_dict(self.study.catalogue.recall(f"{CHOICES}: {self.key}", {}))
-        if not self.running:
-            self.book = last_of(self.study.folder, lambda order: self.key == order.key or name == order.name)
+        if not self.run.running:
+            self.run.look_at(last_of(self.study.folder, lambda order: self.key == order.key or name == order.name))
         self._read()
         self.opened.emit()
         self.changed.emit()
-        self.moved.emit()
 
     def close(self) -> None:
         """Put it away; a run goes on."""
@@ -139,7 +130,7 @@ class RecipeModel(QObject):
                 self.opened.emit()
 
     def _shelf(self) -> None:
-        if self.is_open and not self.running:
+        if self.is_open and not self.run.running:
             self._check_soon()
 
     # what is looked at
@@ -207,7 +198,7 @@ class RecipeModel(QObject):
 
     def _check_soon(self) -> None:
         self._soon.start()
-        self.moved.emit()  # until then nothing can be run
+        self.run.moved.emit()  # until then nothing can be run
 
     def _check(self) -> None:
         if not self.is_open or self.session.closed:
@@ -245,7 +236,7 @@ class RecipeModel(QObject):
     @property
     def settled(self) -> bool:
         """Whether nothing is still to be checked or shown."""
-        return self.checked and not self._tick.isActive()
+        return self.checked and self.run.settled
 
     def mend(self, notice: PlanNotice, mend: PlanMend) -> None:
         """What the button of a notice does."""
@@ -283,18 +274,10 @@ class RecipeModel(QObject):
 
     # the run
 
-    @property
-    def running(self) -> bool:
-        return self._job is not None
-
-    @property
-    def paused(self) -> bool:
-        return self.control is not None and self.control.paused
-
     def start(self, only: list[Unit] | None = None) -> None:
         """Run it on everybody who is ready, or on some."""
         plan, choices = self.plan, self.choices
-        if plan is None or self.running or not self.checked:
+        if plan is None or self.run.running or not self.checked:
             return
         units = plan.runs if only is None else only
         recipe = self.recipe
@@ -310,7 +293,7 @@ class RecipeModel(QObject):
 
         made = self.session.guarded(order)
         if made is not None:
-            self._run(lambda: begin(self.study.folder, made), None)
+            self._go(lambda: begin(self.study.folder, made))
 
     def try_slice(self, seen: int, place, done) -> None:
         """Try the steps on the slice of an image that is in view; `done` gets what came of each, with a picture."""
@@ -330,67 +313,12 @@ class RecipeModel(QObject):
 
     def resume(self, only: list[str] | None = None) -> None:
         """Go on with its last run, or do some again."""
-        book = self.book
-        if book is not None and not self.running:
-            self._run(lambda: book, only)
+        book = self.run.book
+        if book is not None and not self.run.running:
+            self._go(lambda: book, only)
 
-    def _run(self, opened, only: list[str] | None) -> None:
-        study, choices, control = self.study, self.choices, Control()
-        if not self.session.done(study.catalogue.require_writable):
-            return
-        self.session.end_gesture()
-        self.control = control
-
-        def work(progress):
-            place = place_for(choices.workers, choices.cluster, study.folder, progress)
-            book = opened()
-            book.order = replace(book.order, where=place.words)
-            book.heard = [lambda unit: self._heard.emit()]
-            self.book = book
-            with suppress(Cancelled):  # the book says who was stopped
-                Runner(study, book, place, progress, control, only).run()
-            return book
-
-        def over(_: Any = None) -> None:
-            self._job = self.control = None
-            if self.session.closed:
-                return
-            self.session.shelf_changed.emit()
-            self.session.logbook_changed.emit()
-            self.moved.emit()
-            self._check_soon()
-
-        def failed(error: BaseException) -> None:
-            over()
-            self.session.work.tell(f"Recipe “{self.name}”", error)
-
-        def done(book: RunBook) -> None:
-            over()
-            bad = [book.words(u) for u, _, _ in book.order.units if book.state(u) == states.FAILED]
-            if bad:
-                self.session.trouble.emit(f"{len(bad)} of {len(book.order.units)} failed: {', '.join(bad[:6])}.")
-
-        self._job = self.session.work.start(f"Recipe “{self.name}”", work, done, failed, "batch")
-        self._job.edits_labels = True
-        self.moved.emit()
-
-    def pause(self) -> None:
-        """Have it wait when what is under way is done, or go on."""
-        if self.control is not None:
-            if self.control.paused:
-                self.control.go_on()
-            else:
-                self.control.pause()
-            self.moved.emit()
-
-    def judge(self, unit: str, verdict: str) -> None:
-        """What somebody who looked says of a unit of the last run."""
-        if self.book is not None:
-            book = self.book
-            self.session.guarded(lambda: book.judge(unit, verdict))
-            if not self.running:
-                book.close()
-            self.moved.emit()
+    def _go(self, opened: Callable[[], RunBook], only: list[str] | None = None) -> None:
+        self.run.go(f"Recipe “{self.name}”", self.choices, opened, only)
 
 
 def _told(given: dict[str, Any]) -> str:

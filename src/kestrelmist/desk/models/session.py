@@ -60,6 +60,8 @@ class Session(QObject):
         self.study, self.work = study, Work(self)
         self.work.trouble.connect(self.trouble)
         self.end_gesture: Callable[[], None] = lambda: None
+        self.gestures: dict[int, int] = {}
+        """How often a gesture was begun or ended on each image: odd while there is one. May be read from any thread."""
         self.closed = False
         study.history.finish_gesture = self._finish_gesture
         self.following = Following(

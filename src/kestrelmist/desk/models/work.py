@@ -17,9 +17,11 @@ from ...core.errors import Cancelled, Trouble
 from ...core.progress import Progress
 from ...core.waiting import Watch
 
-LANES = ("view", "preview", "trial", "checks", "batch")
+LANES = ("view", "preview", "trial", "checks", "batch", "run")
 """What is in view; small things that follow it (histogram, surfaces); operations tried on the slice in view; checks;
-work that was asked for."""
+work that was asked for; the run of a recipe, which may take hours and is not waited for."""
+LOUD = ("batch", "run")
+"""Their jobs have a bar in the Path, where nobody says otherwise."""
 LOOK = 250
 """Milliseconds between looks at what the lanes wait for, and at who was cancelled."""
 PATIENCE = 0.5
@@ -143,8 +145,8 @@ class Work(QObject):
 
     @property
     def current(self) -> Job | None:
-        """The loud job to show."""
-        return next((j for j in self.jobs if j.loud), None)
+        """The loud job to show; the run of a recipe when nothing else is done."""
+        return min((j for j in self.jobs if j.loud), key=lambda j: j.lane == "run", default=None)
 
     @property
     def idle(self) -> bool:
@@ -167,7 +169,7 @@ class Work(QObject):
 
         A Trouble nobody takes is shown as a sentence; a cancelled job ends silently.
         """
-        job = Job(title, work, done, failed, lane, lane == "batch" if loud is None else loud)
+        job = Job(title, work, done, failed, lane, lane in LOUD if loud is None else loud)
         job.left = left
         if owner is not None:
             owner.destroyed.connect(job.let_go)

@@ -168,14 +168,14 @@ class RecipePage(QWidget):
         self.run.clicked.connect(self._start)
         self.attempt.clicked.connect(self._try)
         self.on_slice.clicked.connect(self._try_slice)
-        self.pause.clicked.connect(model.pause)
+        self.pause.clicked.connect(model.run.pause)
         self.resume.clicked.connect(self._resume)
         self.again.clicked.connect(lambda: model.resume([model.unit]) if model.unit else None)
         self.verdicts.activated.connect(self._judge)
         self.report.clicked.connect(self.ask_and_report)
         self.elsewhere.clicked.connect(self.ask_where)
         self.at_once.valueChanged.connect(lambda n: model.choose_for(workers=n))
-        for signal in (model.opened, model.changed, model.planned, model.moved):
+        for signal in (model.opened, model.changed, model.planned, model.run.moved):
             signal.connect(self.follow)
         model.opened.connect(self._fill_which)
         model.session.shelf_changed.connect(self._fill_which)
@@ -212,7 +212,7 @@ class RecipePage(QWidget):
 
     def follow(self) -> None:
         """Everything as it is now."""
-        model, plan, book = self.model, self.model.plan, self.model.book
+        model, plan, book = self.model, self.model.plan, self.model.run.book
         if not model.is_open:
             return
         count = len(model.recipe.steps)
@@ -223,7 +223,7 @@ class RecipePage(QWidget):
         who = len({r[1] for r in self.who.rows})
         runs = len(self.who.rows)
         self.where.setText(f"{who} subjects" + (f", {runs} runs" if runs != who else ""))
-        running, checked = model.running, model.checked
+        running, checked = model.run.running, model.checked
         ready = counts.get(READY, 0) + counts.get(TO_LOOK_AT, 0)
         self.run.setText(f"Run {ready}" if ready else "Run")
         self.run.setEnabled(bool(ready) and not running and checked)
@@ -233,7 +233,7 @@ class RecipePage(QWidget):
         able = one is not None and plan is not None and plan.state(one) != LACKING
         self.attempt.setEnabled(able and not running and checked)
         self.on_slice.setEnabled(plan is not None and not running and checked)
-        self.pause.setText("Go on" if model.paused else "Pause")
+        self.pause.setText("Go on" if model.run.paused else "Pause")
         self.pause.setEnabled(running)
         left = len(book.unfinished) if book is not None else 0
         self.resume.setText(f"Resume {left}" if left and not running else "Resume")
@@ -300,7 +300,7 @@ class RecipePage(QWidget):
 
     def _judge(self, n: int) -> None:
         if n > 0 and self.model.unit:
-            self.model.judge(self.model.unit, self.verdicts.itemText(n))
+            self.model.run.judge(self.model.unit, self.verdicts.itemText(n))
 
     def ask_for_step(self) -> None:
         """Which operation comes next."""
@@ -329,7 +329,7 @@ class RecipePage(QWidget):
 
     def ask_and_report(self) -> None:
         """Where the report of the last run goes."""
-        book = self.model.book
+        book = self.model.run.book
         if book is None:
             return
         start = str(Path.home() / f"{self.model.name}, run {book.number}.html")
@@ -338,7 +338,7 @@ class RecipePage(QWidget):
             self.write_report(Path(name))
 
     def write_report(self, path: Path) -> None:
-        book = self.model.book
+        book = self.model.run.book
         if book is None:
             return
         study, session = self.model.study, self.model.session

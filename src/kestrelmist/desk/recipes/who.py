@@ -42,11 +42,11 @@ class WhoModel(QAbstractTableModel):
         model.planned.connect(self.fill)
         model.opened.connect(self.fill)
         model.changed.connect(self.fill)
-        model.moved.connect(self._moved)
+        model.run.moved.connect(self._moved)
 
     def fill(self) -> None:
         """Everybody, as the plan has them; without one, as the last run had."""
-        plan, book = self.model.plan, self.model.book
+        plan, book = self.model.plan, self.model.run.book
         self.beginResetModel()
         self.titles = [find_operation(s.operation).title for s in self._steps()]
         if plan is not None:
@@ -60,8 +60,8 @@ class WhoModel(QAbstractTableModel):
         self.endResetModel()
 
     def _steps(self):
-        book, plan = self.model.book, self.model.plan
-        if self.model.running and book is not None:
+        book, plan = self.model.run.book, self.model.plan
+        if self.model.run.running and book is not None:
             return book.steps
         if plan is not None:
             return plan.recipe.steps
@@ -69,7 +69,7 @@ class WhoModel(QAbstractTableModel):
 
     def _look(self) -> None:
         """Mean seconds of each step so far."""
-        book = self.model.book
+        book = self.model.run.book
         self._mean = []
         if book is not None:
             for n in range(len(book.steps)):
@@ -77,8 +77,8 @@ class WhoModel(QAbstractTableModel):
                 self._mean.append(sum(took) / len(took) if took else None)
 
     def _moved(self) -> None:
-        book, here = self.model.book, {row[0] for row in self.rows}
-        others = self.model.running and book is not None and not set(book.cells) <= here
+        book, here = self.model.run.book, {row[0] for row in self.rows}
+        others = self.model.run.running and book is not None and not set(book.cells) <= here
         if len(self._steps()) != len(self.titles) or others:
             self.fill()
             return
@@ -115,7 +115,7 @@ class WhoModel(QAbstractTableModel):
 
     def _book_of(self, key: str):
         """The run that somebody is in, where it is of the steps that are shown."""
-        book = self.model.book
+        book = self.model.run.book
         same = book is not None and len(book.steps) == len(self.titles) and key in book.cells
         return book if same else None
 
@@ -137,9 +137,9 @@ class WhoModel(QAbstractTableModel):
             if now == states.STOPPED:
                 return "stopped", "amber"
             rest = [m for m, c in zip(self._mean, book.cells[key]) if c.state not in states.OVER]
-            if self.model.running and rest and all(m is not None for m in rest):
+            if self.model.run.running and rest and all(m is not None for m in rest):
                 return f"{minutes(sum(m for m in rest if m is not None))} left", "ink"
-            if self.model.running and now == states.RUNNING:
+            if self.model.run.running and now == states.RUNNING:
                 return "under way", "ink"
         if state == LACKING:
             return "lacks something", "red"

@@ -39,6 +39,7 @@ class FieldMap(NamedTuple):
     "prepare",
     "Field map",
     name="field-map",
+    version=2,
     keywords="phase unwrap magnitude b0 off resonance fieldmap distortion rad/s hz phase unwrapping b0 map",
     takes="series",
     group="Field maps",
@@ -53,7 +54,8 @@ class FieldMap(NamedTuple):
         "offset": "Median in head",
     },
     rare="turn erode smooth offset",
-    methods="A map of the field off resonance was made from phase images",
+    methods="A map of the field off resonance was made from phase images, unwrapped by reliability",
+    cites=("Abdul-Rahman 2007",),
 )
 def field_map(
     image: Image,

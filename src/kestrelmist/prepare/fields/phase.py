@@ -9,8 +9,8 @@ import numpy as np
 from ...core.errors import Trouble
 from ...core.image import Image
 from ...core.progress import Progress
+from .unwrap import TURN, unwrapped_by_reliability
 
-TURN = 2 * np.pi
 SCALES = (
     (-np.pi, np.pi, 0.0, "radians from −π to π"),
     (0.0, TURN, 0.0, "radians from 0 to 2π"),
@@ -103,23 +103,14 @@ def coherence(radians: np.ndarray) -> np.ndarray:
 def unwrapped(radians: np.ndarray, inside: np.ndarray, progress: Progress) -> np.ndarray:
     """A phase without jumps of a turn, in every piece of a mask; float32 [k, j, i], 0 outside.
 
-    By the order of reliability (M. A. Herráez et al., Appl. Opt. 41, 2002; in three dimensions H. Abdul-Rahman et al.,
-    Appl. Opt. 46, 2007), from scikit-image. Whole turns are put so that the largest piece lies about zero, and every
-    other one as close to its surroundings as it can be.
+    Whole turns are put so that the largest piece lies about zero, and every other one as close to its surroundings as
+    it can be; within a piece see `unwrapped_by_reliability`.
     """
     from scipy import ndimage
-    from skimage.restoration import unwrap_phase
 
-    thin = tuple(slice(None) if n > 1 else 0 for n in radians.shape)  # the library wants no axis of one voxel
-    out = np.zeros(radians.shape, np.float32)
     progress.at(0.1, "Unwrapping")
     inside = inside & np.isfinite(radians)
-    flat = np.where(inside, radians, 0)[thin]  # the library never ends on what is no number, masked or not
-    if flat.ndim < 2:  # a line, or a single voxel
-        out[inside] = np.unwrap(radians[inside]) if inside.any() else 0
-        return out
-    found = unwrap_phase(np.ma.masked_array(flat.astype(np.float64), ~inside[thin]), rng=1)
-    out[thin] = np.where(inside[thin], np.ma.filled(found, 0.0), 0.0)
+    out = unwrapped_by_reliability(radians, inside)
     progress.at(0.8, "Putting the turns of every piece in place")
     pieces, count = ndimage.label(inside)
     if not count:

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 
 from ...core.errors import Trouble
@@ -16,7 +17,7 @@ from ..catalogue import now
 from ..catalogue_trouble import rows_understood
 from ..open_study import OpenStudy
 from .changes import Change, UnknownChange, unpacked
-from .logbook import Step
+from .logbook import Step, storable
 
 
 class Stale(Trouble):
@@ -34,10 +35,27 @@ class Entry:
     steps: list[int] = field(default_factory=list)
 
 
+@dataclass(eq=False)
+class LongEntry:
+    """What many steps that take long go into, while a person does other things in between: one entry, as long as nobody
+    else changes the same things. Until it is over, undo passes it by."""
+
+    title: str
+    entry: int = 0
+    """The entry that it is at; 0 before its first change."""
+    step: int | None = None
+    """The line of its last step in the logbook."""
+
+
 @dataclass
 class _Stacks:
     done: list[Entry] = field(default_factory=list)
     undone: list[Entry] = field(default_factory=list)
+
+    def cannot_redo(self, items: set[int]) -> None:
+        """Things were changed by an entry that was there before: what was undone of them stays so."""
+        if self.undone:
+            self.undone[:] = [e for e in self.undone if items.isdisjoint(e.items)]
 
 
 class History:
@@ -56,6 +74,8 @@ class History:
         """Changes of the entry that was done last, which is the one that is most often undone: to read millions of runs
         of a noisy threshold back from the journal is felt."""
         self._loaded: _Stacks | None = None
+        self._under_way: dict[int, LongEntry] = {}
+        self._here = threading.local()
         self._lock = threading.RLock()
 
     # what there is
@@ -83,6 +103,7 @@ class History:
                 if row["entry"] in entries:
                     entries[row["entry"]].items.append(row["item_id"])
                     entries[row["entry"]].steps += step
+                    stacks.cannot_redo({row["item_id"]})
                     continue
                 entry = entries[row["entry"]] = Entry(row["entry"], row["title"], [row["item_id"]], step)
                 stacks.done.append(entry)
@@ -96,7 +117,13 @@ class History:
         return stacks
 
     def _last(self, stack: list[Entry], thing: int | None) -> Entry | None:
-        return next((e for e in reversed(stack) if thing is None or thing in e.items), None)
+        changed: set[int] = set()
+        for entry in reversed(stack):
+            if entry.id in self._under_way:
+                changed.update(entry.items)
+            elif thing is None or thing in entry.items:
+                return entry if changed.isdisjoint(entry.items) else None
+        return None
 
     def to_undo(self, thing: int | None = None) -> Entry | None:
         """What undo would take back."""
@@ -114,6 +141,32 @@ class History:
         return self._revisions[item]
 
     # what is done
+
+    @contextmanager
+    def together(self, long: LongEntry) -> Iterator[LongEntry]:
+        """What this thread does meanwhile goes into a long entry."""
+        before, self._here.long = getattr(self._here, "long", None), long
+        try:
+            yield long
+        finally:
+            self._here.long = before
+
+    def over(self, long: LongEntry) -> None:
+        """A long entry is over: from now on it is one as all others."""
+        with self._lock:
+            self._under_way = {entry: one for entry, one in self._under_way.items() if one is not long}
+            last = next((e.items[-1:] for e in self._stacks.done if e.id == long.entry), [])
+        if last:
+            self._tell(tuple(last))
+
+    def _goes_on(self, stacks: _Stacks, long: LongEntry, items: set[int]) -> bool:
+        """Whether a long entry may hold a change of these things: nobody else has changed them since it began."""
+        for entry in reversed(stacks.done):
+            if entry.id == long.entry:
+                return True
+            if not items.isdisjoint(entry.items):
+                return False
+        return False
 
     def do(
         self,
@@ -137,7 +190,7 @@ class History:
             The hand that made the changes has applied them already; this takes them back, and is called when writing
             fails.
         end_gesture : bool
-            End the gesture in hand first; off for the gesture's own change.
+            End the gesture in hand first; off for the gesture's own change, and in a long entry.
         into : int
             An entry to be continued, when it is still the last one: both are then undone together.
 
@@ -152,7 +205,8 @@ class History:
         Trouble
             When the study cannot be written.
         """
-        if end_gesture:
+        long: LongEntry | None = getattr(self._here, "long", None)
+        if end_gesture and long is None:
             self.end_gesture()
         given: Sequence[Change] = () if callable(changes) else changes
         with self._lock:
@@ -166,26 +220,36 @@ class History:
                             what = "What was worked out fits a state that has changed meanwhile"
                             raise Stale(what, "do it again")
                     written = None if step is None else self.study.logbook.write(step)
-                    goes_on = bool(stacks.done) and stacks.done[-1].id == into
-                    entry, last = self._journal(db, given, written, into if goes_on else 0)
+                    if long is not None:
+                        title, into = long.title, long.entry
+                        goes_on = self._goes_on(stacks, long, {c.item for c in given})
+                    else:
+                        goes_on = bool(stacks.done) and stacks.done[-1].id == into
+                    entry, last = self._journal(db, given, written, title, into if goes_on else 0)
             except BaseException:
                 if take_back is not None:
                     take_back()
                 raise
+            if long is not None and written is not None:
+                long.step = written
             if not given:
                 return 0
             self._revisions.update(last)
             items = tuple(dict.fromkeys(c.item for c in given))
             steps = () if written is None else (written,)
-            last_done = stacks.done[-1] if stacks.done else None
-            if last_done is not None and last_done.id == entry:
-                last_done.items.extend(items)
-                last_done.steps.extend(steps)
-                self._recent.clear()
+            if goes_on:
+                there = next(e for e in reversed(stacks.done) if e.id == entry)
+                there.items.extend(items)
+                there.steps.extend(steps)
+                self._recent.pop(entry, None)
+                stacks.cannot_redo(set(items))
             else:
                 stacks.done.append(Entry(entry, title or given[0].title, list(items), list(steps)))
                 self._recent = {entry: list(given)}
-            stacks.undone.clear()
+                stacks.undone.clear()
+            if long is not None:
+                long.entry = entry
+                self._under_way[entry] = long
             if take_back is None:
                 for change in given:
                     change.apply(self.study)
@@ -193,10 +257,10 @@ class History:
         return entry
 
     def _journal(
-        self, db: sqlite3.Connection, changes: Sequence[Change], step: int | None, entry: int = 0
+        self, db: sqlite3.Connection, changes: Sequence[Change], step: int | None, title: str, entry: int = 0
     ) -> tuple[int, dict[int, int]]:
-        """Write the rows of one entry; returns the entry, which is the number of its first row, and the last row of
-        each thing."""
+        """Write the rows of one entry, the first of them under its title; returns the entry, which is the number of its
+        first row, and the last row of each thing."""
         last: dict[int, int] = {}
         for change in changes:
             change.write(self.study, db)
@@ -214,7 +278,7 @@ class History:
                     self.study.session,
                     change.item,
                     change.kind,
-                    change.title,
+                    storable(title) if first and title else change.title,
                     now(),
                     step,
                     body,
@@ -288,11 +352,15 @@ class History:
     def changes_since(self, item: int, seq: int) -> list[tuple[int, Change]]:
         """What happened to a thing after a place in the journal, in order, undo and redo as the changes they made."""
         found: list[tuple[int, Change]] = []
+        turns: set[int] = set()
         for row in self.catalogue.rows("SELECT * FROM change WHERE item_id = ? AND seq > ? ORDER BY seq", item, seq):
             if row["turns"] is None:
                 with rows_understood(self.catalogue.path):
                     found.append((row["seq"], unpacked(row)))
                 continue
+            if row["entry"] in turns:  # a turn has a row for each change
+                continue
+            turns.add(row["entry"])
             # an entry that is turned for the first time goes back, for the second time forth, and so on
             times = self.catalogue.rows(
                 "SELECT count(DISTINCT entry) AS n FROM change WHERE turns = ? AND seq <= ?", row["turns"], row["seq"]

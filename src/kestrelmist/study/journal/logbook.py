@@ -136,6 +136,11 @@ class Step:
         return {name: found for name, found in self.found.items() if name in self.settings and len(found) == 2}
 
 
+def storable(title: str) -> str:
+    """A title as the catalogue can hold it: names of files may be no text."""
+    return title.encode("utf-8", "backslashreplace").decode()
+
+
 class Logbook:
     """Reads and writes the steps of a study."""
 
@@ -155,7 +160,7 @@ class Logbook:
                     person(),
                     step.operation,
                     step.version,
-                    step.title.encode("utf-8", "backslashreplace").decode(),  # names of files may be no text
+                    storable(step.title),
                     json.dumps(step.settings, default=str),
                     _written(step.inputs),
                     _written(step.outputs),

@@ -10,11 +10,12 @@ from ...core.operation import operation
 from ...core.progress import Progress, silent
 from ...core.table import Table
 from ..recipes.book import begin, books
-from ..recipes.cohort import Runner, runs_table, table_of
+from ..recipes.cohort import Runner
 from ..recipes.part import begin_part, parts_left, take_part, wait_for
 from ..recipes.places import place_for
 from ..recipes.plan import plan_of
 from ..recipes.recipe import Recipe
+from ..recipes.run_tables import runs_table, table_of
 from ..recipes.text import as_yaml
 from ..store import hash_of
 from ..study import Study

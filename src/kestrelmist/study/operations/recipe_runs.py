@@ -15,11 +15,12 @@ from ...core.table import Column, Table
 from ..journal.logbook import Step
 from ..kinds import AnyImage
 from ..recipes.book import begin, book
-from ..recipes.cohort import Runner, runs_table, table_of
+from ..recipes.cohort import Runner
 from ..recipes.one_subject import run_recipe
 from ..recipes.places import place_for
 from ..recipes.plan import Plan, plan_of, plan_table
 from ..recipes.ready import recipe_called
+from ..recipes.run_tables import runs_table, table_of
 from ..recipes.slice_trial import tried_on_slice
 from ..recipes.units import Cohort
 from ..study import Study

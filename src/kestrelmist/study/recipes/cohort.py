@@ -2,33 +2,38 @@
 
 from __future__ import annotations
 
-import threading
 from collections import deque
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from concurrent.futures import Future
-from typing import TYPE_CHECKING, Any
+from functools import partial
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from ...core.errors import Cancelled, DiskFull, Trouble
+from ...core.kind import is_edited
 from ...core.memory import free_bytes
 from ...core.progress import Progress, silent
-from ...core.table import Column, Table
+from ...core.table import Table
 from ..items import ImageRecord
-from ..journal.history import Stale
+from ..journal.history import LongEntry, Stale
 from ..keeping import AlreadyThere
 from ..store import clear_sides
-from ..task import Task, compute
+from ..task import Made, Task, compute
 from . import book as states
-from .book import Order, RunBook, begin, books
+from .book import Order, RunBook, begin
+from .control import Calm, Control
 from .needs import memory_for
 from .one_subject import RecipeRun
 from .parcel import parcel_of
 from .place import Gone, Lost, Place
 from .places import place_for
 from .recipe import Recipe
+from .run_tables import table_of
 from .units import Cohort, Unit
 
 if TYPE_CHECKING:
     from ..study import Study
+
+T = TypeVar("T")
 
 LOOKED_FOR = 0.2
 """Seconds between looks at whether somebody wants it to end."""
@@ -38,26 +43,8 @@ SHARE = 0.7
 """Of the memory that is free, what tasks on this machine may take at once."""
 
 
-class Control:
-    """Has a run wait and go on; may be used from any thread."""
-
-    def __init__(self) -> None:
-        self._go = threading.Event()
-        self._go.set()
-
-    @property
-    def paused(self) -> bool:
-        return not self._go.is_set()
-
-    def pause(self) -> None:
-        self._go.clear()
-
-    def go_on(self) -> None:
-        self._go.set()
-
-
 class Runner:
-    """Goes on with the run of a book until every unit is over.
+    """Goes on with the run of a book until every unit is over. All that it keeps is one entry of the history.
 
     Parameters
     ----------
@@ -68,6 +55,8 @@ class Runner:
     control : Control, optional
     only : collection of str, optional
         Keys of the units to go on with; all that are not over when left out.
+    calm : Calm, optional
+        Where somebody may be drawing meanwhile.
     """
 
     def __init__(
@@ -78,11 +67,13 @@ class Runner:
         progress: Progress | None = None,
         control: Control | None = None,
         only: Collection[str] | None = None,
+        calm: Calm | None = None,
     ):
         study.catalogue.require_writable()
         self.study, self.book, self.place = study, book, place
-        self.progress, self.control = progress or silent(), control or Control()
+        self.progress, self.control, self.calm = progress or silent(), control or Control(), calm or Calm()
         self.recipe = book.order.recipe.running()
+        self.entry = LongEntry(f"Recipe “{book.order.name or self.recipe.title}”")
         wanted = [u for u in book.unfinished if only is None or u in only]
         self.ready: deque[str] = deque(wanted)
         self.total = max(1, len(wanted))
@@ -124,6 +115,7 @@ class Runner:
             if not ended:
                 self._stop()
             clear_sides(self.study.folder)
+            self.study.history.over(self.entry)
             self.book.close()
 
     def _tell(self) -> None:
@@ -151,7 +143,8 @@ class Runner:
                 continue
             self.book.step(unit, run.at, states.RUNNING)
             try:
-                self._at[self.place.send(parcel_of(self.study, task))] = unit, task, need
+                parcel = self._in_calm(self.calm.read, task, partial(parcel_of, self.study, task))
+                self._at[self.place.send(parcel)] = unit, task, need
             except Gone:
                 raise
             except Trouble as trouble:
@@ -164,7 +157,8 @@ class Runner:
         if run is None:
             try:
                 found = self._found(unit)
-                run = self._runs[unit] = RecipeRun(self.study, self.recipe, found, self.book.order.allow_deleting)
+                allow_deleting = self.book.order.allow_deleting
+                run = self._runs[unit] = RecipeRun(self.study, self.recipe, found, self.entry, allow_deleting)
             except Trouble as trouble:
                 self.book.write(unit, state=states.MISSING, what=str(trouble))
                 self.over += 1
@@ -205,7 +199,12 @@ class Runner:
         self.book.step(unit, run.at, states.RUNNING)
         try:
             part = self.progress.part(self.progress.fraction, self.progress.fraction)
-            self._keep(unit, run, task, compute(self.study, task, part))
+
+            def done() -> Made:
+                with run.together():
+                    return compute(self.study, task, part)
+
+            self._keep(unit, run, task, done() if task.about.slow else self.calm.change(self._images(task), done))
         except (Cancelled, DiskFull):
             raise
         except Exception as error:
@@ -228,7 +227,7 @@ class Runner:
     def _keep(self, unit: str, run: RecipeRun, task: Task, made: Any) -> None:
         n, seconds = run.at, made.seconds
         try:
-            run.take(task, made)
+            self._in_calm(self.calm.change, task, partial(run.take, task, made))
         except (Stale, AlreadyThere):  # another unit may have made the same of the same meanwhile
             made.drop()  # `next` gives the task anew, or finds it done
             self.ready.appendleft(unit)
@@ -239,6 +238,18 @@ class Runner:
             self.over += 1
         else:
             self.ready.appendleft(unit)  # what is begun is ended first
+
+    def _in_calm(self, calm: Callable[[set[int], Callable[[], T]], T], task: Task, do: Callable[[], T]) -> T:
+        """Do something that may touch what a hand is drawing on when it does not."""
+        given = (g for several in task.inputs.values() for g in several)
+        return calm(self._images(task), do) if any(is_edited(g.thing.kind) for g in given) else do()
+
+    def _images(self, task: Task) -> set[int]:
+        """The images of a task, and those that its label maps and marks are of."""
+        given = [g for several in task.inputs.values() for g in several]
+        records = [self.study.items.get(g.item) for g in given if g.item is not None]
+        found = {g.of for g in given} | {g.item for g in given} | {r.of for r in records if r is not None}
+        return {key for key in found if key is not None}
 
     def _lost(self, unit: str, run: RecipeRun) -> None:
         tries = self._tries[unit, run.at] = self._tries.get((unit, run.at), 0) + 1
@@ -328,42 +339,3 @@ def order_of(
         raise Trouble(f"Part {k} of {n} has nobody: there are {len(units)}", "use fewer parts", study.folder)
     comes_in = {u.key: {name: f"{one.record.reference}, {one.whence}" for name, one in u.filled.items()} for u in mine}
     return Order(recipe, units=tuple((u.key, u.subject, u.name) for u in mine), comes_in=comes_in, **facts)
-
-
-def table_of(book: RunBook) -> Table:
-    """One row a unit: its state ("done", "was done", "missing", "left out", "failed", "stopped"), steps done, steps
-    that were done before, what went wrong, seconds, and what somebody who looked says of it."""
-    named = any(name for _, _, name in book.order.units)
-    columns = [
-        Column("subject"),
-        *([Column("run")] if named else []),
-        Column("state"),
-        Column("steps_done"),
-        Column("steps_found_done", shown_as="found done"),
-        Column("what"),
-        Column("seconds", "s", 1),
-        *([Column("judged")] if book.verdicts else []),
-    ]
-    table = Table("Recipe on all subjects", columns)
-    for unit, subject, name in book.order.units:
-        cells = book.cells[unit]
-        counts = [sum(c.state == state for c in cells) for state in (states.DONE, states.FOUND)]
-        judged = [book.verdicts.get(unit, {}).get("verdict", "")] if book.verdicts else []
-        seconds = sum(c.seconds for c in cells)
-        row = (book.state(unit), *counts, book.said(unit), seconds, *judged)
-        table.rows.append((subject, *([name] if named else []), *row))
-    return table
-
-
-def runs_table(study: Study) -> Table:
-    """The runs of a study, a row each."""
-    names = ("run", "recipe", "version", "when", "who", "where", "subjects", "done", "failed", "left")
-    table = Table("Runs", [Column(name) for name in names])
-    for one in books(study.folder):
-        by = [one.state(u) for u, _, _ in one.order.units]
-        done, failed = sum(s in states.OVER for s in by), by.count(states.FAILED)
-        order = one.order
-        table.rows.append((one.number, order.name or order.recipe.title, order.version or None,
-                           order.made[:16].replace("T", " "), order.who, order.where, len(by), done, failed,
-                           len(by) - done - failed))  # fmt: skip
-    return table

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -17,7 +18,7 @@ from ...core.progress import Progress, silent
 from ..given import Given, still_to_be_made
 from ..inputs import settle
 from ..items import Record
-from ..journal.history import Stale
+from ..journal.history import LongEntry, Stale
 from ..journal.logbook import Step, Thing
 from ..keeping import keep_and_tell
 from ..referring import meant
@@ -44,7 +45,7 @@ class Done:
 
 class RecipeRun:
     """One recipe on one unit, a step at a time: `next` gives the task to compute, `take` keeps what it made. The recipe
-    is one as it runs (see `Recipe.running`).
+    is one as it runs (see `Recipe.running`); `entry` is what is undone together.
 
     Raises
     ------
@@ -53,9 +54,9 @@ class RecipeRun:
         before anything runs.
     """
 
-    def __init__(self, study: Study, recipe: Recipe, unit: Unit, allow_deleting: bool = False):
+    def __init__(self, study: Study, recipe: Recipe, unit: Unit, entry: LongEntry, allow_deleting: bool = False):
         recipe.require_allowed(writing=True, deleting=allow_deleting)
-        self.study, self.recipe, self.unit = study, recipe, unit
+        self.study, self.recipe, self.unit, self.entry = study, recipe, unit, entry
         self.filled = require_filled(unit)
         for step in recipe.steps:
             self._require_outside(step)
@@ -95,9 +96,13 @@ class RecipeRun:
 
         Raises Stale when its label map has changed meanwhile; `next` then gives the task anew.
         """
-        result, outputs = keep_and_tell(self.study, task, made)
-        line = next((step.id for step in self.study.logbook.last(20) if step.operation == task.operation), None)
-        self._note(task, outputs, False, result if len(result) != 1 else next(iter(result.values())), line)
+        with self.together():
+            result, outputs = keep_and_tell(self.study, task, made)
+        self._note(task, outputs, False, result if len(result) != 1 else next(iter(result.values())), self.entry.step)
+
+    def together(self) -> AbstractContextManager[LongEntry]:
+        """What is kept meanwhile is undone together with all that this run, and those beside it, keep."""
+        return self.study.history.together(self.entry)
 
     def _note(
         self, task: Task, outputs: dict[str, tuple[Thing, ...]], found: bool, result: Any, line: int | None
@@ -241,19 +246,23 @@ def run_recipe(
     """
     progress, recipe = progress or silent(), recipe.running()
     units = Cohort(study, recipe).of(subject)
-    runs = [RecipeRun(study, recipe, unit, allow_deleting) for unit in units]
+    entry = LongEntry(f"Recipe “{recipe.title}”")
+    runs = [RecipeRun(study, recipe, unit, entry, allow_deleting) for unit in units]
     total = max(1, len(runs) * len(recipe.steps))
-    for k, run in enumerate(runs):
-        while (task := run.next()) is not None:
-            n = k * len(recipe.steps) + run.at
-            with blas_in_one_thread():
-                made = compute(study, task, progress.part(n / total, (n + 1) / total))
-            try:
-                run.take(task, made)
-            except Stale:
-                continue
-            if told:
-                told(run.done[-1])
+    try:
+        for k, run in enumerate(runs):
+            while (task := run.next()) is not None:
+                n = k * len(recipe.steps) + run.at
+                with blas_in_one_thread(), run.together():
+                    made = compute(study, task, progress.part(n / total, (n + 1) / total))
+                try:
+                    run.take(task, made)
+                except Stale:
+                    continue
+                if told:
+                    told(run.done[-1])
+    finally:
+        study.history.over(entry)
     return [done for run in runs for done in run.done]
 
 

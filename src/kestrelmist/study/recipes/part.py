@@ -9,6 +9,7 @@ import os
 import shutil
 import sqlite3
 import time
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,6 +21,7 @@ from ...core.safe_write import write_trouble, written_whole
 from ..given import Given, still_to_be_made
 from ..items import Record
 from ..journal.changes import unpacked
+from ..journal.history import LongEntry
 from ..journal.logbook import Step, Thing
 from ..keeping import AlreadyThere, keep_and_tell
 from ..store import STORES, Prepared, side_folder, store_for
@@ -129,13 +131,17 @@ def take_part(study: Study, path: Path) -> list[RunBook]:
         items, steps = int(facts["items"]), int(facts["steps"])
     except (OSError, ValueError, KeyError) as error:
         raise Trouble("This part of a run is damaged", "run that part again", path) from error
-    with Opened(path, read_only=True) as part:
-        taking = _Taking(study, part, items)
-        for step in part.logbook.entries():
-            about = operation_called(step.operation)
-            if step.id > steps and not step.undone and about is not None and not about.acts:
-                taking.take(step)
-        made = [_book_of(study, one, taking.lines) for one in books(path)]
+    entry = LongEntry(f"Take in {path.name}")
+    try:
+        with Opened(path, read_only=True) as part, study.history.together(entry):
+            taking = _Taking(study, part, items)
+            for step in part.logbook.entries():
+                about = operation_called(step.operation)
+                if step.id > steps and not step.undone and about is not None and not about.acts:
+                    taking.take(step, entry)
+            made = [_book_of(study, one, taking.lines) for one in books(path)]
+    finally:
+        study.history.over(entry)
     shutil.rmtree(path, ignore_errors=True)
     return made
 
@@ -151,7 +157,7 @@ class _Taking:
         """Lines of the study's logbook, by those of the part."""
         self.items = items
 
-    def take(self, step: Step) -> None:
+    def take(self, step: Step, entry: LongEntry) -> None:
         about = operation_called(step.operation)
         assert about is not None
         inputs = {name: tuple(self._given(t) for t in things) for name, things in step.inputs.items()}
@@ -173,12 +179,12 @@ class _Taking:
                 made.values[result.name] = self._edit(step)
             else:
                 made.values[result.name] = None
-        try:
+        entry.step = None
+        outputs: dict[str, tuple[Thing, ...]] = {}
+        with suppress(AlreadyThere):
             _, outputs = keep_and_tell(self.study, task, made)
-        except AlreadyThere:
-            outputs = {}
         self._remember(step, outputs)
-        self.lines[step.id] = next((s.id for s in self.study.logbook.last(20) if s.operation == step.operation), None)
+        self.lines[step.id] = entry.step
 
     def _there(self, step: Step) -> bool:
         keys = [t.item for things in step.outputs.values() for t in things if t.item is not None]

@@ -13,6 +13,8 @@ OWN = "{subject}"
 """Stands in a pattern for the subject's own part of a name."""
 ANY, STAR = "*", "[*]"
 """Stand in a pattern for anything, and for a star of the name, as in T2*."""
+OR, BAR = "|", "[|]"
+"""Between patterns of which the first that anything fits counts, and a bar of the name."""
 NOT_THE_ROLE = ("sub", "ses", "run")
 """Parts of a BIDS name that tell whose and which it is, and not what for."""
 
@@ -23,7 +25,7 @@ def pattern_of(name: str, subject: str) -> str:
     >>> pattern_of("sub-HM07_task-odour_bold", "HM-07"), pattern_of("HM-07 head", "HM-07"), pattern_of("T2*", "HM-07")
     ('sub-{subject}_task-odour_bold', '{subject} head', 'T2[*]')
     """
-    name = name.replace(ANY, STAR)
+    name = name.replace(ANY, STAR).replace(OR, BAR)
     for own in _ways_to_write(subject):
         # without its marks it may be any word, as T1: only BIDS writes it so
         before = "(?<![^\\W_])" if own == subject else "(?<=sub-)"
@@ -41,7 +43,12 @@ def _ways_to_write(subject: str) -> list[str]:
 def fitting(pattern: str, records: Sequence[Record]) -> list[Record]:
     """Of things of one kind those that a pattern means: by their name, in which `*` stands for anything, with their own
     subject's part in its place; else, of BIDS names, by what they are for (task, contrast, kind), whichever session and
-    run they are of."""
+    run they are of. Of several with `|` between the first that fits anything counts."""
+    several = (one.strip() for one in re.split(r"(?<!\[)\|", pattern))
+    return next((fits for one in several if (fits := _fitting(one, records))), [])
+
+
+def _fitting(pattern: str, records: Sequence[Record]) -> list[Record]:
     exact = [r for r in records if any(r.name.casefold() == shown(one) for one in _filled(pattern, r.subject))]
     if exact:
         return exact
@@ -55,11 +62,12 @@ def fitting(pattern: str, records: Sequence[Record]) -> list[Record]:
 
 def shown(pattern: str) -> str:
     """A pattern as a person reads it."""
-    return pattern.replace(STAR, ANY)
+    return pattern.replace(STAR, ANY).replace(BAR, OR)
 
 
 def _alike(pattern: str, name: str) -> bool:
     """By `fnmatch`, of whose signs only the star counts."""
+    pattern = pattern.replace(BAR, OR)
     parts = [part.replace("[", "[[]").replace("?", "[?]") for part in pattern.split(STAR)]
     return fnmatch.fnmatchcase(name, STAR.join(parts))
 
