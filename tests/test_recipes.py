@@ -263,7 +263,13 @@ class PatternTest(unittest.TestCase):
             records = [Record(n, "image", "B", other) for n, other in enumerate(others, 1)]
             self.assertEqual([r.name for r in fitting(pattern_of(name, "A"), records)], wanted)
         records = [Record(n, "image", "B", name) for n, name in enumerate(("Head T1", "x*x", "a" * 200), 1)]
-        for pattern, wanted in (("Lacks|head* | *", ["Head T1"]), ("head*", ["Head T1"]), ("*[*]*", ["x*x"]), ("*a" * 60 + "b", []), ("*", 3)):
+        for pattern, wanted in (
+            ("Lacks|head* | *", ["Head T1"]),
+            ("head*", ["Head T1"]),
+            ("*[*]*", ["x*x"]),
+            ("*a" * 60 + "b", []),
+            ("*", 3),
+        ):
             found = [r.name for r in fitting(pattern, records)]
             self.assertEqual(found if isinstance(wanted, list) else len(found), wanted)
 
