@@ -13,6 +13,13 @@ import numpy as np
 
 from .row import Row
 
+LOCAL = {
+    "silence_logs": 50,
+    "n_workers": 2,
+    "threads_per_worker": 1,
+    "host": "127.0.0.1",
+    "dashboard_address": "127.0.0.1:0",
+}
 SUBJECTS, SIZE = 10, 84
 MANY, STEPS = 1000, 10
 SEEN = 200
@@ -103,7 +110,7 @@ def _at_once(place: Path, study: Path) -> list[Row]:
     light, heavy = _recipe(5, "smooth"), _recipe(0)
     one, two = (_run(place, study, f"{n}", lambda folder, n=n: Processes(n), light) for n in (1, 2))
     here = _run(place, study, "here", lambda folder: Processes(2), heavy)
-    with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None, silence_logs=50) as cluster:
+    with LocalCluster(**LOCAL) as cluster:
         address = cluster.scheduler_address
         there = _run(place, study, "cluster", lambda folder: place_for(0, address, folder), heavy)
     what = f"8 subjects of {SIZE}³"

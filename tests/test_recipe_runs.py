@@ -15,7 +15,7 @@ from kestrelmist.core.space import Space
 from kestrelmist.formats.nifti import write_nifti
 from kestrelmist.study.inputs import settle
 from kestrelmist.study.recipes import editing
-from kestrelmist.study.recipes.book import DONE, FAILED, FOUND, MISSING, begin, book, books
+from kestrelmist.study.recipes.book import DONE, FAILED, FOUND, MISSING, RUNNING, begin, book, books
 from kestrelmist.study.recipes.cohort import Runner, order_of
 from kestrelmist.study.recipes.control import Control
 from kestrelmist.study.recipes.parcel import done_afar, parcel_of
@@ -47,6 +47,13 @@ def contents(study: Study) -> dict:
     return found
 
 
+LOCAL = {
+    "silence_logs": 50,
+    "n_workers": 2,
+    "threads_per_worker": 1,
+    "host": "127.0.0.1",
+    "dashboard_address": "127.0.0.1:0",
+}
 SMOOTH = "T-1/Head CT, smooth 1.5 mm"
 
 
@@ -223,8 +230,37 @@ class RunsTest(RecipeCase):
             self.assertEqual([c.state for c in book(study.folder).cells["T-1"]], [DONE, DONE, FOUND])
             (made.folder / "order.json").write_text("{")
             self.assertEqual(books(study.folder), [])
-            with self.assertRaisesRegex(Trouble, "no run 1"):
+            with self.assertRaisesRegex(Trouble, "ordered of this run is damaged"):
                 book(study.folder)
+
+    def test_a_run_that_was_killed_is_stopped_and_a_damaged_book_says_so(self):
+        with self.subjects("T-1", "T-2") as study:
+            made = self.ran(study, balls())
+            made.step("T-1", 1, RUNNING)
+            made.close()
+            self.assertEqual(book(study.folder).state("T-1"), RUNNING)  # another process may be at it
+            self.assertEqual(study.run("list-runs", run=1).column("state"), ["stopped", DONE])
+            events, order = (made.folder / name for name in ("events.jsonl", "order.json"))
+            lines = [{"unit": "T-2", "step": 0, "state": 3, "seconds": None, "line": "x"}, {"unit": []}, [], None]
+            with open(events, "a") as stream:
+                stream.writelines(json.dumps(line) + "\n" for line in lines)
+                stream.write("[" * 100_000 + "\n")
+            cell = book(study.folder).cells["T-2"][0]
+            self.assertEqual((cell.state, cell.seconds, cell.step), ("3", 0.0, None))
+            text = order.read_text()
+            for wrong in ("", "[" * 100_000, text[:-9], json.dumps(json.loads(text) | {"use": {"T-1": [1]}}), "null"):
+                order.write_text(wrong)
+                for name, given in (
+                    ("list-runs", {}),
+                    ("resume-run", {"workers": 0}),
+                    ("run-report", {"to": "r.html"}),
+                ):
+                    with self.assertRaisesRegex(Trouble, "ordered of this run is damaged .*order.json"):
+                        study.run(name, run=1, **given)
+                self.assertEqual(study.run("list-runs").count, 0)
+            order.write_text(text)
+            study.run("resume-run", workers=0)
+            self.assertEqual(book(study.folder).unfinished, [])
 
 
 class PlanTest(RecipeCase):
@@ -385,7 +421,7 @@ class ClusterTest(RecipeCase):
             Runner(study, made, Here()).run()
             here = contents(study)
         with (
-            LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None, silence_logs=50) as cluster,
+            LocalCluster(**LOCAL) as cluster,
             Study(self.place / "other") as other,
         ):
             other.run("recipe", recipe=self.written(), each_subject=True, cluster=cluster.scheduler_address)

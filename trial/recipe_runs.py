@@ -23,6 +23,13 @@ from .case import case, require
 from .disks import small_disk, tried
 from .kills import children_of, command
 
+LOCAL = {
+    "silence_logs": 50,
+    "n_workers": 2,
+    "threads_per_worker": 1,
+    "host": "127.0.0.1",
+    "dashboard_address": "127.0.0.1:0",
+}
 SUBJECTS = 3
 
 
@@ -140,7 +147,7 @@ def cluster(rng: random.Random, place: Path) -> str:
 
     folder, recipe = _study(place)
     gone = rng.choice(("worker", "scheduler"))
-    with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None, silence_logs=50) as there:
+    with LocalCluster(**LOCAL) as there:
         words = command("recipe", recipe, "--each-subject", "--cluster", there.scheduler_address, "--study", folder)
         run = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
         time.sleep(rng.uniform(3.0, 7.0))

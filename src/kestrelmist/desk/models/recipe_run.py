@@ -56,7 +56,7 @@ class RunInHand(QObject):
     def look_at(self, book: RunBook | None) -> None:
         """Another run is the one that is looked at, unless one is under way."""
         if not self.running:
-            self.book = book
+            self.book = book if book is None or self.study.read_only else book.nobody_else()
             self.moved.emit()
 
     def go(self, title: str, choices: Choices, opened: Callable[[], RunBook], only: list[str] | None = None) -> None:

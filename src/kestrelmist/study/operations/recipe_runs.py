@@ -302,7 +302,8 @@ def list_runs(study: Study, *, run: RunNumber = 0) -> Table:
         The run whose subjects are listed; all runs when 0.
     """
     if run:
-        return table_of(book(study.folder, run))
+        made = book(study.folder, run)
+        return table_of(made if study.read_only else made.nobody_else())
     return runs_table(study)
 
 

@@ -4,6 +4,7 @@ in the study; this says how it came about, and where to go on."""
 from __future__ import annotations
 
 import json
+import math
 import os
 import traceback
 from collections.abc import Callable, Iterable
@@ -25,6 +26,8 @@ WAITING, RUNNING, DONE, FOUND, FAILED, STOPPED, MISSING, LEFT_OUT = (
     *("waiting", "running", "done", "was done", "failed", "stopped", "missing", "left out"),
 )
 OVER = (DONE, FOUND)
+UNDER_WAY: set[Path] = set()
+"""Folders of the runs that this process is at."""
 FINE, DOUBTFUL, BAD = VERDICTS = ("fine", "doubtful", "bad")
 
 
@@ -118,17 +121,19 @@ class RunBook:
         try:
             event = json.loads(line)
             unit = event["unit"]
-        except (ValueError, KeyError, TypeError):
+        except (ValueError, KeyError, TypeError, RecursionError):
             return  # the last line of a run that was cut short
-        if unit not in self.cells:
+        if not isinstance(unit, str) or unit not in self.cells:
             return
         if "verdict" in event:
             self.verdicts[unit] = {k: str(event.get(k, "")) for k in ("verdict", "note", "who", "at")}
         elif "step" in event:
             n = event["step"]
             if isinstance(n, int) and 0 <= n < len(self.steps):
-                facts = {k: event[k] for k in ("state", "seconds", "what", "log") if k in event}
-                self.cells[unit][n] = Cell(**facts, step=event.get("line"))
+                facts = {k: str(event[k]) for k in ("state", "what", "log") if k in event}
+                seconds, line_of = event.get("seconds"), event.get("line")
+                seconds = float(seconds) if isinstance(seconds, (int, float)) and math.isfinite(seconds) else 0.0
+                self.cells[unit][n] = Cell(**facts, seconds=seconds, step=line_of if isinstance(line_of, int) else None)
         elif event.get("state"):
             self.units[unit] = str(event["state"]), str(event.get("what", ""))
 
@@ -149,6 +154,13 @@ class RunBook:
         if unit in self.units and self.units[unit][0] != WAITING:
             return self.units[unit][1]
         return next((cell.what for cell in self.cells[unit] if cell.what), "")
+
+    def nobody_else(self) -> RunBook:
+        """The study is held by this process: what was under way when another one was killed is not any more."""
+        if self.folder not in UNDER_WAY:
+            for cells in self.cells.values():
+                cells[:] = [replace(c, state=STOPPED) if c.state == RUNNING else c for c in cells]
+        return self
 
     @property
     def unfinished(self) -> list[str]:
@@ -262,8 +274,11 @@ def book(study_folder: Path, number: int = 0) -> RunBook:
     if not known:
         raise Trouble("No recipe was run in this study yet", "run one first", study_folder)
     found = _opened(study_folder, number or known[-1])
+    if found is None and number in (0, *known):
+        path = study_folder / FOLDER / f"{number or known[-1]:04d}" / ORDER
+        raise Trouble("What was ordered of this run is damaged", "run the recipe again: what is done is found", path)
     if found is None:
-        raise Trouble(f"There is no run {number or known[-1]}", f"there are {', '.join(map(str, known[-12:]))}")
+        raise Trouble(f"There is no run {number}", f"there are {', '.join(map(str, known[-12:]))}")
     return found
 
 
@@ -282,16 +297,31 @@ def _opened(study_folder: Path, number: int) -> RunBook | None:
 
 
 def _order_of(study_folder: Path, number: int) -> Order | None:
-    folder = study_folder / FOLDER / f"{number:04d}"
+    path = study_folder / FOLDER / f"{number:04d}" / ORDER
     try:
-        facts = json.loads((folder / ORDER).read_text(encoding="utf-8"))
-        recipe = recipe_from(facts.pop("recipe"))
-        units = tuple((str(a), str(b), str(c)) for a, b, c in facts.pop("units"))
-        noticed = {k: (str(a), str(b), str(c)) for k, (a, b, c) in facts.pop("noticed").items()}
-        known = {k: v for k, v in facts.items() if k in Order.__dataclass_fields__}
-        known["passed"] = tuple(known.get("passed", ()))
-        order = Order(recipe, units=units, noticed=noticed, **known)
-        recipe.running()
-        return order
-    except (OSError, ValueError, TypeError, KeyError, AttributeError, Trouble):
+        return _order_from(json.loads(path.read_text(encoding="utf-8")))
+    except (OSError, ValueError, TypeError, KeyError, AttributeError, OverflowError, RecursionError, Trouble):
         return None
+
+
+def _order_from(facts: dict[str, Any]) -> Order:
+    """An order as it was written; raises one of many errors when it was not written by this program."""
+    recipe = recipe_from(facts["recipe"])
+    recipe.running()
+    return Order(
+        recipe,
+        units=tuple((str(a), str(b), str(c)) for a, b, c in facts["units"]),
+        noticed={k: (str(a), str(b), str(c)) for k, (a, b, c) in facts["noticed"].items()},
+        passed=tuple(map(str, facts.get("passed", ()))),
+        comes_in={u: {k: str(v) for k, v in named.items()} for u, named in facts.get("comes_in", {}).items()},
+        left_out={u: str(why) for u, why in facts.get("left_out", {}).items()},
+        use={u: {k: int(v) for k, v in named.items()} for u, named in facts.get("use", {}).items()},
+        allow_deleting=facts.get("allow_deleting") is True,
+        name=str(facts.get("name", "")),
+        version=int(facts.get("version", 0)),
+        key=int(facts.get("key", 0)),
+        where=str(facts.get("where", "")),
+        made=str(facts.get("made", "")),
+        who=str(facts.get("who", "")),
+        program=str(facts.get("program", "")),
+    )

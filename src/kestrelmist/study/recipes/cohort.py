@@ -100,6 +100,7 @@ class Runner:
         for unit in list(self.ready):
             self.book.begin_again(unit)
         ended = False
+        states.UNDER_WAY.add(self.book.folder)
         try:
             while self.ready or self._at:
                 self._tell()
@@ -114,6 +115,7 @@ class Runner:
             self.place.close(not ended)
             if not ended:
                 self._stop()
+            states.UNDER_WAY.discard(self.book.folder)
             clear_sides(self.study.folder)
             self.study.history.over(self.entry)
             self.book.close()
