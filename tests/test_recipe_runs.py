@@ -30,8 +30,12 @@ from tests.test_recipes import RecipeCase
 
 
 def balls() -> Recipe:
+    return balls_of("Head CT")
+
+
+def balls_of(pattern: str) -> Recipe:
     made = editing.with_step(Recipe(title="Balls"), "smooth", settings={"fwhm": 1.5})
-    made = editing.with_slot(made, Slot("Scan", "image", "Head CT"), "Image")
+    made = editing.with_slot(made, Slot("Scan", "image", pattern), "Image")
     made = editing.with_step(made, "threshold", settings={"label": "Half", "low": 550, "high": 5000})
     return editing.with_step(made, "measure-labels")
 
@@ -321,7 +325,11 @@ class PlanTest(RecipeCase):
             plan = plan_of(study, balls())
             self.assertEqual(plan.counts, {"ready": 2, "to look at": 0, "lacks something": 1, "left out": 0})
             (notice,) = plan.open
-            self.assertEqual(notice.sentence, "T-3: there is no image “Head CT”.")
+            self.assertEqual(notice.sentence, "T-3: there is no image “Head CT”; there is “Other”.")
+            self.assertEqual([m.words for m in notice.mends], ["Leave it out", "Use “Other”"])
+            nobody = plan_of(study, balls_of("*MR")).open
+            words = ["T-1: there is no image “*MR”; there is “Head CT”.", "It is named “Head CT”", "name"]
+            self.assertEqual([nobody[0].sentence, nobody[0].mends[1].words, nobody[0].mends[1].does], words)
             left = plan_of(study, balls(), left_out={"T-3": "no scan"})
             self.assertEqual((left.counts["left out"], left.open), (1, []))
             other = study.find("T-3/Other").id

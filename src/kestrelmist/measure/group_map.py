@@ -170,7 +170,7 @@ def _table(mean: Image, t: np.ndarray, found: np.ndarray, sizes: np.ndarray, lar
         Column("volume", f"{unit}3", 3),
         Column("p", "", 4),
         Column("t", "", 3),
-        Column("mean", mean.unit, 4),
+        Column("mean", mean.unit, figures=4),
     ]
     columns += [Column(axis, unit, 3) for axis in "xyz"]
     table = Table("Clusters of the group map", columns)

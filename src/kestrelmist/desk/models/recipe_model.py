@@ -244,6 +244,10 @@ class RecipeModel(QObject):
             self.choose_for(left_out=self.choices.left_out | {notice.unit: notice.sentence})
         elif mend.does == "use":
             self.choose_for(use=using(self.choices.use, notice.unit, mend.slot, mend.item))
+        elif mend.does == "name":
+            self.edit("change-slot", slot=mend.slot, pattern=mend.value)
+        elif mend.does == "open":
+            self.session.run("open-pack", {})
         elif mend.does == "set":
             if mend.words.endswith("…"):
                 self.choose(mend.step)

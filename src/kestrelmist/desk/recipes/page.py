@@ -35,8 +35,8 @@ from .tried import TriedSheet
 from .who import StateDelegate, WhoModel, minutes
 
 ROW = 26
-WIDTHS, STEP = (96, 90, 78, 196), 66
-"""Pixels of the columns."""
+WIDTHS, STEP, WIDEST = (96, 90, 78, 184), 74, 180
+"""Pixels of the columns, and of names of subjects and runs where these are long."""
 NEW, LOGBOOK, FILE = "Begin a new recipe…", "Make one of the logbook…", "Take one from a file…"
 
 
@@ -222,7 +222,7 @@ class RecipePage(QWidget):
         self.counts.setText(" · ".join(f"{state} {n}" for state, n in counts.items() if n))
         who = len({r[1] for r in self.who.rows})
         runs = len(self.who.rows)
-        self.where.setText(f"{who} subjects" + (f", {runs} runs" if runs != who else ""))
+        self.where.setText(f"{who} {'subject' if who == 1 else 'subjects'}" + (f", {runs} runs" if runs != who else ""))
         running, checked = model.run.running, model.checked
         ready = counts.get(READY, 0) + counts.get(TO_LOOK_AT, 0)
         self.run.setText(f"Run {ready}" if ready else "Run")
@@ -265,8 +265,13 @@ class RecipePage(QWidget):
 
     def _widths(self) -> None:
         """Who, how far and what is left first; a narrow column a step, which scroll where they are many."""
+        measure = self.view.fontMetrics().horizontalAdvance
         for n in range(self.who.columnCount()):
-            self.view.setColumnWidth(n, WIDTHS[n] if n < len(WIDTHS) else STEP)
+            width = WIDTHS[n] if n < len(WIDTHS) else STEP
+            if n < 2:
+                longest = max((row[1 + n] for row in self.who.rows), key=len, default="")
+                width = min(WIDEST, max(width, measure(longest) + 20))
+            self.view.setColumnWidth(n, width)
         self.view.setColumnHidden(1, not any(row[2] for row in self.who.rows))
 
     # what is done

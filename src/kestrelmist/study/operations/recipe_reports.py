@@ -88,8 +88,8 @@ def run_report(
 
 def table_of_numbers(report: RunReport) -> Table:
     """Every number of everybody, with the verdict of who looked."""
-    columns = [Column("subject"), Column("judged"), Column("what"), Column("value"), Column("unit"), Column("z", "", 2),
-               Column("out")]  # fmt: skip
+    who, value = (Column("subject"), Column("judged"), Column("what")), Column("value", figures=5)
+    columns = [*who, value, Column("unit"), Column("z", "", 2), Column("out")]
     table = Table(f"Numbers of {report.title}", columns)
     for unit in report.units:
         judged = unit.verdict.get("verdict", "")
@@ -137,7 +137,8 @@ def compare_runs(
         if to.suffix.lower() != ".html":
             raise Trouble("Two runs are shown side by side in .html", "end the name in it", to)
         require_new(to, False)
-    columns = [Column("what"), Column("subject"), Column(f"run_{run}"), Column(f"run_{other}"), Column("difference")]
+    numbers = (Column(name, figures=5) for name in (f"run_{run}", f"run_{other}", "difference"))
+    columns = [Column("what"), Column("subject"), *numbers]
     table = Table(f"Run {run} and run {other}", columns)
     for words in differences(one.order.recipe, two.order.recipe):
         table.rows.append((words, "recipe", "", "", ""))

@@ -279,8 +279,8 @@ def try_slice(
     unit = next((u for u in units if any(one.record.id == image.id for one in u.filled.values())), units[0])
     assert image.space is not None
     place = np.array(at) if at is not None else image.space.centre
-    names = ("number", "step", "what", "mean", "labelled")
-    table = Table("Recipe on a slice", [Column(name) for name in names])
+    columns = [Column("number"), Column("step"), Column("what"), Column("mean", figures=5), Column("labelled")]
+    table = Table("Recipe on a slice", columns)
     for one in tried_on_slice(study, running, unit, image.id, place, progress):
         mean = labelled = None
         if one.image is not None:

@@ -30,8 +30,8 @@ class PlanMend:
     ----------
     words : str
     does : str
-        "leave out" the unit, "use" `item` in its `slot`, "set" a setting of a step of the recipe (counted from 1), or
-        "expect" another number.
+        "leave out" the unit, "use" `item` in its `slot`, have the slot look for another "name", "set" a setting of a
+        step of the recipe (counted from 1), "expect" another number, or "open" the standard space of the program.
     """
 
     words: str

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from difflib import SequenceMatcher
 from typing import TYPE_CHECKING
 
 from ...core.errors import Trouble
@@ -20,6 +21,8 @@ if TYPE_CHECKING:
     from ..study import Study
 
 ONLY, CHOSEN = "the only one", "chosen"
+NEAR = 3
+"""Things that are named in place of what is missing."""
 
 
 @dataclass(frozen=True)
@@ -32,11 +35,13 @@ class Filled:
 
 @dataclass(frozen=True)
 class Lack:
-    """A slot that nothing fills, or that several fit; `fits` are those."""
+    """A slot that nothing fills, or that several fit; `fits` are those. Where there are none, `near` are things of the
+    kind that are there, those called most like it first."""
 
     slot: Slot
     sentence: str
     fits: tuple[Record, ...] = ()
+    near: tuple[Record, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -133,15 +138,32 @@ class Cohort:
         """The things of a subject, or of all, that fit a slot."""
         if slot.always or slot.subject in self.standard:  # it is the same one for all
             subject = slot.subject
-        pools = self._pools.get(slot.kind)
+        fits = fitting(slot.pattern, self._pool(slot.kind, subject))
+        return _taken_in(fits) or fits  # what was made of an image is often called after it
+
+    def _pool(self, kind: str, subject: str | None) -> list[Record]:
+        pools = self._pools.get(kind)
         if pools is None:
-            pools = self._pools[slot.kind] = {}
-            for record in self.study.items.of_kind(slot.kind):
+            pools = self._pools[kind] = {}
+            for record in self.study.items.of_kind(kind):
                 pools.setdefault(record.subject.casefold(), []).append(record)
-        pool = [r for several in pools.values() for r in several] if subject is None else pools.get(subject.casefold())
-        fits = fitting(slot.pattern, pool or [])
-        taken_in = [r for r in fits if r.made_of is None]
-        return taken_in or fits  # what was made of an image is often called after it
+        if subject is None:
+            return [r for several in pools.values() for r in several]
+        return pools.get(subject.casefold(), [])
+
+    def _lack(self, slot: Slot, subject: str | None) -> Lack:
+        """Nothing fits a slot: said with what is there."""
+        words = f"there {is_none(slot.kind)} “{shown(slot.pattern)}”"
+        if slot.always:
+            return Lack(slot, f"{words} of {slot.subject}: open that standard space first")
+        near = _taken_in(self._pool(slot.kind, subject)) if subject is not None else []
+        wanted = shown(slot.pattern).casefold()
+        near.sort(key=lambda r: -SequenceMatcher(None, wanted, r.name.casefold()).ratio())
+        if near:
+            told = ", ".join(f"“{r.name}”" for r in near[:NEAR])
+            more = f" and {len(near) - NEAR} more" if len(near) > NEAR else ""
+            words += f"; there {'is' if len(near) == 1 else 'are'} {told}{more}"
+        return Lack(slot, words, near=tuple(near))
 
     def _names(self, fits: list[Record]) -> dict[int, str]:
         """What runs of a subject are called: by their visits where these differ, else by their own names."""
@@ -176,8 +198,7 @@ class Cohort:
                 words = f"“{shown(slot.pattern)}” fits {len(fits)} {slot.kind}s ({told})"
                 lacks.append(Lack(slot, words, tuple(fits)))
             else:
-                whose = f" of {slot.subject}" if slot.always else ""
-                lacks.append(Lack(slot, f"there {is_none(slot.kind)} “{shown(slot.pattern)}”{whose}"))
+                lacks.append(self._lack(slot, asked or slot.subject or None))
         lacks += [Lack(Slot("", "label map", ""), words) for words in self._maps_missing(filled)]
         return Unit(key, subject, name, filled, tuple(lacks))
 
@@ -222,6 +243,10 @@ class Cohort:
                     elif part.casefold() not in there and sought not in drawn:
                         missing.append(f"there is no label map “{part}” on “{image.name}”")
         return list(dict.fromkeys(missing))
+
+
+def _taken_in(records: list[Record]) -> list[Record]:
+    return [r for r in records if r.made_of is None]
 
 
 def _run(record: Record) -> tuple[str, str] | None:

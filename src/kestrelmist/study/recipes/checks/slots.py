@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
+import os
+
+from ....align.packs import shipped
 from ....core.caveat import SIDES_NOT_GIVEN, SIDES_UNKNOWN
 from ....core.mapping import Mapping
 from ....core.operation import find_operation
 from ....formats.bids_names import parsed, parsed_rest
+from ....formats.pack import read_pack
 from ...items import ImageRecord, Record
 from ..plan_notice import LOOK, WRONG, Looked, PlanMend, PlanNotice, plan_check
-from ..slot_pattern import fitting
-from ..units import CHOSEN, Unit
+from ..slot_pattern import fitting, pattern_of, shown
+from ..units import CHOSEN, Lack, Unit
 
 OFFERED = 3
 """Things that are offered for a slot."""
+ALIKE = 3
+"""Letters that names begin with together to be taken for runs of the same."""
 LEAVE_OUT = PlanMend("Leave it out", "leave out")
 SAME = ("ses", "run", "task")
 """Parts of a BIDS name that tell what belongs to which run."""
@@ -26,9 +32,25 @@ def what_comes_in(looked: Looked) -> list[PlanNotice]:
         for lack in unit.lacks:
             fits = list(lack.fits) or _of_other_visits(looked, unit, lack.slot.name)
             mends = [PlanMend(f"Use “{r.name}”", "use", lack.slot.name, r.id) for r in fits[:OFFERED]]
+            if lack.slot.always and lack.slot.subject == read_pack(shipped()).name:
+                mends = [PlanMend("Open it", "open")]
+            elif not fits:
+                mends = _near(looked, unit, lack)
             sentence = f"{unit.words}: {lack.sentence}."
             found.append(PlanNotice("what comes in", WRONG, sentence, unit.key, (LEAVE_OUT, *mends)))
     return found
+
+
+def _near(looked: Looked, unit: Unit, lack: Lack) -> list[PlanMend]:
+    """What is there in place of what is missing: by another name for all where nobody has it, else for this one."""
+    name = lack.slot.name
+    if any(name in other.filled for other in looked.units):
+        return [PlanMend(f"Use “{r.name}”", "use", name, r.id) for r in lack.near[:OFFERED]]
+    patterns = dict.fromkeys(pattern_of(r.name, unit.subject) for r in lack.near[:OFFERED])
+    alike = os.path.commonprefix(list(patterns)).rstrip(" (_-")
+    if lack.slot.each and len(patterns) > 1 and len(alike) >= ALIKE:
+        patterns = {f"{alike}*": None} | patterns
+    return [PlanMend(f"It is named “{shown(one)}”", "name", name, value=one) for one in patterns]
 
 
 def _of_other_visits(looked: Looked, unit: Unit, slot: str) -> list[Record]:
