@@ -382,9 +382,13 @@ class SeveralPlacesTest(RecipeCase):
             shutil.copytree(first, self.place / "again", symlinks=True)
             (taken,) = take_part(study, first)
             self.assertEqual([taken.state(u) for u, _, _ in taken.order.units], [DONE, DONE])
+            shown = len(study.records())
             take_part(study, second)
             self.assertEqual(contents(study), whole)
             self.assertEqual(len(study.logbook.entries()), before + 12)
+            self.assertEqual(study.history.undo().title, f"Take in {second.name}")  # as one
+            self.assertEqual(len(study.records()), shown)
+            study.history.redo()
             self.assertEqual(parts_left(study.folder), [])
             shutil.copytree(self.place / "again", first, symlinks=True)  # killed before it was thrown away
             take_part(study, first)
