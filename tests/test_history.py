@@ -7,7 +7,8 @@ import numpy as np
 from kestrelmist.core.errors import Trouble
 from kestrelmist.core.labels import LabelMap
 from kestrelmist.study.journal.changes import LabelChange
-from kestrelmist.study.journal.history import LongEntry, Stale
+from kestrelmist.study.journal.history import Stale
+from kestrelmist.study.journal.stacks import LongEntry
 from kestrelmist.study.journal.versions import BEFORE, state_of
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist

@@ -322,7 +322,7 @@ class UndoLooksTest(DeskCase):
         again.desk.viewing.set_look(high=3.0)
         again.desk.undoing.undo()
         self.assertEqual((again.desk.viewing.look.colour_map, again.desk.viewing.maps.look.fill), ("Ember", 0.9))
-        self.assertEqual(again.desk.undoing.undo_title, "Gather a folder")
+        self.assertEqual(again.desk.undoing.undo_title, "Gather “Values”")
 
 
 class ChannelsTest(DeskCase):

@@ -17,8 +17,9 @@ from ...core.progress import silent
 from ...core.table import Table
 from ...study.inputs import NOTHING, Lead, pinned, settle
 from ...study.journal.changes import Change
-from ...study.journal.history import Entry, Stale
+from ...study.journal.history import Stale
 from ...study.journal.logbook import Step
+from ...study.journal.stacks import Entry
 from ...study.keeping import keep
 from ...study.study import Study
 from ...study.task import Made, Task, compute

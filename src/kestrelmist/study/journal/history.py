@@ -10,7 +10,6 @@ import sqlite3
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 
 from ...core.errors import Trouble
 from ..catalogue import now
@@ -18,44 +17,11 @@ from ..catalogue_trouble import rows_understood
 from ..open_study import OpenStudy
 from .changes import Change, UnknownChange, unpacked
 from .logbook import Step, storable
+from .stacks import Entry, LongEntry, Stacks
 
 
 class Stale(Trouble):
     """A change was worked out for a state of a thing that is no more."""
-
-
-@dataclass(eq=False)
-class Entry:
-    """Changes that were made together, and are undone together."""
-
-    id: int
-    title: str
-    items: list[int]
-    """A folder of thousands of images that was taken in is one entry, to which each of them adds itself."""
-    steps: list[int] = field(default_factory=list)
-
-
-@dataclass(eq=False)
-class LongEntry:
-    """What many steps that take long go into, while a person does other things in between: one entry, as long as nobody
-    else changes the same things. Until it is over, undo passes it by."""
-
-    title: str
-    entry: int = 0
-    """The entry that it is at; 0 before its first change."""
-    step: int | None = None
-    """The line of its last step in the logbook."""
-
-
-@dataclass
-class _Stacks:
-    done: list[Entry] = field(default_factory=list)
-    undone: list[Entry] = field(default_factory=list)
-
-    def cannot_redo(self, items: set[int]) -> None:
-        """Things were changed by an entry that was there before: what was undone of them stays so."""
-        if self.undone:
-            self.undone[:] = [e for e in self.undone if items.isdisjoint(e.items)]
 
 
 class History:
@@ -73,7 +39,7 @@ class History:
         self._recent: dict[int, list[Change]] = {}
         """Changes of the entry that was done last, which is the one that is most often undone: to read millions of runs
         of a noisy threshold back from the journal is felt."""
-        self._loaded: _Stacks | None = None
+        self._loaded: Stacks | None = None
         self._under_way: dict[int, LongEntry] = {}
         self._here = threading.local()
         self._lock = threading.RLock()
@@ -81,7 +47,7 @@ class History:
     # what there is
 
     @property
-    def _stacks(self) -> _Stacks:
+    def _stacks(self) -> Stacks:
         """Rebuilt from the journal when first asked for."""
         if (loaded := self._loaded) is not None:  # the window does not wait for a worker that turns a large entry
             return loaded
@@ -90,8 +56,8 @@ class History:
                 self._loaded = self._read()
             return self._loaded
 
-    def _read(self) -> _Stacks:
-        stacks = _Stacks()
+    def _read(self) -> Stacks:
+        stacks = Stacks()
         entries: dict[int, Entry] = {}
         here = self.study.items.everything()
         turned: set[tuple[int, int]] = set()
@@ -111,7 +77,7 @@ class History:
             elif row["entry"] not in turned and row["turns"] in entries:
                 # the rows of one turn share an entry of their own
                 turned.add(row["entry"])
-                _turn(stacks, entries[row["turns"]])
+                stacks.turn(entries[row["turns"]])
         for stack in (stacks.done, stacks.undone):
             stack[:] = [e for e in stack if all(item in here for item in e.items)]
         return stacks
@@ -159,7 +125,7 @@ class History:
         if last:
             self._tell(tuple(last))
 
-    def _goes_on(self, stacks: _Stacks, long: LongEntry, items: set[int]) -> bool:
+    def _goes_on(self, stacks: Stacks, long: LongEntry, items: set[int]) -> bool:
         """Whether a long entry may hold a change of these things: nobody else has changed them since it began."""
         for entry in reversed(stacks.done):
             if entry.id == long.entry:
@@ -253,7 +219,11 @@ class History:
             if take_back is None:
                 for change in given:
                     change.apply(self.study)
-        self._tell(items)
+        self._here.long = None  # what whoever hears of it does is none of it
+        try:
+            self._tell(items)
+        finally:
+            self._here.long = long
         return entry
 
     def _journal(
@@ -337,7 +307,7 @@ class History:
                 raise
             for change in turned:
                 change.apply(self.study)
-            _turn(stacks, entry)
+            stacks.turn(entry)
         self._tell(tuple(entry.items))
         return entry
 
@@ -385,12 +355,3 @@ class History:
     def _tell(self, items: tuple[int, ...]) -> None:
         for listener in list(self.listeners):
             listener(items)
-
-
-def _turn(stacks: _Stacks, entry: Entry) -> None:
-    if entry in stacks.done:
-        stacks.done.remove(entry)
-        stacks.undone.append(entry)
-    elif entry in stacks.undone:
-        stacks.undone.remove(entry)
-        stacks.done.append(entry)

@@ -14,7 +14,8 @@ from ...core.memory import free_bytes
 from ...core.progress import Progress, silent
 from ...core.table import Table
 from ..items import ImageRecord
-from ..journal.history import LongEntry, Stale
+from ..journal.history import Stale
+from ..journal.stacks import LongEntry
 from ..keeping import AlreadyThere
 from ..store import clear_sides
 from ..task import Made, Task, compute

@@ -18,8 +18,9 @@ from ...core.progress import Progress, silent
 from ..given import Given, still_to_be_made
 from ..inputs import settle
 from ..items import Record
-from ..journal.history import LongEntry, Stale
+from ..journal.history import Stale
 from ..journal.logbook import Step, Thing
+from ..journal.stacks import LongEntry
 from ..keeping import keep_and_tell
 from ..referring import meant
 from ..store import store_for

@@ -21,8 +21,8 @@ from ...core.safe_write import write_trouble, written_whole
 from ..given import Given, still_to_be_made
 from ..items import Record
 from ..journal.changes import unpacked
-from ..journal.history import LongEntry
 from ..journal.logbook import Step, Thing
+from ..journal.stacks import LongEntry
 from ..keeping import AlreadyThere, keep_and_tell
 from ..store import STORES, Prepared, side_folder, store_for
 from ..task import Made, Task
