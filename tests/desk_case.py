@@ -11,11 +11,12 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PySide6.QtCore import QEvent, QEventLoop, QPoint, QPointF, Qt, QTimer
 from PySide6.QtGui import QMouseEvent, QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 
 from kestrelmist.desk.app import application
 from kestrelmist.desk.shell.window import Window
 from kestrelmist.desk.solid.feed import SolidFeed
+from kestrelmist.desk.theme.theme import dressed_afterwards
 from kestrelmist.study.study import Study
 from tests.making import PlaceCase
 
@@ -46,7 +47,9 @@ class DeskCase(PlaceCase):
 
     def open(self, folder) -> Window:
         self.app = application()
-        window = Window(Study(folder, create=True))
+        study = Study(folder, create=True)
+        with dressed_afterwards():
+            window = Window(study)
         self.troubles: list[str] = []
         window.desk.session.trouble.connect(self.troubles.append)
         window.bench.checks._soon.setInterval(20)  # a person's pause is longer than a test's
@@ -60,6 +63,9 @@ class DeskCase(PlaceCase):
     def shut(self, window: Window) -> None:
         if window.isVisible():
             window.close()
+        for button in (Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton):
+            if QApplication.mouseButtons() & button:  # a test that ended in the midst of a drag
+                QTest.mouseRelease(QWidget(), button)
         # closed windows that live on are dressed again with every new one
         window.deleteLater()
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)

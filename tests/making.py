@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import atexit
+import os
+import shutil
 import tempfile
 import unittest
+from functools import cache
 from pathlib import Path
 
 import numpy as np
@@ -72,6 +76,17 @@ def opened(folder: Path, series: str | None = None, subject: str | None = None, 
     return [line.open() for line in lines]
 
 
+@cache
+def _balls() -> Path:
+    """A folder with the two balls as scans, and a study that has taken them in."""
+    made = Path(tempfile.mkdtemp(dir=os.environ.get("KESTRELMIST_HOME")))
+    atexit.register(shutil.rmtree, made, ignore_errors=True)
+    dicom_folder(made / "scans", two_balls())
+    with Study(made / "study", create=True) as study:
+        study.run("gather", folder=made / "scans")
+    return made
+
+
 class PlaceCase(unittest.TestCase):
     """A test with a folder of its own."""
 
@@ -81,12 +96,9 @@ class PlaceCase(unittest.TestCase):
         self.place = Path(holder.name)
 
     def study_with_balls(self) -> Study:
-        """A study with the two balls on the Shelf."""
-        image = two_balls()
-        dicom_folder(self.place / "scans", image)
-        study = Study(self.place / "study", create=True)
-        study.run("gather", folder=self.place / "scans")
-        return study
+        """A study with the two balls on the Shelf; made once, and copied for each test."""
+        shutil.copytree(_balls(), self.place, dirs_exist_ok=True)
+        return Study(self.place / "study")
 
     def nifti(self, image: Image, name: str = "balls.nii.gz") -> Path:
         write_nifti(self.place / name, image.data, image.space)

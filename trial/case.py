@@ -19,6 +19,8 @@ class Case:
     name: str
     once: Callable[[random.Random, Path], str]
     """Tries once in a folder of its own; returns what came of it in a word, for the count."""
+    long: bool = False
+    """Takes so long that the tests leave it to `./kestrel trial`."""
     counts: dict[str, int] = field(default_factory=dict)
     failures: list[str] = field(default_factory=list)
 
@@ -26,11 +28,11 @@ class Case:
 CASES: list[Case] = []
 
 
-def case(name: str):
+def case(name: str, long: bool = False):
     """Make a function one of the cases."""
 
     def made(once: Callable[[random.Random, Path], str]):
-        CASES.append(Case(name, once))
+        CASES.append(Case(name, once, long))
         return once
 
     return made

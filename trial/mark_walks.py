@@ -188,7 +188,7 @@ def told(marks) -> bytes:
     return json.dumps([mark.as_dict() for mark in marks], sort_keys=True).encode() if len(marks) else b""
 
 
-@case("walks: marks that are drawn, pulled, come and go")
+@case("walks: marks that are drawn, pulled, come and go", long=True)
 def marks(rng: random.Random, place: Path) -> str:
     drawn = walk(MarkWalk(rng, place), 10)
     require(drawn > 2, f"only {drawn} gestures kept anything")

@@ -90,7 +90,7 @@ program.exec()
 """
 
 
-@case("kills: a window that is outlined in by every tool")
+@case("kills: a window that is outlined in by every tool", long=True)
 def outlined(rng: random.Random, place: Path) -> str:
     folder = made(place)
     words = [sys.executable, "-c", WINDOW, str(folder), str(rng.randrange(1 << 30))]

@@ -70,7 +70,7 @@ def _require_whole(folder: Path, subjects: int = SUBJECTS) -> None:
             require(bool((study.label_map(one.id).data[bright] > 0).all()), "a label map lacks what was in range")
 
 
-@case("recipes: the runner is killed")
+@case("recipes: the runner is killed", long=True)
 def runner(rng: random.Random, place: Path) -> str:
     """By kill -9, at any moment, several times; resumed each time."""
     folder, recipe = _study(place)
@@ -140,7 +140,7 @@ def full(rng: random.Random, place: Path) -> str:
     return "ran full, then whole"
 
 
-@case("recipes: a cluster goes away")
+@case("recipes: a cluster goes away", long=True)
 def cluster(rng: random.Random, place: Path) -> str:
     """A worker or the scheduler of a Dask cluster is killed; the run ends in a sentence and is resumed without it."""
     from distributed import LocalCluster

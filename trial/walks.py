@@ -275,7 +275,7 @@ def walk(hand: Walk, gestures: int) -> int:
     return drawn
 
 
-@case("walks: strokes on label maps that come and go")
+@case("walks: strokes on label maps that come and go", long=True)
 def label_maps(rng: random.Random, place: Path) -> str:
     drawn = walk(Walk(rng, place), 7)
     require(drawn > 2, f"only {drawn} strokes drew anything")

@@ -22,7 +22,7 @@ from .shell.lost_study import study_at
 from .shell.on_screen import fit
 from .shell.tidying import EVERY
 from .shell.window import Window
-from .theme.theme import apply_theme, dressed_afterwards
+from .theme.theme import Theme, apply_theme, dressed_afterwards
 from .theme.type_size import suit_type_size
 
 WINDOWS: list[Window] = []
@@ -41,7 +41,8 @@ def application() -> QApplication:
     app.setLayoutDirection(Qt.LayoutDirection.LeftToRight)  # its words are English, and sides are not to be turned
     app.setApplicationName("Kestrelmist")
     app.setDesktopFileName("kestrelmist")
-    apply_theme(app, "mist")
+    if Theme.name != "mist" or not app.styleSheet():
+        apply_theme(app, "mist")
     return app
 
 
