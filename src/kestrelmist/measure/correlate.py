@@ -37,7 +37,8 @@ RUN = 128
     "Correlate with a seed",
     name="correlate",
     version=2,
-    keywords="functional connectivity pearson seed map series seed based correlation connectivity resting state",
+    keywords="functional connectivity pearson seed map series seed based correlation connectivity resting state "
+    "regression slope beta response map effect size",
     takes="series",
     called={
         "ball": "Ball about it",
