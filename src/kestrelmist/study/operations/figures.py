@@ -6,13 +6,12 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-import yaml
-
 from ...core.errors import Trouble
 from ...core.figure import Figure, Panel
 from ...core.names import plain_name
 from ...core.operation import find_operation, operation
 from ...core.parameter import Between, NewPath, Unit
+from ...core.plain_yaml import plain_yaml
 from ...core.progress import Progress, silent
 from ...core.safe_write import require_new
 from ...core.table import Column, Table
@@ -65,8 +64,8 @@ def add_panel(
         When something that is given is unknown or wrong, or the figure has too many panels.
     """
     try:
-        told = yaml.safe_load("{" + given + "}") or {}
-    except yaml.YAMLError as error:
+        told = plain_yaml("{" + given + "}") or {}
+    except ValueError as error:
         what = "write names and values as in “image: Head T1, count: 12”"
         raise Trouble(f"“{given[:60]}” cannot be read", what) from error
     if not isinstance(told, dict):

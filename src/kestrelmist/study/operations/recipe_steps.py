@@ -6,11 +6,10 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Annotated, Any
 
-import yaml
-
 from ...core.errors import Trouble
 from ...core.operation import find_operation, operation
 from ...core.parameter import Between, Unit
+from ...core.plain_yaml import plain_yaml
 from ...core.table import Table
 from ..journal.logbook import Step
 from ..recipes import editing
@@ -34,8 +33,8 @@ def changed(study: Study, name: str, operation_name: str, told: dict[str, Any], 
 def given_as(text: str) -> dict[str, Any]:
     """Names and values out of a text like “fwhm: 1.2, how: cubic”; raises Trouble when it is none."""
     try:
-        told = yaml.safe_load("{" + text + "}") or {}
-    except (yaml.YAMLError, RecursionError, ValueError) as error:
+        told = plain_yaml("{" + text + "}") or {}
+    except ValueError as error:
         raise Trouble(
             f"“{text[:60]}” cannot be read", "write names and values as in “fwhm: 1.2, how: cubic”"
         ) from error

@@ -8,6 +8,7 @@ from typing import Any
 
 from ...core.errors import Trouble
 from ...core.operation import find_operation, operation_called
+from ...core.plain_yaml import Refers, plain_yaml
 from ...core.safe_write import written_whole
 from .recipe import Expected, Recipe, RecipeStep, Slot
 
@@ -89,14 +90,12 @@ def read_recipe(path: str | Path) -> Recipe:
 
 def recipe_of_text(text: str) -> Recipe:
     """The recipe that a text holds; raises Trouble when it is none."""
-    import yaml
-
     try:
-        # one reference may stand for a thousand of the next, and a few lines for more than any memory
-        if any(isinstance(token, (yaml.AliasToken, yaml.AnchorToken)) for token in yaml.scan(text)):
-            raise Trouble("This recipe refers from one place of it to another, which none may do", "write it out")
-        content = yaml.safe_load(text)
-    except (yaml.YAMLError, RecursionError, ValueError) as error:
+        content = plain_yaml(text)
+    except Refers:
+        what = "This recipe refers from one place of it to another, which none may do"
+        raise Trouble(what, "write it out") from None
+    except ValueError as error:
         raise Trouble("This recipe cannot be read", "copy it from the logbook again") from error
     return recipe_from(content)
 
