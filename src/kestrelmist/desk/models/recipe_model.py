@@ -56,7 +56,7 @@ class RecipeModel(QObject):
         self._soon = QTimer(self, singleShot=True, interval=150)
         self._soon.timeout.connect(self._check)
         self.run.ended.connect(self._check_soon)
-        session.history_changed.connect(self._follow)
+        session.things_changed.connect(self._follow)
         session.shelf_changed.connect(self._shelf)
 
     # which
@@ -119,9 +119,13 @@ class RecipeModel(QObject):
             self.chosen = len(recipe.steps) or None
         self._check_soon()
 
-    def _follow(self) -> None:
-        """The study has changed: the recipe may have."""
-        if self.is_open and not self.session.closed:
+    def _follow(self, changed: tuple[int, ...]) -> None:
+        """Things have changed: the recipe may be among them. Of what a run keeps, step by step, it is none."""
+        if not self.is_open or self.session.closed:
+            return
+        if self.key not in changed:
+            self._shelf()
+        else:
             before, called = (self.recipe, self.version), self.name
             self._read()
             if (self.recipe, self.version) != before:
