@@ -126,6 +126,24 @@ class RecipeDeskTest(DeskCase, RecipeCase):
         self.settle(again)
         self.assertEqual([n.check for n in again.desk.recipes.plan.open], ["what comes in"])  # it is remembered
 
+    def test_a_slot_that_nothing_fits_takes_what_is_there(self):
+        window, model, page = self.opened("T-1", "T-2")
+        model.edit("change-slot", slot="Scan", pattern="*MR")
+        self.settle(window)
+        self.assertEqual(page.counts.text(), "lacks something 2")
+        self.press(window, self.panel_button(window, "It is named “Head CT”"))
+        self.assertEqual((page.run.text(), model.recipe.slots[0].pattern), ("Run 2", "Head CT"))
+        model.study.run("rename", thing="T-2/Head CT", name="Other")
+        self.settle(window)
+        self.press(window, self.panel_button(window, "Use “Other”"))
+        self.assertEqual((page.run.text(), model.recipe.slots[0].pattern), ("Run 2", "Head CT"))
+        model.edit("change-slot", slot="Scan", pattern="T1", of="Hollowmere mean dormouse")
+        self.settle(window)
+        button = self.panel_button(window, "Open it")
+        with mock.patch.object(model.session, "run") as asked:
+            button.click()
+        asked.assert_called_once_with("open-pack", {})
+
     def test_what_is_typed_goes_to_the_step_it_was_typed_for(self):
         window, model, page = self.opened("T-1")
         keep_recipe(model.study, "Others", balls(), Step("make-recipe", "Make a recipe"))
