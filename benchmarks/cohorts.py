@@ -11,15 +11,10 @@ from pathlib import Path
 
 import numpy as np
 
+from trial.local_cluster import local_cluster
+
 from .row import Row
 
-LOCAL = {
-    "silence_logs": 50,
-    "n_workers": 2,
-    "threads_per_worker": 1,
-    "host": "127.0.0.1",
-    "dashboard_address": "127.0.0.1:0",
-}
 SUBJECTS, SIZE, LARGE = 10, 84, 112
 """How many there are, and voxels a side: of slow steps, and of quick ones, which are of a scan as animals have."""
 MANY, STEPS = 1000, 10
@@ -104,7 +99,6 @@ class _Kept:
 
 
 def _at_once(place: Path, study: Path) -> list[Row]:
-    from distributed import LocalCluster
 
     from kestrelmist.study.recipes.places import Processes, place_for
 
@@ -112,7 +106,7 @@ def _at_once(place: Path, study: Path) -> list[Row]:
     large = _study(place / "large", SUBJECTS, LARGE)
     one, two = (_run(place, large, f"{n}", lambda folder, n=n: Processes(n), light, 3) for n in (1, 2))
     here = _run(place, study, "here", lambda folder: Processes(2), heavy)
-    with LocalCluster(**LOCAL) as cluster:
+    with local_cluster() as cluster:
         address = cluster.scheduler_address
         there = _run(place, study, "cluster", lambda folder: place_for(0, address, folder), heavy)
     what = f"8 subjects of {SIZE}³"

@@ -22,14 +22,8 @@ from tests.making import straight_space, write_nifti
 from .case import case, require
 from .disks import small_disk, tried
 from .kills import children_of, command
+from .local_cluster import local_cluster
 
-LOCAL = {
-    "silence_logs": 50,
-    "n_workers": 2,
-    "threads_per_worker": 1,
-    "host": "127.0.0.1",
-    "dashboard_address": "127.0.0.1:0",
-}
 SUBJECTS = 3
 
 
@@ -143,11 +137,10 @@ def full(rng: random.Random, place: Path) -> str:
 @case("recipes: a cluster goes away", long=True)
 def cluster(rng: random.Random, place: Path) -> str:
     """A worker or the scheduler of a Dask cluster is killed; the run ends in a sentence and is resumed without it."""
-    from distributed import LocalCluster
 
     folder, recipe = _study(place)
     gone = rng.choice(("worker", "scheduler"))
-    with LocalCluster(**LOCAL) as there:
+    with local_cluster() as there:
         words = command("recipe", recipe, "--each-subject", "--cluster", there.scheduler_address, "--study", folder)
         run = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
         time.sleep(rng.uniform(3.0, 7.0))

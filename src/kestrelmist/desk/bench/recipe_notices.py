@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QInputDialog, QPushButton, QVBoxLayout, QWidget
 
+from ...study.recipes.mends import PlanMend
 from ...study.recipes.plan import Plan
-from ...study.recipes.plan_notice import PlanMend, PlanNotice
+from ...study.recipes.plan_notice import LOOK, PlanNotice
 from ..models.desk_model import Desk
 from ..widgets.plain_text import plain_tip
 from .checks import Dot
 from .rows import section, soft
 
-MOST = 6
-"""Notices that are shown."""
+MOST, OFFERED = 6, 3
+"""Notices that are shown, and buttons of one."""
 
 
 class RecipeNotices(QWidget):
@@ -73,20 +75,23 @@ class RecipeNotices(QWidget):
         grid.addWidget(Dot(first.level), 0, 0, Qt.AlignmentFlag.AlignTop)
         grid.addWidget(soft(group.sentence), 0, 1)
         many = len(group.notices) > 1
-        mends = [m for m in first.mends if not (many and m.does == "use")][:3]
-        for n, mend in enumerate([*mends, *([PlanMend("Waive…", "waive")] if first.level == "look" else [])]):
-            words = "Leave them out" if many and mend.does == "leave out" else mend.words
+        buttons: list[tuple[str, Callable[[], None]]] = [
+            (mend.words_for(many), partial(self._mend, group, mend))
+            for mend in [m for m in first.mends if not (many and m.for_one)][:OFFERED]
+        ]
+        if first.level == LOOK:
+            buttons.append(("Waive…", partial(self.ask_and_waive, group)))
+        for n, (words, do) in enumerate(buttons):
             button = QPushButton(words if len(words) < 30 else words[:28] + "…")
             button.setToolTip(plain_tip(words))
             button.setProperty("kind", "small")
-            do = partial(self.ask_and_waive, group) if mend.does == "waive" else partial(self._mend, group, mend)
             button.clicked.connect(do)
             grid.addWidget(button, 1 + n, 1, Qt.AlignmentFlag.AlignLeft)
         return line
 
     def _mend(self, group: SaidOnce, mend: PlanMend) -> None:
-        for notice in group.notices if mend.does == "leave out" else group.notices[:1]:
-            self.model.mend(notice, mend)
+        for notice in group.notices if mend.for_each else group.notices[:1]:
+            mend.mend(self.model, notice.unit, notice.sentence)
 
     def ask_and_waive(self, group: SaidOnce) -> None:
         """Why notices do not matter."""

@@ -14,7 +14,7 @@ from ...core.operation import find_operation
 from ...study.recipes.book import RunBook, begin, last_of
 from ...study.recipes.cohort import order_of
 from ...study.recipes.plan import Plan, plan_of
-from ...study.recipes.plan_notice import PlanMend, PlanNotice
+from ...study.recipes.plan_notice import PlanNotice
 from ...study.recipes.ready import kept, kept_record, ready_recipes, recipe_of_record
 from ...study.recipes.recipe import Recipe, RecipeStep, Slot
 from ...study.recipes.report.pictures import picture_of
@@ -242,27 +242,21 @@ class RecipeModel(QObject):
         """Whether nothing is still to be checked or shown."""
         return self.checked and self.run.settled
 
-    def mend(self, notice: PlanNotice, mend: PlanMend) -> None:
-        """What the button of a notice does."""
-        if mend.does == "leave out":
-            self.choose_for(left_out=self.choices.left_out | {notice.unit: notice.sentence})
-        elif mend.does == "use":
-            self.choose_for(use=using(self.choices.use, notice.unit, mend.slot, mend.item))
-        elif mend.does == "name":
-            self.edit("change-slot", slot=mend.slot, pattern=mend.value)
-        elif mend.does == "open":
-            self.session.run("open-pack", {})
-        elif mend.does == "set":
-            if mend.words.endswith("…"):
-                self.choose(mend.step)
-            else:
-                self.set_step(mend.step, {mend.name: mend.value})
-        elif mend.does == "expect":
-            now = self.recipe.expected
-            wanted = replace(now, **{mend.name: mend.value})
-            self.edit(
-                "expect", volumes=wanted.volumes, repetition_time=wanted.repetition_time, structure=wanted.structure
-            )
+    def leave_out(self, unit: str, why: str) -> None:
+        """Leave somebody out of the run."""
+        self.choose_for(left_out=self.choices.left_out | {unit: why})
+
+    def use(self, unit: str, slot: str, item: int) -> None:
+        """Put a thing into a slot of somebody."""
+        self.choose_for(use=using(self.choices.use, unit, slot, item))
+
+    def expect(self, **numbers: Any) -> None:
+        """Expect other numbers; those that are not named stay."""
+        self.edit("expect", **(asdict(self.recipe.expected) | numbers))
+
+    def open_standard(self) -> None:
+        """Take the standard space of the program into the study."""
+        self.session.run("open-pack", {})
 
     def waive(self, notices: list[PlanNotice], reason: str) -> None:
         """Write down why notices do not matter."""

@@ -13,6 +13,7 @@ from ...core.parameter import Parameter
 from ...core.registry import Registry
 from ..items import ImageRecord, Record
 from ..store import hash_of
+from .mends import PlanMend
 from .recipe import MADE, Recipe, pointer_of
 from .units import Unit, Visits
 
@@ -20,27 +21,6 @@ if TYPE_CHECKING:
     from ..study import Study
 
 WRONG, LOOK = "wrong", "look"
-
-
-@dataclass(frozen=True)
-class PlanMend:
-    """A button that mends a notice.
-
-    Parameters
-    ----------
-    words : str
-    does : str
-        "leave out" the unit, "use" `item` in its `slot`, have the slot look for another "name", "set" a setting of a
-        step of the recipe (counted from 1), "expect" another number, or "open" the standard space of the program.
-    """
-
-    words: str
-    does: str
-    slot: str = ""
-    item: int = 0
-    step: int = 0
-    name: str = ""
-    value: Any = None
 
 
 @dataclass(frozen=True)

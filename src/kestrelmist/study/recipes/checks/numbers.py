@@ -19,8 +19,9 @@ from ....core.parameter import SMOOTHING
 from ....formats.sidecar import KEY as SIDECAR
 from ...items import ImageRecord
 from ...used import shown
+from ..mends import ExpectNumber, PlanMend, SetStep, TypeIt
 from ..needs import bytes_of, memory_for
-from ..plan_notice import LOOK, WRONG, Looked, PlanMend, PlanNotice, plan_check
+from ..plan_notice import LOOK, WRONG, Looked, PlanNotice, plan_check
 from .slots import LEAVE_OUT
 
 FROM_FILES = re.compile(r"header|sidecar|series|echo times")
@@ -68,11 +69,9 @@ def time_between_volumes(looked: Looked) -> list[PlanNotice]:
             continue
         else:
             sentence = f"{unit.words}: {seconds:.4g} s between volumes, {whose} {usual:.4g} s."
-        mends = [LEAVE_OUT]
+        mends: list[PlanMend] = [LEAVE_OUT]
         if wanted and seconds:
-            mends.append(
-                PlanMend(f"Expect {seconds:.4g} s", "expect", name="repetition_time", value=float(f"{seconds:.6g}"))
-            )
+            mends.append(ExpectNumber(f"Expect {seconds:.4g} s", "repetition_time", float(f"{seconds:.6g}")))
         found.append(PlanNotice("time between volumes", LOOK, sentence, unit.key, tuple(mends)))
     return found
 
@@ -93,8 +92,7 @@ def settings_complete(looked: Looked) -> list[PlanNotice]:
         try:
             about.checked(step.settings)
         except Trouble as trouble:
-            lacking = next((p for p in about.settings if p.required and p.name not in step.settings), None)
-            ask = PlanMend("Type it…", "set", step=number, name=lacking.name if lacking is not None else "")
+            ask = TypeIt("Type it…", number)
             found.append(PlanNotice("settings complete", WRONG, f"Step {number}: {trouble}", "", (ask,)))
     return found
 
@@ -125,7 +123,7 @@ def what_headers_say(looked: Looked) -> list[PlanNotice]:
                 one, typed = told.get(p.name), settings.get(p.name)
                 if isinstance(one, str) and typed is None and p.counts(settings):
                     sentence = f"{unit.words}: “{about.title}” finds no {p.said}: {one}"
-                    ask = PlanMend("Type it…", "set", step=looked.number(n), name=p.name)
+                    ask = TypeIt("Type it…", looked.number(n))
                     found.append(PlanNotice("what headers say", WRONG, sentence, unit.key, (LEAVE_OUT, ask)))
                 elif (
                     isinstance(one, Found)
@@ -137,7 +135,7 @@ def what_headers_say(looked: Looked) -> list[PlanNotice]:
                         f"{unit.words}: “{about.title}” is given {shown(typed, p)} as {p.said}, and"
                         f" {shown(one.value, p)} stands {one.whence.replace('from', 'in', 1)}."
                     )
-                    mend = PlanMend("Take what each says", "set", step=looked.number(n), name=p.name)
+                    mend = SetStep("Take what each says", looked.number(n), p.name)
                     found.append(PlanNotice("what headers say", LOOK, sentence, unit.key, (mend, LEAVE_OUT)))
     return found
 
@@ -195,7 +193,7 @@ def width_of_smoothing(looked: Looked) -> list[PlanNotice]:
             small = plain(structure)
             sentence = f"“{about.title}” with {plain(max(each))} mm is wider than what is looked at ({small} mm)."
             value = [min(one, structure) for one in each] if each is width else structure
-            mend = PlanMend(f"Make it {small} mm", "set", step=looked.number(n), name=p.name, value=value)
+            mend = SetStep(f"Make it {small} mm", looked.number(n), p.name, value)
             found.append(PlanNotice("width of smoothing", LOOK, sentence, "", (mend,)))
     return found
 

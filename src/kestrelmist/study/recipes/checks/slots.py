@@ -11,7 +11,8 @@ from ....core.operation import find_operation
 from ....formats.bids_names import parsed, parsed_rest
 from ....formats.pack import read_pack
 from ...items import ImageRecord, Record
-from ..plan_notice import LOOK, WRONG, Looked, PlanMend, PlanNotice, plan_check
+from ..mends import LeaveOut, NamedLike, OpenStandard, PlanMend, UseThing
+from ..plan_notice import LOOK, WRONG, Looked, PlanNotice, plan_check
 from ..slot_pattern import fitting, pattern_of, shown
 from ..units import CHOSEN, Lack, Unit
 
@@ -19,7 +20,7 @@ OFFERED = 3
 """Things that are offered for a slot."""
 ALIKE = 3
 """Letters that names begin with together to be taken for runs of the same."""
-LEAVE_OUT = PlanMend("Leave it out", "leave out")
+LEAVE_OUT = LeaveOut()
 SAME = ("ses", "run", "task")
 """Parts of a BIDS name that tell what belongs to which run."""
 
@@ -31,9 +32,9 @@ def what_comes_in(looked: Looked) -> list[PlanNotice]:
     for unit in looked.units:
         for lack in unit.lacks:
             fits = list(lack.fits) or _of_other_visits(looked, unit, lack.slot.name)
-            mends = [PlanMend(f"Use “{r.name}”", "use", lack.slot.name, r.id) for r in fits[:OFFERED]]
+            mends: list[PlanMend] = [UseThing(f"Use “{r.name}”", lack.slot.name, r.id) for r in fits[:OFFERED]]
             if lack.slot.always and lack.slot.subject == read_pack(shipped()).name:
-                mends = [PlanMend("Open it", "open")]
+                mends = [OpenStandard()]
             elif not fits:
                 mends = _near(looked, unit, lack)
             sentence = f"{unit.words}: {lack.sentence}."
@@ -45,12 +46,12 @@ def _near(looked: Looked, unit: Unit, lack: Lack) -> list[PlanMend]:
     """What is there in place of what is missing: by another name for all where nobody has it, else for this one."""
     name = lack.slot.name
     if any(name in other.filled for other in looked.units):
-        return [PlanMend(f"Use “{r.name}”", "use", name, r.id) for r in lack.near[:OFFERED]]
+        return [UseThing(f"Use “{r.name}”", name, r.id) for r in lack.near[:OFFERED]]
     patterns = dict.fromkeys(pattern_of(r.name, unit.subject) for r in lack.near[:OFFERED])
     alike = os.path.commonprefix(list(patterns)).rstrip(" (_-")
     if lack.slot.each and len(patterns) > 1 and len(alike) >= ALIKE:
         patterns = {f"{alike}*": None} | patterns
-    return [PlanMend(f"It is named “{shown(one)}”", "name", name, value=one) for one in patterns]
+    return [NamedLike(f"It is named “{shown(one)}”", name, one) for one in patterns]
 
 
 def _of_other_visits(looked: Looked, unit: Unit, slot: str) -> list[Record]:
@@ -74,10 +75,10 @@ def belongs_together(looked: Looked) -> list[PlanNotice]:
                 continue
             words = _differs(looked, run, one.record)
             if words:
-                mends = [] if one.whence == CHOSEN else [LEAVE_OUT]
+                mends: list[PlanMend] = [] if one.whence == CHOSEN else [LEAVE_OUT]
                 others = looked.study.items.of_kind(slot.kind)
                 fits = fitting(slot.pattern, [r for r in others if r.subject == run.subject and r.id != one.record.id])
-                mends += [PlanMend(f"Use “{r.name}”", "use", slot.name, r.id) for r in fits[:OFFERED]]
+                mends += [UseThing(f"Use “{r.name}”", slot.name, r.id) for r in fits[:OFFERED]]
                 sentence = f"{unit.words}: “{one.record.name}” ({slot.name}) is of {words}."
                 found.append(PlanNotice("belongs together", LOOK, sentence, unit.key, tuple(mends)))
     return found
