@@ -1,17 +1,23 @@
 """The same recipe wherever it is done: parcels, parts, a cluster."""
 
 import json
+import os
 import shutil
+import signal
+import struct
+import sys
 from dataclasses import replace
 from unittest import mock
 
 from kestrelmist.core.errors import Partly, Trouble
 from kestrelmist.study.inputs import settle
+from kestrelmist.study.recipes import places
 from kestrelmist.study.recipes.book import DONE, begin, book
 from kestrelmist.study.recipes.cohort import Runner, order_of
 from kestrelmist.study.recipes.parcel import done_afar, parcel_of
 from kestrelmist.study.recipes.part import begin_part, parts_left, take_part
-from kestrelmist.study.recipes.places import Here, place_for
+from kestrelmist.study.recipes.place import Lost
+from kestrelmist.study.recipes.places import Here, Processes, place_for
 from kestrelmist.study.recipes.text import as_yaml
 from kestrelmist.study.study import Study
 from tests.command import kestrelmist
@@ -20,7 +26,32 @@ from tests.test_recipes import RecipeCase
 from trial.local_cluster import local_cluster
 
 
+def half_sent(_) -> None:
+    """Ends a process of a pool in the midst of sending a result."""
+    frame = sys._getframe()
+    while "result_queue" not in frame.f_locals:
+        frame = frame.f_back
+    os.write(frame.f_locals["result_queue"]._writer.fileno(), struct.pack("!i", 1 << 20) + b"begins")
+    os.kill(os.getpid(), signal.SIGKILL)
+
+
 class SeveralPlacesTest(RecipeCase):
+    def test_a_process_that_is_killed_while_it_sends_its_result_is_missed(self):
+        place = Processes(2)
+        with mock.patch.object(places, "done_afar", half_sent):
+            future = place.send(None)
+        for _ in range(200):
+            if place.wait([future], 0.1):
+                break
+        with self.assertRaises(Lost):
+            place.outcome(future)
+        with mock.patch.object(places, "done_afar", abs):
+            again = place.send(-7)
+        while not place.wait([again], 0.1):
+            pass
+        self.assertEqual(place.outcome(again), 7)
+        place.close(False)
+
     def test_a_parcel_is_done_without_the_catalogue(self):
         with self.subjects("T-1") as study:
             study.run("threshold", image="T-1/Head CT", label="Half", low=550, high=5000)

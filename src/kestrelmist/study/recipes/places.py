@@ -3,8 +3,10 @@ Operations know nothing of it."""
 
 from __future__ import annotations
 
+import time
 from collections.abc import Collection
 from concurrent.futures import Future
+from contextlib import suppress
 from typing import Any
 
 from ...core.errors import Cancelled, Trouble
@@ -14,6 +16,8 @@ from .place import Lost, Place
 
 TRIES = 3
 """Pools that are begun for a task before that is given up."""
+GRACE = 2.0
+"""Seconds that a pool is given to see that one of its processes has ended."""
 
 
 class Here:
@@ -53,6 +57,7 @@ class Processes:
         self.width, self.words = count, f"here, {count} at a time"
         self._pool: Any = None
         self._pools: dict[Future, Any] = {}
+        self._dead_since: float | None = None
 
     def send(self, parcel: Parcel) -> Future:
         from concurrent.futures.process import BrokenProcessPool
@@ -73,16 +78,30 @@ class Processes:
 
     def _leave(self) -> None:
         """Go on without a pool that is broken."""
-        pool, self._pool = self._pool, None
+        pool, self._pool, self._dead_since = self._pool, None, None
         for process in list((pool._processes or {}).values()):
             process.kill()
+        with suppress(OSError, AttributeError):
+            pool._result_queue._writer.close()  # the last end that is open: who waits for the rest of a result goes on
         pool.shutdown(wait=False, cancel_futures=True)
 
     def wait(self, futures: Collection[Future], seconds: float) -> set[Future]:
         from concurrent.futures import FIRST_COMPLETED, wait
 
         lost = {f for f in futures if self._pools[f] is not self._pool}
-        return lost or wait(futures, timeout=seconds, return_when=FIRST_COMPLETED).done
+        over = lost or wait(futures, timeout=seconds, return_when=FIRST_COMPLETED).done
+        if not over and self._is_stuck():
+            self._leave()
+        return over
+
+    def _is_stuck(self) -> bool:
+        """Whether a process has ended and its pool does not see it: when one is killed in the midst of sending a
+        result, the pool waits for the rest of that for ever."""
+        if all(process.is_alive() for process in list((self._pool._processes or {}).values())):
+            self._dead_since = None
+            return False
+        self._dead_since = self._dead_since or time.monotonic()
+        return time.monotonic() - self._dead_since > GRACE
 
     def outcome(self, future: Future) -> Any:
         from concurrent.futures import CancelledError
